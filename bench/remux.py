@@ -1,0 +1,119 @@
+"""Transport stream to MP4: CPU of the demultiplexer and writer against `cp` of the same bytes.
+
+Input is generated: H.264-like access units of realistic sizes with B-frame times, AAC frames, 6 s segments.
+"""
+
+import argparse
+import os
+import resource
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+
+from mudlark.demo.transport import AUDIO_PID, VIDEO_PID, TransportWriter, Unit
+from mudlark.media.avc import nal_units
+
+SECONDS, RATE = 6, 25
+DEMO = Path(__file__).parent.parent / "src/mudlark/demo/media/tide-mill/720p/part-000.ts"
+
+
+def parameter_sets() -> bytes:
+    """Real parameter sets out of the demo's media."""
+    data = np.frombuffer(DEMO.read_bytes(), np.uint8)
+    begins, ends = nal_units(data)
+    found = {int(data[b]) & 31: data[b:e].tobytes() for b, e in zip(begins[:20], ends[:20], strict=True)}
+    return b"".join(b"\0\0\0\1" + found[kind] for kind in (7, 8))
+
+
+def segment(writer: TransportWriter, number: int, random: np.random.Generator, bits: int, sets: bytes) -> bytes:
+    """One segment of about `bits` a second. Slice bytes are random without zeros, as if emulation were prevented."""
+    units = []
+    frame = bits // 8 // RATE
+    for index in range(SECONDS * RATE):
+        place = number * SECONDS * RATE + index
+        size = max(64, int(frame * (4 if index % 50 == 0 else 0.94 if index % 3 else 1.3)))
+        body = random.integers(1, 256, size, np.uint8).tobytes()
+        slice_ = b"\0\0\1" + (b"\x65" if index % 50 == 0 else b"\x41") + b"\x88" + body
+        data = b"\0\0\0\1\x09\xf0" + (sets if index % 50 == 0 else b"") + slice_
+        dts = place * 3600
+        units.append(Unit(VIDEO_PID, data, dts + (3600, 10800, 3600)[index % 3], dts))
+    first, last = number * SECONDS * 48000 // 1024, (number + 1) * SECONDS * 48000 // 1024
+    for at in range(first, last, 6):
+        count = min(6, last - at)
+        body = b"".join(
+            b"\xff\xf1\x4c\x80" + ((341 + 7) << 5 | 31).to_bytes(2, "big") + b"\xfc" + b"\x55" * 341 for _ in range(count)
+        )
+        ticks = at * 1024 * 90000 // 48000
+        units.append(Unit(AUDIO_PID, body, ticks, ticks))
+    return writer.segment(sorted(units, key=lambda unit: unit.dts))
+
+
+def generate(folder: Path, megabytes: int, bits: int) -> list[Path]:
+    """Segments of that many megabytes together."""
+    random, writer, sets = np.random.default_rng(7), TransportWriter(), parameter_sets()
+    paths: list[Path] = []
+    total = 0
+    while total < megabytes * 1_000_000:
+        data = segment(writer, len(paths), random, bits, sets)
+        total += len(data)
+        paths.append(folder / f"{len(paths):05d}.ts")
+        paths[-1].write_bytes(data)
+    return paths
+
+
+WORK = """
+import sys, resource
+from pathlib import Path
+from mudlark.assemble.write import Part, assemble
+from mudlark.media.ts import TransportReader
+before = resource.getrusage(resource.RUSAGE_SELF)
+paths = sorted(Path(sys.argv[1]).glob("*.ts"))
+done = assemble((Part(0, n, 6.0, p) for n, p in enumerate(paths)), TransportReader, Path(sys.argv[2]), 6.0 * len(paths))
+after = resource.getrusage(resource.RUSAGE_SELF)
+assert done.segments == len(paths) and not done.notes, done
+print(after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime, after.ru_maxrss / 1024)
+"""
+
+
+def cpu_of_copy(paths: list[Path], target: Path) -> float:
+    """CPU seconds of `cp` of all the bytes."""
+    target.mkdir()
+    before = resource.getrusage(resource.RUSAGE_CHILDREN)
+    subprocess.run(["cp", *map(str, paths), str(target)], check=True)
+    after = resource.getrusage(resource.RUSAGE_CHILDREN)
+    shutil.rmtree(target)
+    return after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--megabytes", type=int, default=500)
+    parser.add_argument("--rounds", type=int, default=3)
+    given = parser.parse_args()
+    print(f"{os.cpu_count()} cores, Python {sys.version.split()[0]}, {given.megabytes} MB, best of {given.rounds}")
+    print(f"{'input':<24}{'cp CPU s':>10}{'ours CPU s':>12}{'ratio':>8}{'wall s':>8}{'peak MB':>9}")
+    for bits in (6_000_000, 1_000_000):
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            (folder / "in").mkdir()
+            paths = generate(folder / "in", given.megabytes, bits)
+            copy = ours = wall = 1e9
+            peak = 0.0
+            for _ in range(given.rounds):
+                copy = min(copy, cpu_of_copy(paths, folder / "copy"))
+                begun = time.perf_counter()
+                command = [sys.executable, "-c", WORK, str(folder / "in"), str(folder / "out.mp4")]
+                said = subprocess.run(command, check=True, capture_output=True, text=True).stdout.split()
+                wall = min(wall, time.perf_counter() - begun)
+                ours, peak = min(ours, float(said[0])), max(peak, float(said[1]))
+                (folder / "out.mp4").unlink()
+            print(f"{f'TS {bits / 1e6:.0f} Mbit/s':<24}{copy:>10.2f}{ours:>12.2f}{ours / copy:>8.1f}{wall:>8.2f}{peak:>9.0f}")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,232 @@
+"""Writing a progressive MP4 whose index comes first.
+
+Follows ISO/IEC 14496-12 (boxes, sample tables, edit lists), 14496-14 (mp4a), 14496-15 (avc1, avc3). No file is touched
+here: `Mp4Builder.add` says which buffers come next in the file, `head` gives what stands before them.
+
+Index first without a second pass: room for the index is set aside before the first sample, and what it does not need
+becomes a `free` box. Only when the room is too small must the media be moved.
+"""
+
+from dataclasses import dataclass, field
+from itertools import pairwise
+
+import numpy as np
+
+from mudlark.media.mp4.boxes import box, full_box
+from mudlark.media.samples import Format, Ints, Samples, cut_pieces
+
+MOVIE_SCALE = 90_000  # ticks a second of the movie header and the edit lists
+_FILE_TYPE = box("ftyp", b"isom", (0x200).to_bytes(4, "big"), b"isomiso2avc1mp41")
+_MEDIA_HEADER = 16
+_MATRIX = b"".join(n.to_bytes(4, "big") for n in (0x10000, 0, 0, 0, 0x10000, 0, 0, 0, 0x40000000))
+CHUNK_SECONDS = 1.0  # how much of one track stands in one piece before the next track has its turn
+
+
+@dataclass(slots=True)
+class _Table:
+    """What the index will say about one track; lists of arrays, joined at the end."""
+
+    format: Format
+    sizes: list[Ints] = field(default_factory=list)
+    dts: list[Ints] = field(default_factory=list)
+    offsets: list[Ints] = field(default_factory=list)
+    sync: list[Ints] = field(default_factory=list)
+    chunk_places: list[int] = field(default_factory=list)
+    chunk_counts: list[int] = field(default_factory=list)
+    count: int = 0
+
+
+class Mp4Builder:
+    """Collects samples of several tracks, chunk by chunk, and builds the index at the end."""
+
+    def __init__(self) -> None:
+        self._tables: dict[int, _Table] = {}
+        self._written = 0
+
+    @property
+    def media_size(self) -> int:
+        """Bytes of samples so far."""
+        return self._written
+
+    def add(self, batch: list[Samples]) -> list[memoryview]:
+        """Take samples of about the same time, one entry a track; give the buffers to append to the media data.
+
+        Tracks take turns by the second of decoding time, so that a player reads on instead of seeking.
+        """
+        pending: list[tuple[int, Samples, int, int, list[memoryview]]] = []
+        for samples in batch:
+            seconds = samples.dts / samples.format.timescale // CHUNK_SECONDS
+            cuts = [0, *(np.flatnonzero(np.diff(seconds)) + 1).tolist(), len(samples)]
+            at = np.concatenate([[0], np.cumsum(samples.sizes)])
+            parts = cut_pieces(samples.pieces, at[cuts[1:-1]].tolist())
+            for (first, last), pieces in zip(pairwise(cuts), parts, strict=True):
+                pending.append((int(seconds[first]), samples, first, last, pieces))
+        pending.sort(key=lambda chunk: (chunk[0], chunk[1].track))
+        buffers: list[memoryview] = []
+        for _, samples, first, last, pieces in pending:
+            table = self._tables.setdefault(samples.track, _Table(samples.format))
+            table.chunk_places.append(self._written)
+            table.chunk_counts.append(last - first)
+            self._written += int(samples.sizes[first:last].sum())
+            buffers.extend(pieces)
+        for samples in batch:
+            table = self._tables[samples.track]
+            table.format = samples.format
+            table.sizes.append(samples.sizes)
+            table.dts.append(samples.dts)
+            table.offsets.append(samples.pts - samples.dts)
+            table.sync.append(np.flatnonzero(samples.sync) + table.count)
+            table.count += len(samples)
+        return buffers
+
+    def index_estimate(self, share: float) -> int:
+        """Bytes to set aside for everything before the media, if what was added so far is `share` of the whole."""
+        so_far = len(self._index(0))
+        return int(so_far / max(share, 1e-6) * 1.1) + 4096
+
+    def head(self, room: int) -> bytes | None:
+        """All that stands before the media, exactly `room` bytes long; None if that is not enough."""
+        index = self._index(room)
+        free = room - len(_FILE_TYPE) - len(index) - _MEDIA_HEADER
+        if free < 0 or 0 < free < 8:
+            return None
+        filler = box("free", bytes(free - 8)) if free else b""
+        media = b"\0\0\0\1mdat" + (self._written + _MEDIA_HEADER).to_bytes(8, "big")
+        return _FILE_TYPE + index + filler + media
+
+    def room_needed(self) -> int:
+        """The smallest `room` with which `head` succeeds."""
+        return len(_FILE_TYPE) + len(self._index(1 << 40)) + _MEDIA_HEADER
+
+    def _index(self, media_start: int) -> bytes:
+        tracks = [_Track(number, table) for number, table in sorted(self._tables.items()) if table.count]
+        origin = min((track.begin for track in tracks), default=0.0)
+        boxes = [track.box(media_start, origin) for track in tracks]
+        duration = max((round((track.end - origin) * MOVIE_SCALE) for track in tracks), default=0)
+        head = full_box(
+            *("mvhd", 1, 0, bytes(16), MOVIE_SCALE.to_bytes(4, "big"), duration.to_bytes(8, "big")),
+            *(b"\0\1\0\0\1\0", bytes(10), _MATRIX, bytes(24)),
+            (max(self._tables, default=0) + 1).to_bytes(4, "big"),
+        )
+        return box("moov", head, *boxes)
+
+
+class _Track:
+    """One track's arrays, joined, and the boxes made of them."""
+
+    def __init__(self, number: int, table: _Table) -> None:
+        self.number = number
+        self.format = table.format
+        self.sizes = np.concatenate(table.sizes)
+        self.dts = np.concatenate(table.dts)
+        self.offsets = np.concatenate(table.offsets)
+        self.sync = np.concatenate(table.sync) + 1
+        self.chunk_places = np.array(table.chunk_places, np.int64)
+        self.chunk_counts = np.array(table.chunk_counts, np.int64)
+        self.offsets -= min(0, int(self.offsets.min()))  # offsets of version 0 are not negative
+        self.durations = _durations(self.dts, self.format.sample_duration)
+        presented = self.dts + self.offsets
+        self.first = int(presented.min())
+        self.last = int((presented + self.durations).max())
+        # seconds on the common clock: a shift of all offsets is undone by the edit list, so it is not counted here
+        shift = int(self.offsets[0] - table.offsets[0][0])
+        self.begin = (self.first - shift) / self.format.timescale
+        self.end = (self.last - shift) / self.format.timescale
+
+    def box(self, media_start: int, origin: float) -> bytes:
+        scale = self.format.timescale
+        video = self.format.type == "video"
+        played = round((self.end - self.begin) * MOVIE_SCALE)
+        delay = round((self.begin - origin) * MOVIE_SCALE)
+        wide, high = self.format.pixel_aspect
+        width = round(self.format.width * wide / high * 65536) if video else 0
+        head = full_box(
+            *("tkhd", 1, 3, bytes(16), self.number.to_bytes(4, "big"), bytes(4)),
+            *((delay + played).to_bytes(8, "big"), bytes(8), bytes(2), (0 if video else 1).to_bytes(2, "big")),
+            *(bytes(2) if video else b"\1\0", bytes(2), _MATRIX),
+            *(width.to_bytes(4, "big"), (self.format.height << 16).to_bytes(4, "big")),
+        )
+        media = full_box(
+            *("mdhd", 1, 0, bytes(16), scale.to_bytes(4, "big"), int(self.durations.sum()).to_bytes(8, "big")),
+            b"\x55\xc4\0\0",
+        )
+        handler = full_box("hdlr", 0, 0, bytes(4), b"vide" if video else b"soun", bytes(12), b"\0")
+        kind = full_box("vmhd", 0, 1, bytes(8)) if video else full_box("smhd", 0, 0, bytes(4))
+        data = box("dinf", full_box("dref", 0, 0, b"\0\0\0\1", full_box("url ", 0, 1)))
+        inside = box("minf", kind, data, self._tables(media_start))
+        edits = self._edits(delay, played, self.first - int(self.dts[0]))
+        return box("trak", head, edits, box("mdia", media, handler, inside))
+
+    def _edits(self, delay: int, played: int, media_time: int) -> bytes:
+        """An edit list (§8.6.6): wait until this track begins, then play from its first presented sample."""
+        rows = [(delay, -1)] if delay else []
+        rows.append((played, media_time))
+        entries = b"".join(
+            length.to_bytes(8, "big") + time.to_bytes(8, "big", signed=True) + b"\0\1\0\0" for length, time in rows
+        )
+        return box("edts", full_box("elst", 1, 0, len(rows).to_bytes(4, "big"), entries))
+
+    def _tables(self, media_start: int) -> bytes:
+        places = self.chunk_places + media_start
+        wide = bool(len(places)) and int(places[-1]) > 0xFFFFFFFF
+        parts = [
+            full_box("stsd", 0, 0, b"\0\0\0\1", sample_entry(self.format)),
+            _runs("stts", self.durations),
+            *([_runs("ctts", self.offsets)] if self.offsets.any() else []),
+            *([_list("stss", self.sync)] if len(self.sync) < len(self.sizes) else []),
+            self._chunk_runs(),
+            full_box("stsz", 0, 0, bytes(4), len(self.sizes).to_bytes(4, "big"), self.sizes.astype(">u4").tobytes()),
+            _list("co64", places, ">u8") if wide else _list("stco", places),
+        ]
+        return box("stbl", *parts)
+
+    def _chunk_runs(self) -> bytes:
+        first = _run_starts(self.chunk_counts)
+        rows = np.stack([first + 1, self.chunk_counts[first], np.ones_like(first)], axis=1)
+        return full_box("stsc", 0, 0, len(rows).to_bytes(4, "big"), rows.astype(">u4").tobytes())
+
+
+def _durations(dts: Ints, usual: int) -> Ints:
+    """Ticks from each sample to the next; the last lasts as long as usual, or as the one before it."""
+    steps = np.diff(dts)
+    last = usual or (int(np.median(steps)) if len(steps) else 1)
+    return np.append(np.maximum(steps, 0), last)
+
+
+def _run_starts(values: Ints) -> Ints:
+    return np.concatenate([[0], np.flatnonzero(np.diff(values)) + 1]) if len(values) else np.zeros(0, np.int64)
+
+
+def _runs(kind: str, values: Ints) -> bytes:
+    """A table of (how many, value)."""
+    first = _run_starts(values)
+    rows = np.stack([np.diff(np.append(first, len(values))), values[first]], axis=1)
+    return full_box(kind, 0, 0, len(rows).to_bytes(4, "big"), rows.astype(">u4").tobytes())
+
+
+def _list(kind: str, values: Ints, width: str = ">u4") -> bytes:
+    return full_box(kind, 0, 0, len(values).to_bytes(4, "big"), values.astype(width).tobytes())
+
+
+def sample_entry(form: Format) -> bytes:
+    """The sample description (§8.5.2, §12.1.3, §12.2.3) of an H.264 or AAC track."""
+    start = bytes(6) + b"\0\1"
+    if form.type == "video":
+        wide, high = form.pixel_aspect
+        return box(
+            *(form.codec[:4], start, bytes(16), form.width.to_bytes(2, "big"), form.height.to_bytes(2, "big")),
+            *(b"\0\x48\0\0\0\x48\0\0", bytes(4), b"\0\1", bytes(32), b"\0\x18\xff\xff", box("avcC", form.config)),
+            *([box("pasp", wide.to_bytes(4, "big"), high.to_bytes(4, "big"))] if wide != high else []),
+        )
+    rate = form.sample_rate if form.sample_rate < 65536 else 0
+    fields = form.channels.to_bytes(2, "big") + b"\0\x10" + bytes(4) + (rate << 16).to_bytes(4, "big")
+    return box("mp4a", start, bytes(8), fields, full_box("esds", 0, 0, _descriptor(form.config)))
+
+
+def _descriptor(config: bytes) -> bytes:
+    """An ES descriptor for AAC (ISO/IEC 14496-1 §7.2.6.5)."""
+    special = b"\x05" + bytes([len(config)]) + config
+    decoder = b"\x40\x15" + bytes(3) + bytes(8) + special
+    decoder = b"\x04" + bytes([len(decoder)]) + decoder
+    inside = b"\0\0\0" + decoder + b"\x06\1\2"
+    return b"\x03" + bytes([len(inside)]) + inside

@@ -1,0 +1,99 @@
+"""The one representation in which all readers and writers of media meet.
+
+A reader turns bytes into `Samples`: the track's format, arrays with a row a sample, and the bytes themselves as a list
+of buffers that are written one after the other. A writer takes `Samples`. Neither knows the other.
+"""
+
+from bisect import bisect_left
+from collections.abc import Sequence
+from dataclasses import dataclass
+from itertools import accumulate
+from typing import Literal, Protocol
+
+import numpy as np
+import numpy.typing as npt
+
+Ints = npt.NDArray[np.int64]
+Flags = npt.NDArray[np.bool_]
+Bytes = npt.NDArray[np.uint8]
+
+
+@dataclass(frozen=True, slots=True)
+class Format:
+    """What a decoder must know before the first sample.
+
+    codec: as in RFC 6381 (avc1.64001f, mp4a.40.2). timescale: ticks a second of dts and pts.
+    config: the decoder configuration (AVCDecoderConfigurationRecord, AudioSpecificConfig).
+    sample_duration: usual ticks a sample, 0 when unknown. pixel_aspect: width and height of one pixel.
+    """
+
+    type: Literal["video", "audio"]
+    codec: str
+    timescale: int
+    config: bytes
+    sample_duration: int = 0
+    width: int = 0
+    height: int = 0
+    pixel_aspect: tuple[int, int] = (1, 1)
+    channels: int = 0
+    sample_rate: int = 0
+
+
+@dataclass(slots=True)
+class Samples:
+    """Consecutive samples of one track, in decoding order.
+
+    sizes: bytes. dts, pts: ticks of the format's timescale. sync: decoding may start here.
+    pieces: buffers whose concatenation is the samples' bytes; a piece may hold parts of one sample or of several.
+    All arrays have shape (n,).
+    """
+
+    track: int
+    format: Format
+    sizes: Ints
+    dts: Ints
+    pts: Ints
+    sync: Flags
+    pieces: list[memoryview]
+
+    def __len__(self) -> int:
+        return len(self.sizes)
+
+
+class SampleReader(Protocol):
+    """Turns the segments of one rendition into samples, segment after segment."""
+
+    @property
+    def losses(self) -> list[str]:
+        """What the reader had to leave out so far, in words."""
+
+    def feed(self, data: bytes | memoryview) -> list[Samples]:
+        """Take one whole segment; give what is complete by now. `data` is free again when this returns; the pieces of
+        the samples hold until the next call."""
+
+    def flush(self) -> list[Samples]:
+        """Give what was held back for a continuation; the next segment does not continue this one."""
+
+    def restart(self) -> None:
+        """Forget timestamps and continuity: a discontinuity follows."""
+
+
+def cut_pieces(pieces: Sequence[memoryview], positions: Sequence[int]) -> list[list[memoryview]]:
+    """Cut a list of buffers at rising byte positions; position 0 and the end are implied, so n cuts give n + 1 lists."""
+    ends = list(accumulate(map(len, pieces)))
+    lists: list[list[memoryview]] = []
+    index = used = 0  # the first piece not yet given away, and how many of its bytes are
+    for position in positions:
+        last = bisect_left(ends, position, index)
+        part = list(pieces[index : last + 1])
+        if part:
+            part[-1] = part[-1][: len(part[-1]) - (ends[last] - position)]
+            part[0] = part[0][used:]
+        used = len(pieces[last]) - (ends[last] - position) if part else 0
+        lists.append(part)
+        index = last
+    rest = list(pieces[index:])
+    if rest:
+        rest[0] = rest[0][used:]
+    lists.append(rest)
+    return lists

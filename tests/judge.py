@@ -1,0 +1,137 @@
+"""The independent judge of what plays: a real Chromium, fed over loopback with byte ranges.
+
+It seeks to given times and reads the frame counter back out of the pictures, and plays the film through to hear when
+the beeps come.
+"""
+
+import base64
+import http.server
+import io
+import os
+import re
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from PIL import Image
+from playwright.sync_api import sync_playwright
+
+from mudlark.demo.pictures import read_counter
+
+CHROMIUM = "/usr/bin/chromium"
+_FLAGS = ["--disable-background-networking", "--disable-component-update", "--disable-sync", "--no-first-run"]
+_FLAGS += ["--autoplay-policy=no-user-gesture-required"]
+
+_SEEK = """async (time) => {
+  const video = document.querySelector('video');
+  await new Promise(done => { video.onseeked = done; video.currentTime = time; });
+  const canvas = document.createElement('canvas');
+  canvas.width = video.videoWidth; canvas.height = video.videoHeight;
+  canvas.getContext('2d').drawImage(video, 0, 0);
+  return canvas.toDataURL('image/png').split(',')[1];
+}"""
+
+_LISTEN = """async () => {
+  const video = document.querySelector('video');
+  const audio = new AudioContext();
+  const analyser = audio.createAnalyser();
+  analyser.fftSize = 256;
+  audio.createMediaElementSource(video).connect(analyser);
+  video.currentTime = 0;
+  const heard = []; let loud = false; const wave = new Float32Array(256);
+  const timer = setInterval(() => {
+    analyser.getFloatTimeDomainData(wave);
+    const level = Math.max(...wave.map(Math.abs));
+    if (!loud && level > 0.2) heard.push(video.currentTime);
+    loud = level > 0.2;
+  }, 5);
+  await video.play();
+  await new Promise((done, fail) => { video.onended = done; video.onerror = () => fail(video.error.message); });
+  clearInterval(timer);
+  return {heard, ended: video.currentTime};
+}"""
+
+_LOAD = """() => new Promise((done, fail) => {
+  const video = document.createElement('video');
+  video.src = 'film'; video.preload = 'auto';
+  video.onerror = () => fail(video.error.message);
+  video.oncanplaythrough = () => done({duration: video.duration, width: video.videoWidth, height: video.videoHeight});
+  document.body.append(video);
+})"""
+
+
+@dataclass
+class Seen:
+    """What the browser made of a file. counters: frame number read at each asked time. heard: seconds of beeps."""
+
+    duration: float
+    width: int
+    height: int
+    counters: list[int | None]
+    heard: list[float]
+    ended: float
+
+
+def watch(path: Path, times: list[float], *, listen: bool = True) -> Seen:
+    """Play `path` in Chromium; raises if it reports a media error."""
+    with _served(path) as address, sync_playwright() as playwright:
+        flags = [*_FLAGS, *(["--no-sandbox"] if os.geteuid() == 0 else [])]
+        browser = playwright.chromium.launch(executable_path=CHROMIUM, args=flags)
+        try:
+            page = browser.new_page()
+            page.goto(address)
+            facts = page.evaluate(_LOAD)
+            counters = []
+            for time in times:
+                picture = base64.b64decode(page.evaluate(_SEEK, time))
+                counters.append(read_counter(Image.open(io.BytesIO(picture))))
+            played = page.evaluate(_LISTEN) if listen else {"heard": [], "ended": 0.0}
+        finally:
+            browser.close()
+    return Seen(facts["duration"], facts["width"], facts["height"], counters, played["heard"], played["ended"])
+
+
+@contextmanager
+def _served(path: Path) -> Iterator[str]:
+    class Handler(http.server.BaseHTTPRequestHandler):
+        def do_GET(self) -> None:
+            if self.path != "/film":
+                self._answer(200, b"<!doctype html><title>judge</title><body>", "text/html")
+                return
+            size = path.stat().st_size
+            asked = re.fullmatch(r"bytes=(\d+)-(\d*)", self.headers.get("Range", ""))
+            first = int(asked[1]) if asked else 0
+            last = min(int(asked[2]) if asked and asked[2] else size - 1, size - 1)
+            with path.open("rb") as file:
+                file.seek(first)
+                body = file.read(last - first + 1)
+            self._answer(206 if asked else 200, body, "video/mp4", f"bytes {first}-{last}/{size}")
+
+        def _answer(self, status: int, body: bytes, kind: str, span: str = "") -> None:
+            self.send_response(status)
+            self.send_header("Content-Type", kind)
+            self.send_header("Content-Length", str(len(body)))
+            self.send_header("Accept-Ranges", "bytes")
+            if status == 206:
+                self.send_header("Content-Range", span)
+            self.end_headers()
+            self.wfile.write(body)
+
+        def log_message(self, *_: object) -> None:
+            pass
+
+        def handle(self) -> None:
+            try:
+                super().handle()
+            except (BrokenPipeError, ConnectionResetError):
+                pass
+
+    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        yield f"http://127.0.0.1:{server.server_port}/"
+    finally:
+        server.shutdown()
+        server.server_close()

@@ -1,0 +1,199 @@
+"""Make the media of the demo site: pictures and sound of our own, encoded, cut into segments and written as MP4.
+
+Needs Debian's x264 and libvo-aacenc0. Run it only to change the media; its output is committed.
+"""
+
+import ctypes
+import subprocess
+import tempfile
+from pathlib import Path
+
+import numpy as np
+
+from mudlark.assemble.write import write_movie
+from mudlark.demo.pictures import FRAME_RATE, SAMPLE_RATE, picture, planar, sound
+from mudlark.demo.transport import AUDIO_PID, VIDEO_PID, TransportWriter, Unit
+from mudlark.media.adts import FRAME, frames
+from mudlark.media.avc import DELIMITER, IDR, SPS, nal_units, unescape
+from mudlark.media.bits import Bits
+from mudlark.media.ts import TransportReader
+
+MEDIA = Path(__file__).parent.parent / "src/mudlark/demo/media"
+SEGMENT = 4  # seconds
+START = 126_000  # ticks of 90 kHz: streams seldom begin at zero
+REORDERED = 2  # frames by which presentation lags behind decoding
+DELAY = 1600  # samples from a sound in the encoder's input to the same sound in the decoder's output
+FRAME_TICKS = 90_000 // FRAME_RATE
+
+
+def encode_pictures(title: str, width: int, height: int, seconds: int, kilobits: int) -> bytes:
+    """An H.264 stream with B-frames, closed groups of one segment and access unit delimiters."""
+    with tempfile.TemporaryDirectory() as folder:
+        target = Path(folder) / "stream.264"
+        keep = FRAME_RATE * SEGMENT
+        command = ["x264", "--demuxer", "raw", "--input-res", f"{width}x{height}", "--fps", str(FRAME_RATE)]
+        command += ["--preset", "slow", "--bframes", "3", "--keyint", str(keep), "--min-keyint", str(keep)]
+        command += ["--no-scenecut", "--aud", "--bitrate", str(kilobits), "--threads", "1"]
+        command += ["--no-progress", "--log-level", "error"]
+        command += ["--vbv-maxrate", str(kilobits * 2), "--vbv-bufsize", str(kilobits * 2), "-o", str(target), "-"]
+        with subprocess.Popen(command, stdin=subprocess.PIPE) as encoder:
+            assert encoder.stdin
+            for number in range(seconds * FRAME_RATE):
+                encoder.stdin.write(planar(picture(number, width, height, title)))
+            encoder.stdin.close()
+        assert encoder.returncode == 0
+        return target.read_bytes()
+
+
+class _Interface(ctypes.Structure):
+    _fields_ = [(name, ctypes.c_void_p) for name in ("init", "put", "get", "set", "ask", "end")]
+
+
+class _Buffer(ctypes.Structure):
+    _fields_ = [("data", ctypes.c_void_p), ("length", ctypes.c_ulong), ("time", ctypes.c_longlong)]
+
+
+class _Memory(ctypes.Structure):
+    _fields_ = [("kind", ctypes.c_int), ("operator", ctypes.c_void_p), ("reserved", ctypes.c_ulong * 2)]
+
+
+class _Parameters(ctypes.Structure):
+    _fields_ = [
+        *(("rate", ctypes.c_int), ("bits", ctypes.c_int)),
+        *(("channels", ctypes.c_short), ("adts", ctypes.c_short)),
+    ]
+
+
+def encode_sound(samples: bytes, bits: int = 48_000) -> bytes:
+    """AAC-LC in ADTS frames of stereo 16-bit samples."""
+    library = ctypes.CDLL("libvo-aacenc.so.0")
+    interface = _Interface()
+    library.voGetAACEncAPI(ctypes.byref(interface))
+    pointer, word = ctypes.c_void_p, ctypes.c_ulong
+    init = ctypes.CFUNCTYPE(word, pointer, ctypes.c_int, pointer)(interface.init)
+    put = ctypes.CFUNCTYPE(word, pointer, pointer)(interface.put)
+    get = ctypes.CFUNCTYPE(word, pointer, pointer, pointer)(interface.get)
+    set_ = ctypes.CFUNCTYPE(word, pointer, ctypes.c_long, pointer)(interface.set)
+    names = ("Alloc", "Free", "Set", "Copy", "Check", "Compare", "Move")
+    table = (pointer * len(names))(*(ctypes.cast(getattr(library, f"cmnMem{name}"), pointer) for name in names))
+    memory = _Memory(0, ctypes.cast(table, pointer))
+    handle = pointer()
+    assert init(ctypes.byref(handle), 0, ctypes.byref(memory)) == 0
+    parameters = _Parameters(SAMPLE_RATE, bits, 2, 1)
+    assert set_(handle, 0x42211040, ctypes.byref(parameters)) == 0
+    result = bytearray()
+    block = FRAME * 4
+    output, information = ctypes.create_string_buffer(8192), (ctypes.c_long * 8)()
+    for at in range(0, len(samples) - block + 1, block):
+        source = ctypes.create_string_buffer(samples[at : at + block], block)
+        given = _Buffer(ctypes.addressof(source), block, 0)
+        assert put(handle, ctypes.byref(given)) == 0
+        taken = _Buffer(ctypes.addressof(output), len(output), 0)
+        assert get(handle, ctypes.byref(taken), ctypes.byref(information)) == 0
+        result += output.raw[: taken.length]
+    return bytes(result)
+
+
+def picture_units(stream: bytes) -> list[Unit]:
+    """The access units with their times: decoding times in coding order, presentation times by the order counts."""
+    array = np.frombuffer(stream, np.uint8)
+    begins, ends = nal_units(array)
+    kinds = array[begins] & 0x1F
+    starts = [*(begins[kinds == DELIMITER] - 4).tolist(), len(stream)]
+    set_ = int(np.flatnonzero(kinds == SPS)[0])
+    counter = OrderCounter(stream[begins[set_] : ends[set_]])
+    slices = [stream[at : at + 40] for at in begins[(kinds == 1) | (kinds == IDR)].tolist()]
+    units = []
+    for index, (begin, end, head) in enumerate(zip(starts, starts[1:], slices, strict=False)):
+        shown = counter.place(head, index) + REORDERED
+        units.append(Unit(VIDEO_PID, stream[begin:end], START + shown * FRAME_TICKS, START + index * FRAME_TICKS))
+    return units
+
+
+class OrderCounter:
+    """Reads pic_order_cnt_lsb (ITU-T H.264 §7.3.3, §8.2.1.1) of frames with one slice each, in the High profile."""
+
+    def __init__(self, sps: bytes) -> None:
+        bits = Bits(unescape(sps)[1:])
+        assert bits.take(8) == 100
+        bits.take(16)
+        for _ in range(4):
+            bits.unsigned()
+        bits.take(2)
+        self._frame_bits = bits.unsigned() + 4
+        assert bits.unsigned() == 0
+        self._order_bits = bits.unsigned() + 4
+        self._base = 0
+        self._count = 0
+
+    def place(self, head: bytes, index: int) -> int:
+        """The place in presentation order of the frame that is coded as number `index`."""
+        bits = Bits(unescape(head)[1:])
+        for _ in range(3):
+            bits.unsigned()
+        bits.take(self._frame_bits)
+        if head[0] & 0x1F == IDR:
+            bits.unsigned()
+            self._base, self._count = index, 0
+        half = 1 << self._order_bits - 1
+        self._count += (bits.take(self._order_bits) - self._count + half) % (2 * half) - half
+        return self._base + self._count // 2
+
+
+def sound_units(stream: bytes) -> list[Unit]:
+    """About a quarter of a second of sound in each unit."""
+    found = frames(np.frombuffer(stream, np.uint8))
+    # the encoder delays the sound, so its frames are presented that much earlier; those before the picture are left out
+    begin = START + REORDERED * FRAME_TICKS - round(DELAY / SAMPLE_RATE * 90_000)
+    units = []
+    for first in range(2, len(found.positions), 12):
+        last = min(first + 12, len(found.positions)) - 1
+        data = stream[found.positions[first] : found.positions[last] + found.lengths[last]]
+        time = begin + round(first * FRAME / SAMPLE_RATE * 90_000)
+        units.append(Unit(AUDIO_PID, data, time, time))
+    return units
+
+
+def segments(pictures: list[Unit], sounds: list[Unit]) -> list[bytes]:
+    """Segments of SEGMENT seconds: pictures, with the sounds of the same time between them."""
+    writer = TransportWriter()
+    per = SEGMENT * FRAME_RATE
+    result = []
+    for first in range(0, len(pictures), per):
+        part = pictures[first : first + per]
+        final = first + per >= len(pictures)
+        until = part[-1].dts + FRAME_TICKS if not final else 1 << 40
+        since = part[0].dts if first else -1
+        spoken = [unit for unit in sounds if since <= unit.dts < until]
+        result.append(writer.segment(sorted([*part, *spoken], key=lambda unit: unit.dts)))
+    return result
+
+
+def make(title: str, width: int, height: int, seconds: int, kilobits: int) -> list[bytes]:
+    """All segments of one film."""
+    print(title, f"{width}x{height}", flush=True)
+    encoded = encode_pictures(title, width, height, seconds, kilobits)
+    audio = encode_sound(sound(seconds).tobytes())
+    return segments(picture_units(encoded), sound_units(audio))
+
+
+def film(name: str, parts: list[bytes]) -> None:
+    """One progressive MP4, written by Mudlark's own writer."""
+    write_movie(iter(parts), TransportReader(), MEDIA / name)
+
+
+def main() -> None:
+    MEDIA.mkdir(parents=True, exist_ok=True)
+    for height, kilobits in ((180, 90), (360, 200), (720, 480)):
+        folder = MEDIA / "tide-mill" / f"{height}p"
+        folder.mkdir(parents=True, exist_ok=True)
+        for number, data in enumerate(make("The Tide Mill at Work", height * 16 // 9, height, 24, kilobits)):
+            (folder / f"part-{number:03d}.ts").write_bytes(data)
+    film("foghorn-demonstration.mp4", make("The Foghorn Demonstration", 640, 360, 12, 180))
+    film("harbour-talk.mp4", make("A Talk on the Harbour Wall", 640, 360, 20, 180))
+    film("gift-shop.mp4", make("Visit the Gift Shop", 320, 180, 5, 90))
+    print(f"{sum(path.stat().st_size for path in MEDIA.rglob('*') if path.is_file()) / 1e6:.2f} MB")
+
+
+if __name__ == "__main__":
+    main()
