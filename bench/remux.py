@@ -46,7 +46,8 @@ def segment(writer: TransportWriter, number: int, random: np.random.Generator, b
     for at in range(first, last, 6):
         count = min(6, last - at)
         body = b"".join(
-            b"\xff\xf1\x4c\x80" + ((341 + 7) << 5 | 31).to_bytes(2, "big") + b"\xfc" + b"\x55" * 341 for _ in range(count)
+            b"\xff\xf1\x4c\x80" + ((341 + 7) << 5 | 31).to_bytes(2, "big") + b"\xfc" + b"\x55" * 341
+            for _ in range(count)
         )
         ticks = at * 1024 * 90000 // 48000
         units.append(Unit(AUDIO_PID, body, ticks, ticks))
@@ -112,7 +113,9 @@ def main() -> None:
                 wall = min(wall, time.perf_counter() - begun)
                 ours, peak = min(ours, float(said[0])), max(peak, float(said[1]))
                 (folder / "out.mp4").unlink()
-            print(f"{f'TS {bits / 1e6:.0f} Mbit/s':<24}{copy:>10.2f}{ours:>12.2f}{ours / copy:>8.1f}{wall:>8.2f}{peak:>9.0f}")
+            print(
+                f"{f'TS {bits / 1e6:.0f} Mbit/s':<24}{copy:>10.2f}{ours:>12.2f}{ours / copy:>8.1f}{wall:>8.2f}{peak:>9.0f}"
+            )
 
 
 if __name__ == "__main__":

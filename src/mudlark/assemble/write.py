@@ -75,7 +75,9 @@ def assemble(
                 result.notes += [*reader.losses, *timeline.notes]
             output.finish()
     except OSError as problem:
-        raise StorageError(f"Cannot write {target}: {problem.strerror}.", "Make room or choose another folder.") from problem
+        raise StorageError(
+            f"Cannot write {target}: {problem.strerror}.", "Make room or choose another folder."
+        ) from problem
     return result
 
 

@@ -60,7 +60,9 @@ def unit_header(unit: Unit) -> bytes:
     video = unit.pid == VIDEO_PID
     size = 0 if video or len(unit.data) + 8 > 0xFFFF else len(unit.data) + len(times) + 3
     kind = 0xE0 if video else 0xC0
-    return b"\0\0\1" + bytes([kind]) + size.to_bytes(2, "big") + bytes([0x84, 0xC0 if both else 0x80, len(times)]) + times
+    return (
+        b"\0\0\1" + bytes([kind]) + size.to_bytes(2, "big") + bytes([0x84, 0xC0 if both else 0x80, len(times)]) + times
+    )
 
 
 class TransportWriter:

@@ -28,7 +28,9 @@ class Frames:
 
 def frames(stream: Bytes) -> Frames:
     """Find the chain of frames. Bytes that belong to no frame are stepped over."""
-    marks = np.flatnonzero((stream[:-6] == 0xFF) & (stream[1:-5] & 0xF6 == 0xF0)) if len(stream) > 6 else np.zeros(0, int)
+    marks = (
+        np.flatnonzero((stream[:-6] == 0xFF) & (stream[1:-5] & 0xF6 == 0xF0)) if len(stream) > 6 else np.zeros(0, int)
+    )
     marks = marks.astype(np.int64)
     if not len(marks):
         return Frames(marks, marks, marks, max(0, len(stream) - 6))
@@ -122,7 +124,9 @@ class AacStream:
         begins, ends = found.positions + found.headers, found.positions + found.lengths
         whole = memoryview(stream)
         pieces = [whole[begin:end] for begin, end in zip(begins.tolist(), ends.tolist(), strict=True)]
-        return Samples(self.track, self.format, ends - begins, times, times, np.ones(count, np.bool_), pieces), found.rest
+        return Samples(
+            self.track, self.format, ends - begins, times, times, np.ones(count, np.bool_), pieces
+        ), found.rest
 
     def _times(self, count: int, frame: Ints, pts: Ints) -> Ints:
         """Times in ticks of the sample rate: a running count that jumps only where a timestamp says so."""

@@ -234,7 +234,7 @@ class AvcStream:
             else:
                 identifier = Bits(unescape(unit)[1:]).unsigned()
             known = self._sets.setdefault((kind, identifier), unit)
-            if known != unit or self.format is not None and unit not in self.format.config:
+            if known != unit or (self.format is not None and unit not in self.format.config):
                 self.changed = True
         if self.changed and self.format is not None and self.format.codec.startswith("avc1"):
             self.format = replace(self.format, codec="avc3" + self.format.codec[4:])
@@ -252,9 +252,7 @@ class AvcStream:
                     pixel_aspect=self._parameters.pixel_aspect,
                 )
 
-    def _access_units(
-        self, begins: Ints, kinds: Bytes, starts: Ints, dts: Ints, pts: Ints
-    ) -> tuple[Ints, Ints, Ints]:
+    def _access_units(self, begins: Ints, kinds: Bytes, starts: Ints, dts: Ints, pts: Ints) -> tuple[Ints, Ints, Ints]:
         """First NAL unit of each access unit with its times; several units under one timestamp are spread evenly."""
         first = np.searchsorted(begins, starts)
         timed = (first < len(begins)) & np.append(first[1:] != first[:-1], True)
@@ -295,7 +293,11 @@ def _with_lengths(stream: Bytes, begins: Ints, ends: Ints, kept: Flags) -> list[
     run = np.concatenate([[0], breaks])
     pieces: list[memoryview] = []
     for index, roomy, begin, end in zip(
-        run.tolist(), room[run].tolist(), lead[run].tolist(), ends[np.append(breaks, len(ends)) - 1].tolist(), strict=True
+        run.tolist(),
+        room[run].tolist(),
+        lead[run].tolist(),
+        ends[np.append(breaks, len(ends)) - 1].tolist(),
+        strict=True,
     ):
         if not roomy:
             pieces.append(apart[index * 4 : index * 4 + 4])

@@ -8,11 +8,11 @@ inside one is counted and said in `losses`, not raised.
 from dataclasses import dataclass, field
 
 import numpy as np
+import numpy.typing as npt
 
 from mudlark.errors import FormatError, Refused
 from mudlark.media.adts import AacStream
 from mudlark.media.avc import AvcStream
-import numpy.typing as npt
 from mudlark.media.samples import Bytes, Flags, Ints, Samples
 
 Words = npt.NDArray[np.uint32]

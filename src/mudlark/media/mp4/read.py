@@ -176,9 +176,7 @@ class _Reader:
             sync[numbers - 1] = True
         offsets = self.offsets(tables, sizes)
         edits = self.edits(trak)
-        movie.tracks.append(
-            TrackIndex(number, form, sizes, offsets, dts, pts, durations, sync, edits, language)
-        )
+        movie.tracks.append(TrackIndex(number, form, sizes, offsets, dts, pts, durations, sync, edits, language))
 
     def sizes(self, tables: dict[str, list[Box]]) -> Ints:
         box = tables["stsz"][0]
@@ -270,5 +268,3 @@ def _audio_config(esds: bytes) -> bytes:
             return esds[at : at + size]
         at += {0x03: 3, 0x04: 13}.get(tag, size)
     return b""
-
-

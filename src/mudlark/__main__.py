@@ -1,0 +1,6 @@
+"""`python -m mudlark`."""
+
+from mudlark.cli.main import run
+
+if __name__ == "__main__":
+    run()

@@ -1,0 +1,85 @@
+"""The whole verification of an item or a file, in one place: fixity, structure, timeline."""
+
+from pathlib import Path
+
+import msgspec
+
+from mudlark.archive.record import RECORD, Record, TrackFacts, read_record
+from mudlark.errors import UsageError
+from mudlark.media.mp4.read import Movie
+from mudlark.verify.fixity import compare
+from mudlark.verify.media import check_media
+from mudlark.verify.verdict import Report, Verdict
+
+
+class Assay(msgspec.Struct):
+    """What an assay found. path: the item's folder or the file. tracks: as the media file itself says."""
+
+    path: Path
+    report: Report
+    title: str | None = None
+    duration: float | None = None
+    tracks: list[TrackFacts] = []
+
+    @property
+    def verdict(self) -> Verdict:
+        return self.report.verdict
+
+
+def assay(path: Path) -> list[Assay]:
+    """Verify an item's folder, a folder of items, or a media file."""
+    if not path.exists():
+        raise UsageError(f"There is nothing at {path}.", "Give an item's folder or a media file.")
+    if path.is_file():
+        return [_assay_file(path)]
+    if (path / RECORD).is_file():
+        return [_assay_item(path)]
+    items = sorted(record.parent for record in path.glob(f"*/{RECORD}"))
+    if not items:
+        raise UsageError(
+            f"{path} holds no item: no {RECORD} in it or one level below.", "Give an item's folder or a media file."
+        )
+    return [_assay_item(item) for item in items]
+
+
+def _assay_file(path: Path) -> Assay:
+    found = Assay(path, Report())
+    movie = check_media(path, None, found.report)
+    _describe(found, movie, path)
+    return found
+
+
+def _assay_item(folder: Path) -> Assay:
+    record = read_record(folder)
+    found = Assay(folder, Report(), record.title)
+    _check_fixity(folder, record, found.report)
+    for file in record.files:
+        if file.role == "media" and (folder / file.path).is_file():
+            movie = check_media(folder / file.path, record.planned_duration, found.report)
+            _describe(found, movie, folder / file.path)
+    # what was missing when the item was made is still missing, whatever the file looks like
+    for problem in record.problems:
+        if problem.code in ("segment-missing", "segment-unreadable", "loss") and problem not in found.report.problems:
+            found.report.problems.append(problem)
+    return found
+
+
+def _check_fixity(folder: Path, record: Record, report: Report) -> None:
+    wrong = []
+    for file in record.files:
+        inside = (folder / file.path).resolve()
+        if not inside.is_relative_to(folder.resolve()):
+            wrong.append(f"{file.path} points outside the item")
+        elif problem := compare(inside, file.bytes, file.sha256):
+            wrong.append(problem)
+    if wrong:
+        report.failed("fixity", "fixity", "; ".join(wrong), grave=True)
+    else:
+        report.passed("fixity", f"{len(record.files)} files have the recorded SHA-256")
+
+
+def _describe(found: Assay, movie: Movie | None, path: Path) -> None:
+    if movie:
+        found.tracks = [TrackFacts.of(track) for track in movie.tracks]
+        found.duration = round(max((t.presented(movie.timescale)[1] for t in movie.tracks), default=0.0), 3)
+    found.title = found.title or path.stem

@@ -1,0 +1,184 @@
+"""The record of an item: where it came from, what was fetched and when, and how it was checked. Kept as record.json.
+
+The schema is documented in docs/record.md; `mudlark_record` is its version. Readers accept fields they do not know.
+"""
+
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import numpy as np
+
+from mudlark.errors import FormatError, StorageError
+from mudlark.media.mp4.read import TrackIndex
+from mudlark.verify.verdict import Check, Problem, Verdict
+
+RECORD = "record.json"
+VERSION = 1
+
+
+class FileFacts(msgspec.Struct, frozen=True):
+    """path: relative to the item. role: media, manifest."""
+
+    path: str
+    role: str
+    bytes: int
+    sha256: str
+
+
+class TrackFacts(msgspec.Struct, omit_defaults=True):
+    """What the finished file itself says of a track. bitrate: bits a second, on average."""
+
+    type: str
+    codec: str
+    width: int | None = None
+    height: int | None = None
+    frame_rate: float | None = None
+    language: str | None = None
+    channels: int | None = None
+    sample_rate: int | None = None
+    bitrate: int | None = None
+    samples: int = 0
+    duration: float = 0.0
+
+    @classmethod
+    def of(cls, track: TrackIndex) -> "TrackFacts":
+        """The facts of a track of an MP4."""
+        form = track.format
+        length = float(track.durations.sum()) / form.timescale
+        usual = float(np.median(track.durations)) if len(track.durations) else 0.0
+        video = form.type == "video"
+        return cls(
+            type=form.type,
+            codec=form.codec,
+            width=form.width if video else None,
+            height=form.height if video else None,
+            frame_rate=round(form.timescale / usual, 3) if video and usual else None,
+            language=track.language if track.language != "und" else None,
+            channels=form.channels or None,
+            sample_rate=form.sample_rate or None,
+            bitrate=round(int(track.sizes.sum()) * 8 / length) if length else None,
+            samples=len(track.sizes),
+            duration=round(length, 3),
+        )
+
+
+class SegmentFacts(msgspec.Struct, omit_defaults=True):
+    """One segment of the plan. duration: seconds promised. problem: why it is not there, if it is not."""
+
+    track: str
+    number: int
+    url: str
+    duration: float = 0.0
+    byte_range: tuple[int, int] | None = None
+    bytes: int | None = None
+    sha256: str | None = None
+    fetched: str | None = None
+    tries: int = 0
+    problem: str | None = None
+
+
+class PageFacts(msgspec.Struct, omit_defaults=True):
+    """The page and what it says of itself."""
+
+    url: str
+    title: str | None = None
+    description: str | None = None
+    creator: str | None = None
+    date: str | None = None
+    duration: float | None = None
+
+
+class EvidenceFacts(msgspec.Struct):
+    """Where a find stood."""
+
+    where: str
+    at: str | None
+
+
+class FindFacts(msgspec.Struct):
+    """The find that was taken, and why."""
+
+    url: str
+    kind: str
+    role: str
+    score: int
+    why: list[str]
+    evidence: list[EvidenceFacts]
+
+
+class ManifestFacts(msgspec.Struct):
+    """A manifest and its kept copy (path relative to the item)."""
+
+    url: str
+    path: str
+    sha256: str
+
+
+class RequestFacts(msgspec.Struct):
+    """As whom the requests were made; secret values are left out."""
+
+    guise: str
+    headers: dict[str, str]
+
+
+class Source(msgspec.Struct):
+    """target: as given by the user. address: of the manifest or file that was fetched, after redirects."""
+
+    target: str
+    address: str
+    page: PageFacts | None
+    find: FindFacts | None
+    manifests: list[ManifestFacts]
+    request: RequestFacts
+
+
+class SegmentCounts(msgspec.Struct):
+    """How many segments were planned, fetched, taken over from an earlier run, tried again, and missing."""
+
+    planned: int
+    fetched: int
+    reused: int
+    retried: int
+    missing: int
+
+
+class Record(msgspec.Struct):
+    """One item. Times are UTC (RFC 3339); durations are seconds."""
+
+    title: str
+    verdict: Verdict
+    problems: list[Problem]
+    started: str
+    finished: str
+    source: Source
+    duration: float | None
+    planned_duration: float | None
+    tracks: list[TrackFacts]
+    files: list[FileFacts]
+    segments: SegmentCounts
+    segment_list: list[SegmentFacts]
+    checks: list[Check]
+    versions: dict[str, str]
+    mudlark_record: int = VERSION
+
+
+def to_json(value: Any) -> bytes:
+    """Indented JSON that ends with a line break."""
+    return msgspec.json.format(msgspec.json.encode(value), indent=2) + b"\n"
+
+
+def read_record(folder: Path) -> Record:
+    """The record of the item in `folder`."""
+    path = folder / RECORD
+    try:
+        data = path.read_bytes()
+    except OSError as problem:
+        raise StorageError(f"Cannot read {path}: {problem.strerror}.") from problem
+    try:
+        record = msgspec.json.decode(data, type=Record)
+    except (msgspec.ValidationError, msgspec.DecodeError) as problem:
+        raise FormatError(f"{path} is not a record that Mudlark can read: {problem}.") from problem
+    if record.mudlark_record > VERSION:
+        raise FormatError(f"{path} was made by a later version of Mudlark (schema {record.mudlark_record}).")
+    return record

@@ -1,0 +1,91 @@
+"""`mudlark tour`: the demo museum on loopback, and the whole job walked on it."""
+
+import os
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import click
+from rich.console import Console
+from rich.text import Text
+
+from mudlark.cli.show import console
+from mudlark.demo.exhibits import EXHIBITS
+from mudlark.demo.site import DemoSite
+from mudlark.errors import StorageError
+
+
+@click.command(short_help="Walk the whole job on a demo site.")
+@click.option("--serve", is_flag=True, help="Only keep the demo site running and print its addresses.")
+@click.option("--port", type=click.IntRange(0, 65535), default=0, help="Port of the site; any free one if not given.")
+@click.option(
+    "--into",
+    type=click.Path(file_okay=False, path_type=Path),
+    default=Path("tour"),
+    show_default=True,
+    metavar="DIR",
+    help="Folder that takes what the tour hauls.",
+)
+def command(serve: bool, port: int, into: Path) -> None:
+    """Start the built-in demo museum on this machine and walk the whole job on it. Needs no network."""
+    out = console()
+    try:
+        with DemoSite(port) as site:
+            if serve:
+                _serve(site, out)
+            else:
+                click.get_current_context().exit(_walk(site, into, out))
+    except OSError as problem:
+        raise StorageError(
+            f"The demo site cannot use port {port}: {problem.strerror}.", "Choose another --port."
+        ) from problem
+
+
+def _serve(site: DemoSite, out: Console) -> None:
+    out.print(Text("The Tidewrack Museum of Skerrow Bay is open.", style="bold"))
+    out.print(f"  {site.origins.site}/", markup=False)
+    for exhibit in EXHIBITS:
+        out.print(f"  {site.address(exhibit.name):<48} {exhibit.hard}", markup=False)
+    out.print("Press Ctrl-C to close it.", markup=False)
+    sys.stdout.flush()
+    while True:
+        time.sleep(3600)
+
+
+def _walk(site: DemoSite, into: Path, out: Console) -> int:
+    mill, talk = site.address("tide-mill"), site.address("harbour-talk")
+    playlist = f"{site.origins.media}/streams/tide-mill/master.m3u8?gallery=4&edition=restored"
+    steps = (
+        (
+            "Is there anything here? The page shows only a picture, but a script in it names a stream, with its address "
+            "escaped.",
+            ["sift", mill],
+        ),
+        ("What does the stream offer? Three renditions of the same film.", ["tracks", playlist]),
+        (
+            "Get it: the highest rendition, its segments fetched together, put into one MP4 and checked.",
+            ["haul", mill, "--into", str(into)],
+        ),
+        (
+            "Here an advert comes first; the talk is recognised because the page says how long it is.",
+            ["haul", talk, "--into", str(into)],
+        ),
+        ("Is it really good? Checksums, structure and timeline, for as long as you keep it.", ["assay", str(into)]),
+    )
+    worst = 0
+    out.print(Text("A museum with hidden media is now open on this machine only.", style="bold"))
+    for number, (words, arguments) in enumerate(steps, start=1):
+        out.print()
+        out.print(Text(f"{number}. {words}", style="bold cyan"))
+        shown = " ".join(f"'{part}'" if "&" in part or " " in part else part for part in arguments)
+        out.print(Text(f"   $ mudlark {shown}", style="dim"))
+        out.print()
+        sys.stdout.flush()
+        worst = max(worst, subprocess.run([sys.executable, "-m", "mudlark", *arguments], check=False).returncode)
+    out.print()
+    out.print(Text("What to try next", style="bold cyan"))
+    out.print(f"  Open the films in {into}{os.sep} with any player, and read a record.json.", markup=False)
+    out.print("  mudlark tour --serve     keeps the museum open; haul from it, and press Ctrl-C half-way", markup=False)
+    out.print("  mudlark haul --help      says what else can be set", markup=False)
+    return worst

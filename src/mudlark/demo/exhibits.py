@@ -1,0 +1,143 @@
+"""The pages of the demo museum: each exhibit is one thing that makes real pages hard, under a name of its own."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+MUSEUM = "Tidewrack Museum of Skerrow Bay"
+
+_STYLE = """
+body { font: 17px/1.55 Georgia, serif; color: #1d2b30; background: #f4f1e8; margin: 0 }
+header { background: #17414d; color: #f4f1e8; padding: 1.1rem 2rem }
+header a { color: inherit; text-decoration: none; letter-spacing: .03em }
+main { max-width: 46rem; margin: 2rem auto; padding: 0 1.2rem }
+video, img { max-width: 100%; background: #0d2228 } h1 { line-height: 1.2 } a { color: #8a3d12 }
+dt { margin-top: 1rem; font-weight: bold } dd { margin: 0 }
+"""
+
+
+@dataclass(frozen=True, slots=True)
+class Origins:
+    """Addresses of the three servers, without a slash at the end."""
+
+    site: str
+    media: str
+    adverts: str
+
+
+@dataclass(frozen=True, slots=True)
+class Exhibit:
+    """path: on the site. hard: what is hard about it, in a sentence. source: makes the page."""
+
+    name: str
+    path: str
+    hard: str
+    source: Callable[[Origins], str]
+
+
+def page(title: str, body: str, head: str = "") -> str:
+    """A page of the museum."""
+    return f"""<!doctype html>
+<html lang="en">
+<head>
+<meta charset="utf-8">
+<title>{title} · {MUSEUM}</title>
+<meta name="viewport" content="width=device-width">
+<link rel="icon" href="data:,">
+<style>{_STYLE}</style>
+{head}</head>
+<body>
+<header><a href="/">{MUSEUM}</a></header>
+<main>
+{body}
+</main>
+</body>
+</html>
+"""
+
+
+def _foghorn(at: Origins) -> str:
+    return page(
+        "The Foghorn Demonstration",
+        f"""<h1>The Foghorn Demonstration</h1>
+<p>Every first Sunday the keepers sounded the horn. This film was made on the last of them.</p>
+<video controls width="640" height="360" poster="/pictures/foghorn-poster.png">
+  <source src="{at.media}/films/foghorn-demonstration.mp4" type="video/mp4">
+</video>
+<p><a href="/">Back to the galleries</a></p>""",
+        '<meta property="og:title" content="The Foghorn Demonstration">\n',
+    )
+
+
+def _tide_mill(at: Origins) -> str:
+    address = f"{at.media}/streams/tide-mill/master.m3u8?gallery=4&edition=restored"
+    escaped = address.replace("/", r"\/").replace("&", r"\u0026")
+    return page(
+        "The Tide Mill at Work",
+        f"""<h1>The Tide Mill at Work</h1>
+<p>The wheel turned with both tides, twice a day, until 1931.</p>
+<div id="stage" data-exhibit="tide-mill"><img src="/pictures/tide-mill-still.png" alt="The mill wheel" width="640"></div>
+<script>
+  window.gallery = {{"exhibit":"tide-mill","autoplay":false,
+    "settings":{{"captions":"off","stream":"{escaped}"}}}};
+</script>
+<script>
+  const stage = document.getElementById("stage");
+  stage.addEventListener("click", () => {{
+    const film = document.createElement("video");
+    film.controls = true; film.src = window.gallery.settings.stream;
+    stage.replaceChildren(film); film.play();
+  }});
+</script>
+<p>Press the picture to see the film.</p>""",
+        """<meta property="og:title" content="The Tide Mill at Work">
+<meta property="og:description" content="A film of the tide mill of Skerrow Bay, with its wheel turning.">
+<meta property="og:image" content="/pictures/tide-mill-still.png">
+""",
+    )
+
+
+def _harbour_talk(at: Origins) -> str:
+    return page(
+        "A Talk on the Harbour Wall",
+        f"""<h1>A Talk on the Harbour Wall</h1>
+<p>Recorded in the boat shed, with the door open.</p>
+<video controls width="640" height="360" id="screen" src="{at.adverts}/spots/gift-shop.mp4"></video>
+<p id="next" data-then="{at.media}/films/harbour-talk.mp4">A word from our gift shop comes first.</p>
+<p><a href="{at.media}/films/harbour-talk.mp4">The talk alone</a></p>
+<script>
+  const screen_ = document.getElementById("screen");
+  screen_.addEventListener("ended", () => {{ screen_.src = document.getElementById("next").dataset.then; screen_.play(); }},
+    {{once: true}});
+</script>""",
+        """<meta property="og:title" content="A Talk on the Harbour Wall">
+<script type="application/ld+json">
+{"@context": "https://schema.org", "@type": "VideoObject", "name": "A Talk on the Harbour Wall",
+ "description": "How the wall was raised by two feet in the winter of the great surge.",
+ "duration": "PT20S", "uploadDate": "2019-03-02",
+ "creator": {"@type": "Organization", "name": "Tidewrack Museum of Skerrow Bay"}}
+</script>
+""",
+    )
+
+
+EXHIBITS = (
+    Exhibit("foghorn", "/film/foghorn", "A plain video element: the easy case.", _foghorn),
+    Exhibit(
+        *("tide-mill", "/film/tide-mill", "The address of the stream stands only in an escaped string of a script."),
+        _tide_mill,
+    ),
+    Exhibit(
+        *(
+            "harbour-talk",
+            "/talk/harbour-wall",
+            "An advert plays first; the page's metadata states how long the talk is.",
+        ),
+        _harbour_talk,
+    ),
+)
+
+
+def entrance() -> str:
+    """The front page: all exhibits."""
+    rows = "\n".join(f'<dt><a href="{e.path}">{e.name}</a></dt><dd>{e.hard}</dd>' for e in EXHIBITS)
+    return page("Galleries", f"<h1>Galleries</h1>\n<p>A made-up museum, to try Mudlark on.</p>\n<dl>\n{rows}\n</dl>")

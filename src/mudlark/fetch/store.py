@@ -1,0 +1,184 @@
+"""The working folder of a haul: segments on disk, plus the state that lets it resume.
+
+A segment is written under a temporary name, renamed when it is whole, and only then gets its row. On the way back in,
+a row counts only if its file still has the bytes that the row says. One program at a time may have a store open.
+"""
+
+import hashlib
+import os
+import shutil
+import sqlite3
+import time
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import BinaryIO
+
+from mudlark.errors import StorageError
+
+WORKING = ".mudlark"  # the folder inside the target folder that holds all stores
+_SCHEMA = """
+create table if not exists haul (key text primary key, value text not null);
+create table if not exists segment (
+  track text not null, number integer not null, source text not null, url text not null,
+  bytes integer not null, sha256 text not null, tries integer not null, fetched text not null,
+  primary key (track, number)
+);
+"""
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """What is known of a fetched segment. source: what must be the same for the bytes to be used again."""
+
+    track: str
+    number: int
+    source: str
+    url: str
+    bytes: int
+    sha256: str
+    tries: int
+    fetched: str
+
+
+class Store:
+    """Use as a context manager; `discard` removes it when the item is finished."""
+
+    def __init__(self, into: Path, key: str) -> None:
+        self.folder = into / WORKING / hashlib.sha256(key.encode()).hexdigest()[:16]
+        self.item = self.folder / "item"
+        self._key = key
+        self._rows: dict[tuple[str, int], Row] = {}
+        self._database: sqlite3.Connection | None = None
+
+    def __enter__(self) -> "Store":
+        try:
+            (self.folder / "segments").mkdir(parents=True, exist_ok=True)
+            database = sqlite3.connect(self.folder / "state.sqlite", timeout=0.2, check_same_thread=False)
+            database.execute("pragma locking_mode = exclusive")
+            database.execute("pragma journal_mode = wal")
+            database.execute("pragma synchronous = normal")
+            database.executescript(_SCHEMA)
+            database.execute("insert or replace into haul values ('target', ?)", (self._key,))
+            database.commit()
+            rows = database.execute(
+                "select track, number, source, url, bytes, sha256, tries, fetched from segment"
+            ).fetchall()
+        except sqlite3.DatabaseError as problem:
+            if "locked" in str(problem):
+                raise StorageError(
+                    f"Another Mudlark is working on this in {self.folder}.", "Wait until it has finished."
+                ) from problem
+            raise StorageError(
+                f"The state in {self.folder} cannot be read ({problem}).", "Remove that folder and start anew."
+            ) from problem
+        except OSError as problem:
+            raise StorageError(
+                f"Cannot write into {self.folder.parent.parent}: {problem.strerror}.",
+                "Choose another folder with --into.",
+            ) from problem
+        self._database = database
+        self._rows = {(row[0], row[1]): Row(*row) for row in rows}
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._database:
+            self._database.close()
+            self._database = None
+            if not self._rows:
+                self.discard()
+
+    def discard(self) -> None:
+        """Remove the store, and the folder of stores if it was the last."""
+        if self._database:
+            self._database.close()
+            self._database = None
+        shutil.rmtree(self.folder, ignore_errors=True)
+        remove_if_empty(self.folder.parent)
+
+    def path(self, track: str, number: int) -> Path:
+        """Where a segment is, or will be."""
+        return self.folder / "segments" / f"{track}-{number:06d}"
+
+    def row(self, track: str, number: int) -> Row | None:
+        """The row of a fetched segment."""
+        return self._rows.get((track, number))
+
+    def usable(self, track: str, number: int, source: str) -> Row | None:
+        """The row of a segment that need not be fetched again: same source, and the very bytes are still there."""
+        row = self._rows.get((track, number))
+        path = self.path(track, number)
+        try:
+            if row and row.source == source and path.stat().st_size == row.bytes:
+                with path.open("rb") as file:
+                    if hashlib.file_digest(file, "sha256").hexdigest() == row.sha256:
+                        return row
+        except OSError:
+            return None
+        return None
+
+    def add(self, rows: Iterable[Row]) -> None:
+        """Note segments that are whole on disk."""
+        assert self._database
+        try:
+            for row in rows:
+                self._database.execute(
+                    "insert or replace into segment values (?, ?, ?, ?, ?, ?, ?, ?)",
+                    (row.track, row.number, row.source, row.url, row.bytes, row.sha256, row.tries, row.fetched),
+                )
+                self._rows[row.track, row.number] = row
+            self._database.commit()
+        except sqlite3.DatabaseError as problem:
+            raise StorageError(
+                f"Cannot note what was fetched in {self.folder}: {problem}.", "Is the disk full?"
+            ) from problem
+
+
+def remove_if_empty(folder: Path) -> None:
+    """Remove a folder unless something is in it."""
+    try:
+        folder.rmdir()
+    except OSError:
+        return
+
+
+class Incoming:
+    """A segment being written: temporary name, running digest. `commit` gives it its name."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.bytes = 0
+        self._temporary = path.with_name(path.name + ".part")
+        self._digest = hashlib.sha256()
+        self._file: BinaryIO | None = None
+
+    def write(self, chunks: list[bytes]) -> None:
+        """Append chunks; called from a worker thread, one call at a time."""
+        if self._file is None:
+            self._file = self._temporary.open("wb", buffering=0)
+        for chunk in chunks:
+            view = memoryview(chunk)
+            while len(view):
+                view = view[self._file.write(view) :]
+            self._digest.update(chunk)
+            self.bytes += len(chunk)
+
+    def commit(self) -> str:
+        """Make it durable under its name; gives the SHA-256."""
+        if self._file is None:
+            self._file = self._temporary.open("wb", buffering=0)
+        os.fsync(self._file.fileno())
+        self._file.close()
+        self._temporary.replace(self.path)
+        return self._digest.hexdigest()
+
+    def abandon(self) -> None:
+        """Drop what was written."""
+        if self._file is not None:
+            self._file.close()
+        self._temporary.unlink(missing_ok=True)
+
+
+def now() -> str:
+    """The time, in UTC, as records state it (RFC 3339)."""
+    return time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime())

@@ -1,0 +1,51 @@
+"""What an address probably holds, by its type if one is stated, else by the extension of its path."""
+
+from pathlib import PurePosixPath
+from urllib.parse import unquote, urlsplit
+
+from mudlark.find.model import Kind
+
+_BY_EXTENSION: dict[str, Kind] = {
+    extension: kind
+    for kind, extensions in {
+        "hls": "m3u8",
+        "dash": "mpd",
+        "video": "mp4 m4v mov webm mkv ogv avi mpg mpeg wmv flv 3gp",
+        "audio": "mp3 m4a aac ogg oga opus wav flac weba aiff",
+        "image": "jpg jpeg png gif webp avif svg tif tiff bmp jp2",
+        "subtitle": "vtt srt ttml dfxp",
+        "document": "pdf epub djvu doc docx odt",
+        "package": "zip gz tgz bz2 xz 7z rar tar iso dmg img exe msi apk deb rpm pkg",
+    }.items()
+    for extension in extensions.split()
+}
+_BY_TYPE: dict[str, Kind] = {
+    "application/vnd.apple.mpegurl": "hls",
+    "application/x-mpegurl": "hls",
+    "audio/mpegurl": "hls",
+    "audio/x-mpegurl": "hls",
+    "application/dash+xml": "dash",
+    "text/vtt": "subtitle",
+    "application/ttml+xml": "subtitle",
+    "application/pdf": "document",
+    "application/zip": "package",
+}
+
+
+def kind_by_extension(address: str) -> Kind | None:
+    """The kind that the path's extension stands for."""
+    suffix = PurePosixPath(unquote(urlsplit(address).path)).suffix.lower()
+    return _BY_EXTENSION.get(suffix.removeprefix("."))
+
+
+def kind_by_type(media_type: str | None) -> Kind | None:
+    """The kind that a media type stands for."""
+    if not media_type:
+        return None
+    essence = media_type.partition(";")[0].strip().lower()
+    family = essence.partition("/")[0]
+    if essence in _BY_TYPE:
+        return _BY_TYPE[essence]
+    if family in ("video", "audio", "image"):
+        return family  # type: ignore[return-value]
+    return None

@@ -1,0 +1,57 @@
+"""What bytes are, by how they begin. Servers lie and names lack extensions; the first bytes seldom deceive."""
+
+import re
+
+from mudlark.media.ts import looks_like_transport
+
+_MAGIC = (
+    *((b"\x1aE\xdf\xa3", "matroska"), (b"ID3", "mp3"), (b"OggS", "ogg"), (b"fLaC", "flac"), (b"\x89PNG\r\n", "png")),
+    *((b"\xff\xd8\xff", "jpeg"), (b"GIF8", "gif"), (b"%PDF-", "pdf"), (b"PK\x03\x04", "zip"), (b"WEBVTT", "webvtt")),
+)
+_EXTENSIONS = {
+    **{"mp4": ".mp4", "ts": ".ts", "matroska": ".mkv", "mp3": ".mp3", "ogg": ".ogg", "flac": ".flac", "png": ".png"},
+    **{"jpeg": ".jpg", "gif": ".gif", "pdf": ".pdf", "zip": ".zip", "webvtt": ".vtt", "hls": ".m3u8", "dash": ".mpd"},
+    **{"adts": ".aac", "wav": ".wav", "webp": ".webp", "html": ".html", "json": ".json"},
+}
+_HTML = re.compile(rb"<(?:!doctype\s+html|html|head|body|title|meta|script|div|p|a|h1|table|!--)[\s>]", re.I)
+
+
+def sniff(head: bytes) -> str:
+    """One word for what `head` begins: mp4, ts, hls, dash, html, xml, json, text, unknown, or another format's name."""
+    for magic, name in _MAGIC:
+        if head.startswith(magic):
+            return name
+    if head[4:8] in (b"ftyp", b"styp", b"moov", b"moof") or head[4:8] in (b"mdat", b"free", b"wide", b"skip"):
+        return "mp4"
+    if looks_like_transport(head):
+        return "ts"
+    if head[:4] == b"RIFF" and len(head) >= 12:
+        return {b"WAVE": "wav", b"WEBP": "webp"}.get(head[8:12], "unknown")
+    if len(head) > 2 and head[0] == 0xFF:
+        if head[1] & 0xF6 == 0xF0:
+            return "adts"
+        if head[1] & 0xE0 == 0xE0 and head[1] & 0x06 == 0x02:
+            return "mp3"
+    return _sniff_text(head)
+
+
+def _sniff_text(head: bytes) -> str:
+    text = head.removeprefix(b"\xef\xbb\xbf").lstrip()[:4096]
+    if text.startswith(b"#EXTM3U"):
+        return "hls"
+    if text.startswith(b"<?xml") or text.startswith(b"<MPD"):
+        if b"<MPD" in text:
+            return "dash"
+        return "html" if b"<html" in text.lower() else "xml"
+    if _HTML.search(text[:1024]):
+        return "html"
+    if text[:1] in (b"{", b"[") and b"\0" not in text:
+        return "json"
+    if text and not any(byte < 9 or 13 < byte < 27 for byte in text):
+        return "text"
+    return "unknown"
+
+
+def extension(name: str) -> str:
+    """The usual file name extension of a sniffed format, with its dot; empty if there is none."""
+    return _EXTENSIONS.get(name, "")

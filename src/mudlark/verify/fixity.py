@@ -1,0 +1,28 @@
+"""Are the bytes still the ones that were recorded? SHA-256 of files against a record."""
+
+import hashlib
+from pathlib import Path
+
+from mudlark.errors import StorageError
+
+
+def digest(path: Path) -> tuple[int, str]:
+    """Size and SHA-256 of a file."""
+    try:
+        with path.open("rb", buffering=0) as file:
+            found = hashlib.file_digest(file, "sha256").hexdigest()
+        return path.stat().st_size, found
+    except OSError as problem:
+        raise StorageError(f"Cannot read {path}: {problem.strerror}.") from problem
+
+
+def compare(path: Path, size: int, sha256: str) -> str | None:
+    """What is wrong with a file that should have this size and digest, in words; None if nothing is."""
+    if not path.is_file():
+        return f"{path.name} is missing"
+    actual_size, actual = digest(path)
+    if actual_size != size:
+        return f"{path.name} has {actual_size:,} bytes, not {size:,}"
+    if actual != sha256:
+        return f"{path.name} has changed: its SHA-256 is {actual[:12]}…, not {sha256[:12]}…"
+    return None

@@ -1,0 +1,64 @@
+"""Trying again: which failures pass by themselves, and how long to wait.
+
+Exponential backoff with full jitter, so that many lanes do not come back at the same moment; a server that says when
+to come back (Retry-After, RFC 9110 §10.2.3) is believed, within bounds.
+"""
+
+import asyncio
+import random
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass
+from typing import TypeVar
+
+from mudlark.errors import NetworkError
+
+T = TypeVar("T")
+
+_PASSING = frozenset({408, 425, 429, 500, 502, 503, 504, 507, 509, 520, 521, 522, 523, 524})
+
+
+def passes(status: int) -> bool:
+    """True if a request answered with this status may succeed later."""
+    return status in _PASSING
+
+
+class Passing(NetworkError):
+    """A failure that may pass: worth another try. retry_after: seconds the server asked for, if it did."""
+
+    def __init__(
+        self, what: str, advice: str = "", status: int | None = None, retry_after: float | None = None
+    ) -> None:
+        super().__init__(what, advice, status)
+        self.retry_after = retry_after
+
+
+@dataclass(frozen=True, slots=True)
+class Patience:
+    """tries: how often a request is made at most. first, longest: seconds of the first and of the longest wait."""
+
+    tries: int = 4
+    first: float = 0.5
+    longest: float = 30.0
+
+    def wait(self, failures: int, asked: float | None) -> float:
+        """Seconds before the next try after so many failures."""
+        ceiling = min(self.longest, self.first * 2 ** (failures - 1))
+        return max(random.uniform(ceiling / 2, ceiling), min(asked or 0.0, 4 * self.longest))
+
+
+async def persist(
+    attempt: Callable[[], Awaitable[T]], patience: Patience, on_retry: Callable[[Passing], None] | None = None
+) -> T:
+    """Call `attempt` until it succeeds, fails for good, or the tries are used up."""
+    failures = 0
+    while True:
+        try:
+            return await attempt()
+        except Passing as problem:
+            failures += 1
+            if failures >= patience.tries:
+                tries = "1 try" if failures == 1 else f"{failures} tries"
+                raise NetworkError(f"{problem.what} ({tries})", problem.advice, problem.status) from problem
+            if on_retry:
+                on_retry(problem)
+            await asyncio.sleep(patience.wait(failures, problem.retry_after))

@@ -1,0 +1,287 @@
+"""The one way to the network: every request of every command goes through a Session.
+
+It sends addresses as they stand, the same identity with each request, gives up on a stall, and turns what goes wrong
+into NetworkError (for good) or Passing (worth another try), with words for people.
+"""
+
+import asyncio
+import ssl
+import time
+from collections.abc import AsyncIterator, Callable
+from contextlib import asynccontextmanager
+from dataclasses import dataclass, field
+from http import HTTPStatus
+from types import TracebackType
+from typing import Self
+from urllib.parse import urlsplit
+
+import aiohttp
+from yarl import URL
+
+from mudlark.errors import NetworkError, StorageError, UsageError
+from mudlark.web.address import as_sent, printable
+from mudlark.web.guise import PLAIN, Guise
+from mudlark.web.retry import Passing, Patience, passes, persist
+
+HEAD = 64 * 1024  # bytes of an answer that tell what it is
+LARGEST_TEXT = 50_000_000  # bytes of a page or manifest that are read at most
+_LONGEST_TEXT = 120.0  # seconds that a page or manifest may take at most
+_CHUNK = 256 * 1024
+_FIELD = 256 * 1024  # longest header line: real pages send long cookies and policies
+
+
+@dataclass(frozen=True, slots=True)
+class Connection:
+    """How to talk to servers. stall: seconds without a byte. rate: bytes a second, all lanes together; None: no limit."""
+
+    lanes: int = 8
+    patience: Patience = field(default_factory=Patience)
+    stall: float = 20.0
+    rate: float | None = None
+    headers: tuple[tuple[str, str], ...] = ()
+    proxy: str | None = None
+    trust: str | None = None
+    guise: Guise = PLAIN
+
+
+@dataclass(frozen=True, slots=True)
+class Look:
+    """What an address answers: final address after redirects, status, type, length, and the first bytes.
+
+    body: all bytes if they were asked for or few; otherwise only the head. complete: whether body is all there is.
+    """
+
+    url: str
+    status: int
+    type: str
+    charset: str | None
+    length: int | None
+    body: bytes
+    complete: bool
+
+
+@dataclass(slots=True)
+class Answer:
+    """A response whose body is read in chunks."""
+
+    url: str
+    status: int
+    type: str
+    length: int | None
+    chunks: AsyncIterator[bytes]
+
+
+class _Meter:
+    """Keeps all lanes together under a number of bytes a second."""
+
+    def __init__(self, rate: float) -> None:
+        self._rate = rate
+        self._free_at = time.monotonic()
+
+    async def spend(self, size: int) -> None:
+        now = time.monotonic()
+        self._free_at = max(now, self._free_at) + size / self._rate
+        if self._free_at > now:
+            await asyncio.sleep(self._free_at - now)
+
+
+class Session:
+    """Use as `async with Session(connection) as session`."""
+
+    def __init__(self, connection: Connection | None = None) -> None:
+        self.connection = connection or Connection()
+        self._meter = _Meter(self.connection.rate) if self.connection.rate else None
+        self._client: aiohttp.ClientSession | None = None
+
+    @property
+    def identity(self) -> dict[str, str]:
+        """The headers that every request carries."""
+        guise = self.connection.guise
+        return {"User-Agent": guise.user_agent, **dict(guise.headers), **dict(self.connection.headers)}
+
+    async def __aenter__(self) -> Self:
+        context: ssl.SSLContext | bool = True
+        if self.connection.trust:
+            try:
+                context = ssl.create_default_context(cafile=self.connection.trust)
+            except OSError as problem:
+                raise StorageError(f"Cannot read the certificates in {self.connection.trust}: {problem}.") from problem
+        self._client = aiohttp.ClientSession(
+            connector=aiohttp.TCPConnector(limit=0, ssl=context),
+            cookie_jar=aiohttp.CookieJar(unsafe=True),
+            timeout=aiohttp.ClientTimeout(
+                total=None, connect=None, sock_connect=self.connection.stall, sock_read=self.connection.stall
+            ),
+            headers=self.identity,
+            requote_redirect_url=False,
+            max_line_size=_FIELD,
+            max_field_size=_FIELD,
+            read_bufsize=_CHUNK,
+        )
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, problem: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if self._client:
+            await self._client.close()
+
+    async def look(
+        self,
+        address: str,
+        wants_all: Callable[[bytes, str], bool] = lambda _head, _type: False,
+        on_retry: Callable[[Passing], None] | None = None,
+    ) -> Look:
+        """See what is at an address: the head of the body, or all of it (bounded) if `wants_all(head, type)`.
+
+        A status of 400 or above is an error, except that with `wants_all` never true it is still an error: callers that
+        want to know catch NetworkError and read its status.
+        """
+
+        async def attempt() -> Look:
+            try:
+                async with asyncio.timeout(_LONGEST_TEXT), self.open(address, compressed=True) as answer:
+                    body = bytearray()
+                    whole: bool | None = None
+                    async for chunk in answer.chunks:
+                        body += chunk
+                        if whole is None and len(body) >= HEAD:
+                            whole = wants_all(bytes(body), answer.type)
+                        if whole is False:
+                            return Look(
+                                answer.url, answer.status, *_type(answer.type), answer.length, bytes(body), False
+                            )
+                        if len(body) > LARGEST_TEXT:
+                            raise NetworkError(
+                                f"{shown(address)} sends more than {LARGEST_TEXT // 1_000_000} MB of text.",
+                                "That is no page or manifest; if it is a media file, give its own address.",
+                            )
+                    return Look(answer.url, answer.status, *_type(answer.type), answer.length, bytes(body), True)
+            except TimeoutError as problem:
+                raise NetworkError(f"{shown(address)} did not finish within {_LONGEST_TEXT:.0f} s.") from problem
+
+        return await persist(attempt, self.connection.patience, on_retry)
+
+    @asynccontextmanager
+    async def open(
+        self, address: str, *, span: tuple[int, int] | None = None, compressed: bool = False
+    ) -> AsyncIterator[Answer]:
+        """One request, not repeated. span: first byte and number of bytes wanted.
+
+        Raises Passing or NetworkError for statuses of 400 and above and for everything that goes wrong on the way,
+        a body that is shorter than announced included.
+        """
+        assert self._client, "a session is used inside `async with`"
+        headers = {"Accept-Encoding": "gzip, deflate" if compressed else "identity"}
+        if span:
+            headers["Range"] = f"bytes={span[0]}-{span[0] + span[1] - 1}"
+        try:
+            async with self._client.get(
+                URL(as_sent(address), encoded=True), headers=headers, proxy=self.connection.proxy
+            ) as response:
+                if response.status >= 400:
+                    raise _status_error(address, response)
+                if span and response.status != 206:
+                    raise NetworkError(
+                        f"{shown(address)} does not serve byte ranges, which the manifest needs (status {response.status})."
+                    )
+                yield Answer(
+                    str(response.url),
+                    response.status,
+                    response.headers.get("Content-Type", ""),
+                    response.content_length,
+                    self._chunks(address, response, span[1] if span else None),
+                )
+        except (aiohttp.ClientError, TimeoutError, OSError, ValueError) as problem:
+            raise _explain(address, problem, self.connection.stall) from problem
+
+    async def _chunks(self, address: str, response: aiohttp.ClientResponse, wanted: int | None) -> AsyncIterator[bytes]:
+        """The body, with its length checked against what was announced."""
+        total = 0
+        plain = "Content-Encoding" not in response.headers
+        async for chunk in response.content.iter_chunked(_CHUNK):
+            total += len(chunk)
+            if self._meter:
+                await self._meter.spend(len(chunk))
+            yield chunk
+        announced = wanted if wanted is not None else response.content_length if plain else None
+        if announced is not None and total != announced:
+            raise Passing(f"{shown(address)} ended after {total:,} of {announced:,} bytes.")
+
+
+def shown(address: str) -> str:
+    """An address in a message: whole if short, else with its middle left out."""
+    text = printable(address)
+    return text if len(text) <= 120 else f"{text[:80]}…{text[-36:]}"
+
+
+def _type(header: str) -> tuple[str, str | None]:
+    """The media type and the charset of a Content-Type header (RFC 9110 §8.3)."""
+    kind, _, parameters = header.partition(";")
+    charset = None
+    for parameter in parameters.split(";"):
+        name, _, value = parameter.partition("=")
+        if name.strip().lower() == "charset":
+            charset = value.strip().strip("\"'") or None
+    return kind.strip().lower(), charset
+
+
+def _status_error(address: str, response: aiohttp.ClientResponse) -> NetworkError:
+    status = response.status
+    try:
+        phrase = HTTPStatus(status).phrase
+    except ValueError:
+        phrase = response.reason or "unknown status"
+    what = f"{shown(address)} answered {status} {phrase}."
+    if passes(status):
+        given = response.headers.get("Retry-After", "")
+        return Passing(what, "Try again later.", status, float(given) if given.isdigit() else None)
+    advice = {
+        401: "The page needs a log-in.",
+        403: "The server refuses: the link may have expired, or need a log-in or another --header.",
+        404: "Check the address, or open it in a browser to see whether it still exists.",
+        410: "The server says that it is gone for good.",
+    }.get(status, "")
+    return NetworkError(what, advice, status)
+
+
+def _explain(address: str, problem: Exception, stall: float) -> NetworkError:
+    """Words for what the HTTP library reports."""
+    host = urlsplit(address).netloc
+    if isinstance(problem, NetworkError):
+        return problem
+    if isinstance(problem, aiohttp.ClientConnectorDNSError):
+        return NetworkError(f"There is no host {host}.", "Check the address, and that this machine is online.")
+    if isinstance(problem, aiohttp.ClientConnectorCertificateError | aiohttp.ClientSSLError):
+        reason = getattr(problem, "certificate_error", problem)
+        return NetworkError(
+            f"{host} does not prove its identity: {reason}.", "If you trust it, give its certificate with --trust."
+        )
+    if isinstance(problem, aiohttp.TooManyRedirects):
+        return NetworkError(f"{shown(address)} redirects in a circle.", "Open it in a browser; it may need a cookie.")
+    if isinstance(problem, aiohttp.InvalidURL | aiohttp.NonHttpUrlClientError | ValueError) and not isinstance(
+        problem, aiohttp.ClientPayloadError
+    ):
+        return NetworkError(
+            f"{shown(address)} leads to an address that cannot be requested: {printable(str(problem))}."
+        )
+    if isinstance(problem, TimeoutError | aiohttp.ServerTimeoutError):
+        return Passing(
+            f"{host} did not answer within {stall:g} s.", "Check the address, or wait longer with --patience SECONDS."
+        )
+    if isinstance(problem, aiohttp.ClientConnectorError):
+        return Passing(f"Cannot connect to {host}: {printable(str(problem.os_error))}.", "Is the address right?")
+    if isinstance(problem, aiohttp.ClientPayloadError):
+        return Passing(f"{shown(address)} broke off in the middle.")
+    if isinstance(problem, aiohttp.ClientResponseError):
+        return Passing(f"{host} does not answer as a web server does: {printable(str(problem.message))}.")
+    return Passing(f"The connection to {host} broke: {printable(str(problem)) or type(problem).__name__}.")
+
+
+def header_pair(text: str) -> tuple[str, str]:
+    """Read `Name: value` as a user gives it."""
+    name, colon, value = text.partition(":")
+    name, value = name.strip(), value.strip()
+    if not colon or not name or any(c in "\r\n\0" for c in text) or " " in name:
+        raise UsageError(f"{printable(text)!r} is not a header.", "Write it as 'Name: value'.")
+    return name, value
