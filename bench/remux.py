@@ -114,7 +114,8 @@ def main() -> None:
                 ours, peak = min(ours, float(said[0])), max(peak, float(said[1]))
                 (folder / "out.mp4").unlink()
             print(
-                f"{f'TS {bits / 1e6:.0f} Mbit/s':<24}{copy:>10.2f}{ours:>12.2f}{ours / copy:>8.1f}{wall:>8.2f}{peak:>9.0f}"
+                f"{f'TS {bits / 1e6:.0f} Mbit/s':<24}{copy:>10.2f}{ours:>12.2f}{ours / copy:>8.1f}"
+                f"{wall:>8.2f}{peak:>9.0f}"
             )
 
 

@@ -11,9 +11,10 @@ import os
 import re
 import threading
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from PIL import Image
 from playwright.sync_api import sync_playwright
@@ -87,7 +88,7 @@ def watch(path: Path, times: list[float], *, listen: bool = True) -> Seen:
             for time in times:
                 picture = base64.b64decode(page.evaluate(_SEEK, time))
                 counters.append(read_counter(Image.open(io.BytesIO(picture))))
-            played = page.evaluate(_LISTEN) if listen else {"heard": [], "ended": 0.0}
+            played: dict[str, Any] = page.evaluate(_LISTEN) if listen else {"heard": [], "ended": 0.0}
         finally:
             browser.close()
     return Seen(facts["duration"], facts["width"], facts["height"], counters, played["heard"], played["ended"])
@@ -123,10 +124,8 @@ def _served(path: Path) -> Iterator[str]:
             pass
 
         def handle(self) -> None:
-            try:
+            with suppress(BrokenPipeError, ConnectionResetError):
                 super().handle()
-            except (BrokenPipeError, ConnectionResetError):
-                pass
 
     server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Handler)
     threading.Thread(target=server.serve_forever, daemon=True).start()

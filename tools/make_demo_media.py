@@ -179,7 +179,7 @@ def make(title: str, width: int, height: int, seconds: int, kilobits: int) -> li
 
 def film(name: str, parts: list[bytes]) -> None:
     """One progressive MP4, written by Mudlark's own writer."""
-    write_movie(iter(parts), TransportReader(), MEDIA / name)
+    write_movie(parts, TransportReader(), MEDIA / name)
 
 
 def main() -> None:

@@ -311,11 +311,7 @@ class _Haul:
             page=PageFacts(page.url, page.title, page.description, page.creator, page.date, page.duration)
             if page
             else None,
-            find=find
-            and FindFacts(
-                *(find.url, find.kind, find.role, find.score, [words for _, words in find.why]),
-                [EvidenceFacts(evidence.where, evidence.at) for evidence in find.evidence],
-            ),
+            find=_find_facts(find) if find else None,
             manifests=manifests,
             request=RequestFacts(self.session.connection.guise.name, headers),
         )
@@ -337,6 +333,11 @@ class _Haul:
                 earlier.rename(folder)
             raise
         shutil.rmtree(earlier, ignore_errors=True)
+
+
+def _find_facts(find: Find) -> FindFacts:
+    evidence = [EvidenceFacts(evidence.where, evidence.at) for evidence in find.evidence]
+    return FindFacts(find.url, find.kind, find.role, find.score, find.reasons, evidence)
 
 
 class _Parts:

@@ -75,7 +75,10 @@ def _check_fixity(folder: Path, record: Record, report: Report) -> None:
     if wrong:
         report.failed("fixity", "fixity", "; ".join(wrong), grave=True)
     else:
-        report.passed("fixity", f"{len(record.files)} files have the recorded SHA-256")
+        report.passed(
+            "fixity",
+            f"{len(record.files)} {'file has' if len(record.files) == 1 else 'files have'} the recorded SHA-256",
+        )
 
 
 def _describe(found: Assay, movie: Movie | None, path: Path) -> None:

@@ -34,9 +34,10 @@ class Timeline:
 
     def place(self, batch: list[Samples]) -> list[Samples]:
         """The batch on the continuous clock, without samples that were there already."""
+        batch, later = _at_leap(batch)
         if not batch:
             return batch
-        begin = min(int(samples.dts[0]) / samples.format.timescale for samples in batch)
+        begin = _begin(batch)
         if self._ends:
             expected = max(self._ends.values()) + self._skipped
             if not self._join and abs(begin + self._shift - expected) > LEAP + self._skipped:
@@ -45,14 +46,15 @@ class Timeline:
             if self._join:
                 self._shift = expected - begin
         self._join, self._skipped = False, 0.0
-        return [moved for samples in batch if len(moved := self._move(samples))]
+        placed = [moved for samples in batch if len(moved := self._move(samples))]
+        return placed + self.place(later) if later else placed
 
     def _move(self, samples: Samples) -> Samples:
         ticks = round(self._shift * samples.format.timescale)
         samples.dts = samples.dts + ticks
         samples.pts = samples.pts + ticks
         last = self._last.get(samples.track)
-        if last is not None and len(samples) and samples.dts[0] <= last:
+        if last is not None:
             samples = self._without_repeats(samples, last)
         if len(samples):
             self._last[samples.track] = int(samples.dts[-1])
@@ -61,10 +63,42 @@ class Timeline:
         return samples
 
     def _without_repeats(self, samples: Samples, last: int) -> Samples:
-        keep = int(np.searchsorted(np.maximum.accumulate(samples.dts), last, "right"))
-        self.notes.append(f"{keep:,} samples come a second time; left out")
-        pieces = cut_pieces(samples.pieces, [int(samples.sizes[:keep].sum())])[1]
+        """Only the samples whose decoding time is later than all before them."""
+        fresh = samples.dts > np.maximum.accumulate(np.append(last, samples.dts))[:-1]
+        if fresh.all():
+            return samples
+        self.notes.append(f"{int((~fresh).sum()):,} samples come a second time; left out")
+        turns = (np.flatnonzero(np.diff(fresh)) + 1).tolist()
+        at = np.append(0, np.cumsum(samples.sizes))
+        runs = cut_pieces(samples.pieces, at[turns].tolist())
+        pieces = [piece for run in runs[0 if fresh[0] else 1 :: 2] for piece in run]
         return Samples(
-            *(samples.track, samples.format, samples.sizes[keep:], samples.dts[keep:], samples.pts[keep:]),
-            *(samples.sync[keep:], pieces),
+            *(samples.track, samples.format, samples.sizes[fresh], samples.dts[fresh], samples.pts[fresh]),
+            *(samples.sync[fresh], pieces),
         )
+
+
+def _at_leap(batch: list[Samples]) -> tuple[list[Samples], list[Samples]]:
+    """The batch before and after the first leap inside it: a picture held back may stand before one, with old times."""
+    before: list[Samples] = []
+    after: list[Samples] = []
+    whole: list[Samples] = []
+    for samples in batch:
+        leaps = np.flatnonzero(np.abs(np.diff(samples.dts)) > LEAP * samples.format.timescale)
+        if len(leaps):
+            first, second = samples.split(int(leaps[0]) + 1)
+            before.append(first)
+            after.append(second)
+        else:
+            whole.append(samples)
+    if not after:
+        return batch, []
+    old, new = before[0].dts[-1] / before[0].format.timescale, _begin(after)
+    for samples in whole:
+        begin = _begin([samples])
+        (after if abs(begin - new) < abs(begin - old) else before).append(samples)
+    return before, after
+
+
+def _begin(batch: list[Samples]) -> float:
+    return min(int(samples.dts[0]) / samples.format.timescale for samples in batch)

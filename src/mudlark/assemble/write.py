@@ -6,14 +6,14 @@ first, goes into room that was set aside when the first segment showed how large
 
 import os
 import shutil
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from mudlark.assemble.timeline import Timeline
 from mudlark.errors import FormatError, StorageError
 from mudlark.media.mp4.write import Mp4Builder
-from mudlark.media.samples import SampleReader, Samples
+from mudlark.media.samples import SampleReader, Samples, batches
 
 _SOME = 1 << 20
 _VECTOR = 1024  # most buffers the system takes at once
@@ -81,12 +81,12 @@ def assemble(
     return result
 
 
-def write_movie(segments: Iterator[bytes], reader: SampleReader, target: Path) -> None:
+def write_movie(segments: Iterable[bytes], reader: SampleReader, target: Path) -> None:
     """Write segments that are in memory; for media made by tools."""
     builder = Mp4Builder()
     timeline = Timeline()
     media = bytearray()
-    for batch in [*(reader.feed(data) for data in segments), reader.flush()]:
+    for batch in batches(reader, segments):
         for piece in builder.add(timeline.place(batch)):
             media += piece
     head = builder.head(builder.room_needed())

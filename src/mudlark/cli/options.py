@@ -14,7 +14,7 @@ F = TypeVar("F", bound=Callable[..., Any])
 _RATE = re.compile(r"(\d+(?:\.\d+)?)\s*([kKmMgG]?)(?:i?[bB])?(?:/s)?$")
 
 
-class _Rate(click.ParamType):
+class _Rate(click.ParamType[float]):
     name = "bytes/s"
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float:

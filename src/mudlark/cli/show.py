@@ -2,6 +2,7 @@
 
 import os
 import sys
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import click
@@ -63,3 +64,11 @@ def bits(rate: int | None) -> str:
 def verdict(word: str) -> Text:
     """A verdict in its colour."""
     return Text(word, style=f"bold {VERDICT_STYLE.get(word, '')}")
+
+
+def columns(rows: Sequence[Sequence[str]], right: Sequence[int]) -> Iterator[str]:
+    """Rows as lines with aligned columns; columns with nothing but dashes are left out."""
+    kept = [at for at in range(len(rows[0])) if len(rows) == 1 or any(row[at] != "–" for row in rows[1:])]
+    widths = {at: max(len(row[at]) for row in rows) for at in kept}
+    for row in rows:
+        yield "  ".join(f"{row[at]:{'>' if at in right else '<'}{widths[at]}}" for at in kept).rstrip()

@@ -72,7 +72,7 @@ def _find_data(find: Find) -> dict[str, Any]:
         "kind": find.kind,
         "role": find.role,
         "score": find.score,
-        "why": [f"{points:+d} {words}" for points, words in find.why],
+        "why": find.reasons,
         "evidence": [{"where": evidence.where, "at": evidence.at} for evidence in find.evidence],
         "label": find.label,
         "status": find.status,
@@ -103,4 +103,4 @@ def _show(page: Page) -> None:
         out.print(Text(f"     {printable(find.url)}", style="cyan" if find.role == "main" else ""))
         places = "; ".join(f"{e.where}, {e.at}" if e.at else e.where for e in find.evidence[:3])
         out.print(Text(f"     in {places}", style="dim"))
-        out.print(Text(f"     {'; '.join(f'{words} {points:+d}' for points, words in find.why)}", style="dim"))
+        out.print(Text(f"     {', '.join(find.reasons)}", style="dim"))

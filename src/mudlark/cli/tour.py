@@ -58,8 +58,7 @@ def _walk(site: DemoSite, into: Path, out: Console) -> int:
     playlist = f"{site.origins.media}/streams/tide-mill/master.m3u8?gallery=4&edition=restored"
     steps = (
         (
-            "Is there anything here? The page shows only a picture, but a script in it names a stream, with its address "
-            "escaped.",
+            "Is there anything here? The page shows only a picture, but a script in it names a stream.",
             ["sift", mill],
         ),
         ("What does the stream offer? Three renditions of the same film.", ["tracks", playlist]),

@@ -5,12 +5,11 @@ from pathlib import Path
 from typing import Any
 
 import click
-from rich.table import Table
 from rich.text import Text
 
 from mudlark.archive.record import TrackFacts
 from mudlark.cli.options import connection, json_option, network_options
-from mudlark.cli.show import bits, clock, console, emit_json
+from mudlark.cli.show import bits, clock, columns, console, emit_json
 from mudlark.errors import FormatError, NothingFound
 from mudlark.manifest.load import fill, is_manifest, open_presentation, wants_text
 from mudlark.manifest.model import Presentation
@@ -98,17 +97,21 @@ def _show(rows: list[dict[str, Any]], facts: dict[str, Any]) -> None:
     count = "1 track" if len(rows) == 1 else f"{len(rows)} tracks"
     out.print(Text(f"{name}, {count}, {clock(facts['duration'])}", style="dim"))
     out.print()
-    table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="dim")
-    for title, side in (("track", "left"), ("type", "left"), ("picture", "right"), ("frames/s", "right")):
-        table.add_column(title, justify=side)  # type: ignore[arg-type]
-    for title in ("bitrate", "length", "segments"):
-        table.add_column(title, justify="right")
-    table.add_column("language")
-    table.add_column("codecs", overflow="fold")
-    for row in rows:
-        picture = f"{row['width']}×{row['height']}" if row["width"] else "–"
-        rate = f"{row['frame_rate']:g}" if row["frame_rate"] else "–"
-        segments = str(row["segments"]) if row["segments"] is not None else "–"
-        cells = [row["name"], row["type"], picture, rate, bits(row["bitrate"]), clock(row["duration"]), segments]
-        table.add_row(*cells, row["language"] or "–", ", ".join(row["codecs"]) or "not stated")
-    out.print(table, soft_wrap=False)
+    titles = ("track", "type", "picture", "frames/s", "bitrate", "length", "segments", "language", "codecs")
+    lines = [_cells(row) for row in rows]
+    for line in columns([titles, *lines], right=(2, 3, 4, 5, 6)):
+        out.print(line, markup=False)
+
+
+def _cells(row: dict[str, Any]) -> tuple[str, ...]:
+    return (
+        row["name"],
+        row["type"],
+        f"{row['width']}×{row['height']}" if row["width"] else "–",
+        f"{row['frame_rate']:g}" if row["frame_rate"] else "–",
+        bits(row["bitrate"]),
+        clock(row["duration"]),
+        str(row["segments"]) if row["segments"] is not None else "–",
+        row["language"] or "–",
+        ", ".join(row["codecs"]) or "not stated",
+    )

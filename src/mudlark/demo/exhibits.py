@@ -75,7 +75,7 @@ def _tide_mill(at: Origins) -> str:
         "The Tide Mill at Work",
         f"""<h1>The Tide Mill at Work</h1>
 <p>The wheel turned with both tides, twice a day, until 1931.</p>
-<div id="stage" data-exhibit="tide-mill"><img src="/pictures/tide-mill-still.png" alt="The mill wheel" width="640"></div>
+<div id="stage"><img src="/pictures/tide-mill-still.png" alt="The mill wheel" width="640"></div>
 <script>
   window.gallery = {{"exhibit":"tide-mill","autoplay":false,
     "settings":{{"captions":"off","stream":"{escaped}"}}}};
@@ -105,9 +105,10 @@ def _harbour_talk(at: Origins) -> str:
 <p id="next" data-then="{at.media}/films/harbour-talk.mp4">A word from our gift shop comes first.</p>
 <p><a href="{at.media}/films/harbour-talk.mp4">The talk alone</a></p>
 <script>
-  const screen_ = document.getElementById("screen");
-  screen_.addEventListener("ended", () => {{ screen_.src = document.getElementById("next").dataset.then; screen_.play(); }},
-    {{once: true}});
+  const wall = document.getElementById("screen");
+  wall.addEventListener("ended", () => {{
+    wall.src = document.getElementById("next").dataset.then; wall.play();
+  }}, {{once: true}});
 </script>""",
         """<meta property="og:title" content="A Talk on the Harbour Wall">
 <script type="application/ld+json">

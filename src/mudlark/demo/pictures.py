@@ -55,7 +55,7 @@ def read_counter(image: Image.Image) -> int | None:
     values = [row[round((place + 0.3) * cell) : round((place + 0.7) * cell)].mean() for place in range(1, _BITS + 3)]
     if values[0] < 170 or values[-1] > 85:
         return None
-    return sum((value > 128) << (_BITS - 1 - place) for place, value in enumerate(values[1:-1]))
+    return sum(int(value > 128) << (_BITS - 1 - place) for place, value in enumerate(values[1:-1]))
 
 
 def planar(image: Image.Image) -> bytes:

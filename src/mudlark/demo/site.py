@@ -5,6 +5,7 @@ Runs in a thread of its own, so that commands can be tried on it from the same p
 
 import asyncio
 import threading
+from functools import partial
 from importlib.resources import files
 from io import BytesIO
 from pathlib import Path
@@ -13,7 +14,7 @@ from typing import Self
 
 from aiohttp import web
 
-from mudlark.demo.exhibits import EXHIBITS, Origins, entrance, page
+from mudlark.demo.exhibits import EXHIBITS, Exhibit, Origins, entrance, page
 from mudlark.demo.pictures import picture
 
 RENDITIONS = (
@@ -110,12 +111,15 @@ class DemoSite:
         application = web.Application()
         application.router.add_get("/", lambda _: _html(entrance()))
         for exhibit in EXHIBITS:
-            application.router.add_get(exhibit.path, lambda _, e=exhibit: _html(e.source(self.origins)))
+            application.router.add_get(exhibit.path, partial(self._exhibit, exhibit))
         application.router.add_get("/pictures/{name}.png", _still)
         application.router.add_get(
             "/visit", lambda _: _html(page("Visit", "<h1>Visit</h1><p>Open from tide to tide.</p>"))
         )
         return application
+
+    async def _exhibit(self, exhibit: Exhibit, _: web.Request) -> web.Response:
+        return await _html(exhibit.source(self.origins))
 
     def _media(self) -> web.Application:
         application = web.Application()
@@ -126,12 +130,12 @@ class DemoSite:
             application.router.add_get(f"{base}/index.m3u8", lambda _: _text(media_playlist(), _PLAYLIST))
             application.router.add_static(base, folder / "tide-mill" / f"{height}p")
         for name in ("foghorn-demonstration.mp4", "harbour-talk.mp4"):
-            application.router.add_get(f"/films/{name}", lambda _, n=name: _file(folder / n))
+            application.router.add_get(f"/films/{name}", partial(_file, folder / name))
         return application
 
     def _adverts(self) -> web.Application:
         application = web.Application()
-        application.router.add_get("/spots/gift-shop.mp4", lambda _: _file(media_folder() / "gift-shop.mp4"))
+        application.router.add_get("/spots/gift-shop.mp4", partial(_file, media_folder() / "gift-shop.mp4"))
         return application
 
 
@@ -143,7 +147,7 @@ async def _text(source: str, kind: str) -> web.Response:
     return web.Response(text=source, content_type=kind, headers={"Access-Control-Allow-Origin": "*"})
 
 
-async def _file(path: Path) -> web.FileResponse:
+async def _file(path: Path, _: web.Request) -> web.FileResponse:
     return web.FileResponse(path)
 
 

@@ -9,6 +9,7 @@ from collections.abc import AsyncIterator, Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 from mudlark.errors import NetworkError, StorageError
 from mudlark.fetch.store import Incoming, Row, Store, now
@@ -95,12 +96,11 @@ class Engine:
             lanes = [asyncio.create_task(lane()) for _ in range(min(self.session.connection.lanes, len(jobs)))]
             try:
                 for result in results:
-                    await asyncio.wait([result, *lanes], return_when=asyncio.FIRST_COMPLETED)
                     while not result.done():
                         for task in lanes:
                             if task.done() and (problem := task.exception()):
                                 raise problem
-                        running = [task for task in lanes if not task.done()]
+                        running: list[asyncio.Future[Any]] = [task for task in lanes if not task.done()]
                         await asyncio.wait([result, *running], return_when=asyncio.FIRST_COMPLETED)
                     yield result.result()
             finally:

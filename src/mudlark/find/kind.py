@@ -5,20 +5,17 @@ from urllib.parse import unquote, urlsplit
 
 from mudlark.find.model import Kind
 
-_BY_EXTENSION: dict[str, Kind] = {
-    extension: kind
-    for kind, extensions in {
-        "hls": "m3u8",
-        "dash": "mpd",
-        "video": "mp4 m4v mov webm mkv ogv avi mpg mpeg wmv flv 3gp",
-        "audio": "mp3 m4a aac ogg oga opus wav flac weba aiff",
-        "image": "jpg jpeg png gif webp avif svg tif tiff bmp jp2",
-        "subtitle": "vtt srt ttml dfxp",
-        "document": "pdf epub djvu doc docx odt",
-        "package": "zip gz tgz bz2 xz 7z rar tar iso dmg img exe msi apk deb rpm pkg",
-    }.items()
-    for extension in extensions.split()
+_EXTENSIONS: dict[Kind, str] = {
+    "hls": "m3u8",
+    "dash": "mpd",
+    "video": "mp4 m4v mov webm mkv ogv avi mpg mpeg wmv flv 3gp",
+    "audio": "mp3 m4a aac ogg oga opus wav flac weba aiff",
+    "image": "jpg jpeg png gif webp avif svg tif tiff bmp jp2",
+    "subtitle": "vtt srt ttml dfxp",
+    "document": "pdf epub djvu doc docx odt",
+    "package": "zip gz tgz bz2 xz 7z rar tar iso dmg img exe msi apk deb rpm pkg",
 }
+_BY_EXTENSION = {extension: kind for kind, extensions in _EXTENSIONS.items() for extension in extensions.split()}
 _BY_TYPE: dict[str, Kind] = {
     "application/vnd.apple.mpegurl": "hls",
     "application/x-mpegurl": "hls",

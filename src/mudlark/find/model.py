@@ -41,6 +41,11 @@ class Find:
     duration: float | None = None
     problem: str | None = None
 
+    @property
+    def reasons(self) -> list[str]:
+        """The score's parts, each as points and words."""
+        return [f"{points:+d} {words}" for points, words in self.why]
+
 
 @dataclass(slots=True)
 class Page:

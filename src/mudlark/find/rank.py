@@ -16,15 +16,18 @@ _ADVERT = re.compile(
 _SMALL = re.compile(
     r"(?:^|[/_.-])(?:thumb\w*|icon\w*|logo\w*|avatar|sprite|favicon|poster|badge|small|tiny)(?:[/_.-]|\d*$)", re.I
 )
+_ADVERT_SHARE = 0.6  # of the stated duration, below which a film beside the right one is an advert
 _WORD = re.compile(r"[^\W\d_]{3,}")
 
 
 def rank(page: Page) -> None:
     """Give every find its role and score, and put the best first; equals stay in the order of the page."""
-    for order, find in enumerate(page.finds):
-        find.why = list(_reasons(find, page, first=order == 0))
+    match = any(find.duration and page.duration and agrees(find.duration, page.duration) for find in page.finds)
+    for find in page.finds:
+        advert = _advert_hint(find, page if match else None)
+        find.why = _reasons(find, page, advert)
         find.score = sum(points for points, _ in find.why)
-        find.role = _role(find)
+        find.role = "advert" if advert else _role(find)
     page.finds.sort(key=lambda find: -find.score)
 
 
@@ -33,15 +36,15 @@ def agrees(duration: float, stated: float) -> bool:
     return abs(duration - stated) <= max(2.0, 0.03 * stated)
 
 
-def _reasons(find: Find, page: Page, *, first: bool) -> list[tuple[int, str]]:
+def _reasons(find: Find, page: Page, advert: str | None) -> list[tuple[int, str]]:
     reasons = [(_BY_KIND[find.kind], _kind_words(find))]
     strongest = max(find.evidence, key=lambda evidence: evidence.weight)
     if strongest.weight:
         reasons.append((strongest.weight, f"named in {strongest.where}"))
     if len(find.evidence) > 1:
         reasons.append((min(10, 4 * (len(find.evidence) - 1)), f"named in {len(find.evidence)} places"))
-    if is_advert(find):
-        reasons.append((-50, "the address speaks of an advert"))
+    if advert:
+        reasons.append((-50, advert))
     if _SMALL.search(urlsplit(find.url).path):
         reasons.append((-8, "the address speaks of a small picture"))
     if find.duration and page.duration:
@@ -60,15 +63,19 @@ def _reasons(find: Find, page: Page, *, first: bool) -> list[tuple[int, str]]:
     return reasons
 
 
-def is_advert(find: Find) -> bool:
-    """True if host or path of a played find say that it is advertising."""
+def _advert_hint(find: Find, page: Page | None) -> str | None:
+    """Why a played find is taken for an advert. page: given if another of its finds has the stated duration."""
+    if find.kind not in PLAYED:
+        return None
     parts = urlsplit(find.url)
-    return find.kind in PLAYED and bool(_ADVERT.search(parts.hostname or "") or _ADVERT.search(parts.path))
+    if _ADVERT.search(parts.hostname or "") or _ADVERT.search(parts.path):
+        return "the address speaks of an advert"
+    if page and page.duration and find.duration and find.duration < _ADVERT_SHARE * page.duration:
+        return "much shorter than the page states, and another find is not"
+    return None
 
 
 def _role(find: Find) -> Role:
-    if is_advert(find):
-        return "advert"
     if find.kind in PLAYED or find.kind in ("document", "package"):
         return "main"
     if find.kind == "image" and any("poster" in e.where or "thumbnail" in e.where for e in find.evidence):

@@ -35,7 +35,8 @@ async def sift_look(session: Session, look: Look) -> Page:
 def page_of(look: Look) -> Page:
     """The finds of an answer, not yet ranked: a page has many, a media file or manifest is its own find."""
     form = sniff(look.body)
-    if form == "html" or look.type in ("text/html", "application/xhtml+xml"):
+    kind: Kind | None = "hls" if is_manifest(look) else _KINDS.get(form)
+    if kind is None and (form == "html" or look.type in ("text/html", "application/xhtml+xml")):
         page = read_page(decode(look), look.url)
         if not page.finds:
             raise NothingFound(
@@ -43,7 +44,6 @@ def page_of(look: Look) -> Page:
                 "It may only be asked for once the page is played, or live in a frame; try the address of the player.",
             )
         return page
-    kind: Kind | None = "hls" if is_manifest(look) else _KINDS.get(form)
     if kind is None:
         raise NothingFound(
             f"{shown(look.url)} is neither a web page nor media (it is sent as {look.type or 'no type'}, "

@@ -18,7 +18,7 @@ _TOLERANCE = 0.020  # seconds by which a timestamp may differ from the running c
 
 @dataclass(frozen=True, slots=True)
 class Frames:
-    """Positions, lengths and header lengths in bytes of whole ADTS frames; `rest` is where the first unfinished one is."""
+    """Positions, lengths and header lengths in bytes of whole ADTS frames; `rest`: where the unfinished one begins."""
 
     positions: Ints
     lengths: Ints
@@ -50,7 +50,8 @@ def frames(stream: Bytes) -> Frames:
 
 def _lengths(stream: Bytes, at: Ints) -> Ints:
     fields = stream[at[:, None] + np.arange(3, 6)].astype(np.int64)
-    return (fields[:, 0] & 3) << 11 | fields[:, 1] << 3 | fields[:, 2] >> 5
+    lengths: Ints = (fields[:, 0] & 3) << 11 | fields[:, 1] << 3 | fields[:, 2] >> 5
+    return lengths
 
 
 def _walk(marks: Ints, lengths: Ints, end: int) -> Ints:
@@ -122,7 +123,7 @@ class AacStream:
             )
         times = self._times(count, np.searchsorted(found.positions, starts), pts)
         begins, ends = found.positions + found.headers, found.positions + found.lengths
-        whole = memoryview(stream)
+        whole = stream.data
         pieces = [whole[begin:end] for begin, end in zip(begins.tolist(), ends.tolist(), strict=True)]
         return Samples(
             self.track, self.format, ends - begins, times, times, np.ones(count, np.bool_), pieces

@@ -205,7 +205,7 @@ class AvcStream:
         begins, ends = nal_units(stream)
         if not len(begins):
             return None
-        kinds = stream[begins] & 0x1F
+        kinds: Bytes = stream[begins] & np.uint8(0x1F)
         self._learn(stream, begins, ends, kinds)
         if self.format is None or self._parameters is None:
             self.skipped += len(starts)
@@ -285,7 +285,7 @@ def _with_lengths(stream: Bytes, begins: Ints, ends: Ints, kept: Flags) -> list[
     room = (begins - 4 >= previous) & (begins >= 4)
     lengths = (ends - begins).astype(">u4").view(np.uint8).reshape(-1, 4)
     stream[begins[room, None] + np.arange(-4, 0)] = lengths[room]
-    whole, apart = memoryview(stream), memoryview(lengths.reshape(-1))
+    whole, apart = stream.data, lengths.reshape(-1).data
     if not len(begins):
         return []
     lead = np.where(room, begins - 4, begins)

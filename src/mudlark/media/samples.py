@@ -5,7 +5,7 @@ of buffers that are written one after the other. A writer takes `Samples`. Neith
 """
 
 from bisect import bisect_left
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import accumulate
 from typing import Literal, Protocol
@@ -59,6 +59,14 @@ class Samples:
     def __len__(self) -> int:
         return len(self.sizes)
 
+    def split(self, at: int) -> "tuple[Samples, Samples]":
+        """The samples before number `at`, and the others."""
+        first, second = cut_pieces(self.pieces, [int(self.sizes[:at].sum())])
+        return (
+            Samples(self.track, self.format, self.sizes[:at], self.dts[:at], self.pts[:at], self.sync[:at], first),
+            Samples(self.track, self.format, self.sizes[at:], self.dts[at:], self.pts[at:], self.sync[at:], second),
+        )
+
 
 class SampleReader(Protocol):
     """Turns the segments of one rendition into samples, segment after segment."""
@@ -78,8 +86,15 @@ class SampleReader(Protocol):
         """Forget timestamps and continuity: a discontinuity follows."""
 
 
+def batches(reader: SampleReader, segments: Iterable[bytes]) -> Iterator[list[Samples]]:
+    """All samples of some segments, batch by batch; each batch must be used up before the next is taken."""
+    for segment in segments:
+        yield reader.feed(segment)
+    yield reader.flush()
+
+
 def cut_pieces(pieces: Sequence[memoryview], positions: Sequence[int]) -> list[list[memoryview]]:
-    """Cut a list of buffers at rising byte positions; position 0 and the end are implied, so n cuts give n + 1 lists."""
+    """Cut a list of buffers at rising byte positions; n cuts give n + 1 lists."""
     ends = list(accumulate(map(len, pieces)))
     lists: list[list[memoryview]] = []
     index = used = 0  # the first piece not yet given away, and how many of its bytes are

@@ -246,7 +246,7 @@ class TransportReader:
 
     def _room(self, pid: int, size: int) -> Bytes:
         """Space for the elementary bytes of a segment: used again for the next one, as fresh memory costs time."""
-        if len(self._rooms.get(pid, ())) < size:
+        if pid not in self._rooms or len(self._rooms[pid]) < size:
             self._rooms[pid] = np.empty(size + size // 4, np.uint8)
         return self._rooms[pid][:size]
 
@@ -331,7 +331,8 @@ def _unit_headers(packets: Bytes, rows: Ints, start: Ints, units: Ints) -> tuple
 def _timestamp(field_: Ints) -> Ints:
     """The 33 bits of a timestamp spread over five bytes with marker bits."""
     a, b, c, d, e = field_.T
-    return (a >> 1 & 7) << 30 | b << 22 | c >> 1 << 15 | d << 7 | e >> 1
+    ticks: Ints = (a >> 1 & 7) << 30 | b << 22 | c >> 1 << 15 | d << 7 | e >> 1
+    return ticks
 
 
 def _copy(packets: Bytes, rows: Ints, start: Ints, places: Ints, out: Bytes) -> None:
@@ -342,7 +343,7 @@ def _copy(packets: Bytes, rows: Ints, start: Ints, places: Ints, out: Bytes) -> 
     breaks = np.flatnonzero(~(plain[1:] & plain[:-1] & (rows[1:] == rows[:-1] + 1))) + 1
     first = np.concatenate([[0], breaks])
     count = np.diff(np.append(first, len(rows)))
-    source, target = memoryview(packets.reshape(-1)), memoryview(out)
+    source, target = packets.reshape(-1).data, out.data
     full = PACKET - 4
     payloads = np.ndarray(len(packets), f"V{full}", packets, offset=4, strides=(PACKET,))
     for row, number, begin, place in zip(

@@ -32,7 +32,7 @@ _FIELD = 256 * 1024  # longest header line: real pages send long cookies and pol
 
 @dataclass(frozen=True, slots=True)
 class Connection:
-    """How to talk to servers. stall: seconds without a byte. rate: bytes a second, all lanes together; None: no limit."""
+    """How to talk to servers. stall: seconds without a byte. rate: bytes a second of all lanes together, if limited."""
 
     lanes: int = 8
     patience: Patience = field(default_factory=Patience)
@@ -183,7 +183,8 @@ class Session:
                     raise _status_error(address, response)
                 if span and response.status != 206:
                     raise NetworkError(
-                        f"{shown(address)} does not serve byte ranges, which the manifest needs (status {response.status})."
+                        f"{shown(address)} does not serve byte ranges, which the manifest asks for.",
+                        status=response.status,
                     )
                 yield Answer(
                     str(response.url),

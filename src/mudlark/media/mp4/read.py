@@ -215,7 +215,8 @@ class _Reader:
         first_of_chunk = np.cumsum(per_chunk) - per_chunk
         filled = per_chunk > 0
         start = np.repeat(chunks[filled] - before[first_of_chunk[filled]], per_chunk[filled])
-        return start + before
+        places: Ints = start + before
+        return places
 
     def edits(self, trak: Box) -> list[Edit]:
         inside = self.tree(trak)

@@ -96,7 +96,8 @@ class Mp4Builder:
 
     def room_needed(self) -> int:
         """The smallest `room` with which `head` succeeds."""
-        return len(_FILE_TYPE) + len(self._index(1 << 40)) + _MEDIA_HEADER
+        room = len(_FILE_TYPE) + len(self._index(0)) + _MEDIA_HEADER
+        return len(_FILE_TYPE) + len(self._index(room)) + _MEDIA_HEADER  # offsets may need to be wide from there
 
     def _index(self, media_start: int) -> bytes:
         tracks = [_Track(number, table) for number, table in sorted(self._tables.items()) if table.count]

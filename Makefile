@@ -1,0 +1,48 @@
+# Everything a fresh machine needs: `make demo` and `make test`.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test check bench soak media screenshots clean
+
+demo: $(VENV)/installed
+	$(BIN)/mudlark tour
+
+test: $(VENV)/ready chromium check
+	$(BIN)/python -m pytest -m "not soak"
+
+check: $(VENV)/ready
+	$(BIN)/ruff format --check .
+	$(BIN)/ruff check .
+	$(BIN)/mypy
+
+soak: $(VENV)/ready
+	$(BIN)/python -m pytest -m soak --timeout 1800
+
+bench: $(VENV)/installed
+	$(BIN)/python bench/remux.py
+
+media: $(VENV)/installed
+	$(BIN)/python tools/make_demo_media.py
+
+screenshots: $(VENV)/ready
+	$(BIN)/python tools/make_screenshots.py
+
+$(VENV)/installed: pyproject.toml
+	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --editable .
+	touch $@
+
+$(VENV)/ready: $(VENV)/installed
+	$(BIN)/python -m pip install --quiet --editable ".[dev]"
+	touch $@
+
+# The independent judge of what plays. Debian's package; sudo only where it is needed.
+.PHONY: chromium
+chromium:
+	@command -v chromium >/dev/null || { \
+	  root=$$(test "$$(id -u)" = 0 || echo sudo); \
+	  $$root apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$root apt-get install -y -qq --no-install-recommends chromium; }
+
+clean:
+	rm -rf $(VENV) .mypy_cache .ruff_cache .pytest_cache .hypothesis tour

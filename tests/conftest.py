@@ -1,0 +1,122 @@
+"""What the tests share: the demo site, the installed program, and a server that misbehaves to order."""
+
+import json
+import subprocess
+import sys
+import threading
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from mudlark.demo.site import DemoSite
+
+PROGRAM = Path(sys.executable).with_name("mudlark")
+
+
+@pytest.fixture(scope="session")
+def site() -> Iterator[DemoSite]:
+    with DemoSite() as running:
+        yield running
+
+
+@dataclass
+class Ran:
+    """What a run of the program left: exit status, both outputs."""
+
+    status: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+
+@pytest.fixture
+def mudlark(tmp_path: Path) -> Callable[..., Ran]:
+    """Run the installed program in a temporary folder; it must never show a traceback."""
+
+    def run(*arguments: object) -> Ran:
+        command = [str(PROGRAM), *map(str, arguments)]
+        done = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, timeout=100, check=False)
+        assert "Traceback" not in done.stderr, done.stderr
+        return Ran(done.returncode, done.stdout, done.stderr)
+
+    return run
+
+
+@dataclass
+class Answer:
+    """What the misbehaving server says. cut: how many bytes of the body are really sent. hold: seconds of silence."""
+
+    body: bytes = b""
+    status: int = 200
+    type: str = "application/octet-stream"
+    cut: int | None = None
+    hold: float = 0.0
+    headers: dict[str, str] = field(default_factory=dict)
+
+
+class Trouble:
+    """A server on loopback whose answers a test sets: path to a list of answers, the last of which is repeated."""
+
+    def __init__(self) -> None:
+        self.answers: dict[str, list[Answer]] = {}
+        self.asked: list[str] = []
+        self.headers: list[dict[str, str]] = []
+        self._wake = threading.Event()
+        trouble = self
+
+        class Handler(BaseHTTPRequestHandler):
+            protocol_version = "HTTP/1.1"
+
+            def do_GET(self) -> None:
+                trouble.asked.append(self.path)
+                trouble.headers.append(dict(self.headers))
+                queue = trouble.answers.get(self.path.partition("?")[0], [Answer(b"no", 404, "text/plain")])
+                answer = queue.pop(0) if len(queue) > 1 else queue[0]
+                if answer.hold:
+                    trouble._wake.wait(answer.hold)
+                self.send_response(answer.status)
+                for name, value in {"Content-Type": answer.type, **answer.headers}.items():
+                    self.send_header(name, value)
+                self.send_header("Content-Length", str(len(answer.body)))
+                self.end_headers()
+                self.wfile.write(answer.body[: answer.cut])
+                if answer.cut is not None:
+                    self.close_connection = True
+
+            def log_message(self, *_: object) -> None:
+                pass
+
+            def handle(self) -> None:
+                try:
+                    super().handle()
+                except OSError:
+                    self.close_connection = True
+
+        self._server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+        self._server.daemon_threads = True
+        self.url = f"http://127.0.0.1:{self._server.server_port}"
+        threading.Thread(target=self._server.serve_forever, daemon=True).start()
+
+    def say(self, path: str, *answers: Answer) -> str:
+        """Set the answers of a path; gives its address."""
+        self.answers[path] = list(answers)
+        return self.url + path
+
+    def close(self) -> None:
+        self._wake.set()
+        self._server.shutdown()
+        self._server.server_close()
+
+
+@pytest.fixture
+def trouble() -> Iterator[Trouble]:
+    server = Trouble()
+    yield server
+    server.close()

@@ -1,0 +1,133 @@
+"""Fetching: tries again what may pass, resumes from disk, never takes short or wrong bytes for whole ones."""
+
+import asyncio
+import hashlib
+from pathlib import Path
+
+import pytest
+
+from mudlark.errors import NetworkError, StorageError
+from mudlark.fetch.engine import Engine, Job, Outcome
+from mudlark.fetch.store import Store
+from mudlark.manifest.model import ByteRange, Segment
+from mudlark.web.retry import Patience
+from mudlark.web.session import Connection, Session
+from tests.conftest import Answer, Trouble
+
+QUICK = Connection(lanes=3, patience=Patience(tries=3, first=0.01, longest=0.02), stall=0.5)
+
+
+def fetch(folder: Path, segments: list[Segment], connection: Connection = QUICK) -> tuple[list[Outcome], Engine]:
+    async def work() -> tuple[list[Outcome], Engine]:
+        with Store(folder, "target") as store:
+            async with Session(connection) as session:
+                engine = Engine(session, store, lambda head: "an error page" if head.startswith(b"<") else None)
+                return [outcome async for outcome in engine.run([Job("v1", segment) for segment in segments])], engine
+
+    return asyncio.run(work())
+
+
+def bodies(outcomes: list[Outcome]) -> list[bytes | None]:
+    return [outcome.path.read_bytes() if outcome.path else None for outcome in outcomes]
+
+
+def test_segments_come_in_order_with_their_digests(tmp_path: Path, trouble: Trouble) -> None:
+    data = [bytes([n]) * (300_000 * (n % 3) + 10) for n in range(7)]
+    segments = [Segment(n, trouble.say(f"/{n}", Answer(body))) for n, body in enumerate(data)]
+    outcomes, engine = fetch(tmp_path, segments)
+    assert bodies(outcomes) == data
+    assert [o.row.sha256 for o in outcomes if o.row] == [hashlib.sha256(body).hexdigest() for body in data]
+    assert (engine.counts.fetched, engine.counts.retried) == (7, 0)
+
+
+@pytest.mark.parametrize(
+    "first",
+    [
+        *(Answer(status=503), Answer(status=500), Answer(status=429, headers={"Retry-After": "0"})),
+        *(Answer(b"whole", cut=2), Answer(b"whole", hold=3.0), Answer(b"<html>busy</html>")),
+    ],
+    ids=["503", "500", "429", "truncated", "stalled", "error page"],
+)
+def test_what_may_pass_is_tried_again(tmp_path: Path, trouble: Trouble, first: Answer) -> None:
+    outcomes, engine = fetch(tmp_path, [Segment(0, trouble.say("/a", first, Answer(b"whole")))])
+    assert bodies(outcomes) == [b"whole"]
+    assert engine.counts.retried == 1
+
+
+def test_a_segment_that_is_gone_does_not_stop_the_others(tmp_path: Path, trouble: Trouble) -> None:
+    segments = [Segment(n, trouble.say(f"/{n}", Answer(b"x", 404 if n == 1 else 200))) for n in range(4)]
+    outcomes, engine = fetch(tmp_path, segments)
+    assert bodies(outcomes) == [b"x", None, b"x", b"x"]
+    assert "404" in (outcomes[1].problem or "") and engine.counts.missing == 1
+    assert trouble.asked.count("/1") == 1
+
+
+def test_a_server_that_is_gone_ends_the_haul(tmp_path: Path, trouble: Trouble) -> None:
+    segments = [Segment(n, trouble.say(f"/{n}", Answer(status=503))) for n in range(40)]
+    with pytest.raises(NetworkError, match="3 tries"):
+        fetch(tmp_path, segments)
+    assert len(set(trouble.asked)) < 15
+
+
+def test_a_second_run_asks_only_for_what_is_missing(tmp_path: Path, trouble: Trouble) -> None:
+    segments = [Segment(n, trouble.say(f"/{n}", Answer(bytes([n]) * 50, 404 if n == 2 else 200))) for n in range(4)]
+    fetch(tmp_path, segments)
+    trouble.asked.clear()
+    trouble.say("/2", Answer(b"late"))
+    outcomes, engine = fetch(tmp_path, [Segment(s.number, s.url + "?token=new") for s in segments])
+    assert trouble.asked == ["/2?token=new"]
+    assert bodies(outcomes)[2] == b"late" and engine.counts.reused == 3
+
+
+def test_bytes_that_changed_on_disk_are_fetched_again(tmp_path: Path, trouble: Trouble) -> None:
+    segments = [Segment(0, trouble.say("/0", Answer(b"right"))), Segment(1, trouble.say("/1", Answer(b"", 404)))]
+    outcomes, _ = fetch(tmp_path, segments)
+    assert outcomes[0].path
+    outcomes[0].path.write_bytes(b"wrong")
+    assert bodies(fetch(tmp_path, segments)[0])[0] == b"right"
+
+
+def test_a_part_of_a_file_is_asked_for_by_range(tmp_path: Path, trouble: Trouble) -> None:
+    url = trouble.say("/all", Answer(b"cde", 206))
+    outcomes, _ = fetch(tmp_path, [Segment(0, url, byte_range=ByteRange(2, 3))])
+    assert bodies(outcomes) == [b"cde"] and trouble.headers[0]["Range"] == "bytes=2-4"
+
+
+def test_a_server_without_ranges_is_not_taken_at_its_word(tmp_path: Path, trouble: Trouble) -> None:
+    url = trouble.say("/all", Answer(b"abcdef", 200))
+    outcomes, _ = fetch(tmp_path, [Segment(0, url, byte_range=ByteRange(2, 3))])
+    assert outcomes[0].path is None and "byte ranges" in (outcomes[0].problem or "")
+
+
+def test_one_program_at_a_time_works_on_a_store(tmp_path: Path) -> None:
+    with Store(tmp_path, "target"), pytest.raises(StorageError, match="Another Mudlark"), Store(tmp_path, "target"):
+        pass
+
+
+def test_a_store_without_segments_leaves_nothing_behind(tmp_path: Path) -> None:
+    with Store(tmp_path, "target"):
+        pass
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_waits_grow_and_respect_what_the_server_asks() -> None:
+    patience = Patience(first=1.0, longest=8.0)
+    for failures, ceiling in ((1, 1), (2, 2), (3, 4), (9, 8)):
+        assert ceiling / 2 <= patience.wait(failures, None) <= ceiling
+    assert patience.wait(1, 20.0) == 20.0
+    assert patience.wait(1, 86_400.0) == 32.0
+
+
+def test_the_rate_holds_for_all_lanes_together(tmp_path: Path, trouble: Trouble) -> None:
+    spent: list[float] = []
+
+    async def work() -> None:
+        async with Session(Connection(rate=1e6)) as session:
+            assert session._meter
+            loop = asyncio.get_running_loop()
+            begun = loop.time()
+            await asyncio.gather(*(session._meter.spend(50_000) for _ in range(4)))
+            spent.append(loop.time() - begun)
+
+    asyncio.run(work())
+    assert spent[0] >= 0.19

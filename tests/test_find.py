@@ -1,0 +1,149 @@
+"""Looking through pages: what counts as evidence, and what ranks first."""
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mudlark.find.model import Find, Page
+from mudlark.find.page import read_page, seconds
+from mudlark.find.rank import rank
+from mudlark.find.script import literals, unescape
+
+URL = "http://museum.example/film/mill?x=1"
+
+
+def finds(source: str, url: str = URL) -> dict[str, Find]:
+    return {find.url: find for find in read_page(source, url).finds}
+
+
+def ranked(source: str, **durations: float) -> Page:
+    """The page, ranked; durations by file name as if the servers had been asked."""
+    page = read_page(source, URL)
+    for find in page.finds:
+        find.duration = durations.get(find.url.rpartition("/")[2].partition(".")[0])
+    rank(page)
+    return page
+
+
+def test_media_elements_sources_and_links_are_found_with_their_line() -> None:
+    source = """<body>
+<video src="/a.mp4" poster="p.jpg"></video>
+<audio><source src="b" type="audio/mpeg"></audio>
+<a href="c.MP3?download=1">Listen</a> <a href="page.html">no media</a>
+<img src="d.png" alt="A wheel">"""
+    found = finds(source)
+    kinds = {url.rpartition("/")[2]: find.kind for url, find in found.items()}
+    assert kinds == {"a.mp4": "video", "p.jpg": "image", "b": "audio", "c.MP3?download=1": "audio", "d.png": "image"}
+    assert found["http://museum.example/a.mp4"].evidence[0].at == "line 2"
+    assert found["http://museum.example/film/c.MP3?download=1"].label == "Listen"
+
+
+def test_addresses_are_resolved_against_the_base_of_the_page() -> None:
+    source = '<base href="//media.example/x/"><video src="a.mp4"></video>'
+    assert list(finds(source)) == ["http://media.example/x/a.mp4"]
+
+
+def test_the_same_address_in_several_places_is_one_find_with_all_evidence() -> None:
+    source = """<meta property="og:video" content="http://m.example/a.mp4">
+<script>play("http:\\/\\/m.example\\/a.mp4")</script><a href="http://m.example/a.mp4#t=3">x</a>"""
+    found = finds(source)
+    assert list(found) == ["http://m.example/a.mp4"]
+    places = {evidence.where for evidence in found["http://m.example/a.mp4"].evidence}
+    assert places == {"metadata og:video", "script string", "link"}
+
+
+def test_entities_in_attributes_and_metadata_are_undone() -> None:
+    source = '<meta property="og:video" content="http://m.example/a.mp4?x=1&amp;y=2">'
+    assert list(finds(source)) == ["http://m.example/a.mp4?x=1&y=2"]
+
+
+def test_nested_json_ld_gives_address_duration_and_name() -> None:
+    source = """<script type="application/ld+json">{"@graph":[{"@type":"WebPage","video":[{"@type":["VideoObject"],
+      "name":"The  Mill","duration":"PT1M5S","contentUrl":"/m.mp4","thumbnailUrl":["/t.jpg"]}]}]}</script>"""
+    page = read_page(source, URL)
+    assert (page.title, page.duration) == ("The Mill", 65.0)
+    assert {find.url.rpartition("/")[2]: find.kind for find in page.finds} == {"m.mp4": "video", "t.jpg": "image"}
+
+
+@pytest.mark.parametrize(
+    ("script", "address"),
+    [
+        (r'x = {"u":"https:\/\/m.example\/a.m3u8?a=1\u0026b=2"}', "https://m.example/a.m3u8?a=1&b=2"),
+        (r"x = 'https://m.example/\x61.m3u8'", "https://m.example/a.m3u8"),
+        ("x = `/films/a.m3u8`", "/films/a.m3u8"),
+        ('x = "//m.example/a.mpd"', "//m.example/a.mpd"),
+        ('x = "https://m.example/a.m3u8?a=1&amp;b=2"', "https://m.example/a.m3u8?a=1&b=2"),
+        (r'x = "\u{68}ttps://m.example/a.mp4"', "https://m.example/a.mp4"),
+    ],
+)
+def test_escapes_in_script_strings_are_undone(script: str, address: str) -> None:
+    assert [literal.text for literal in literals(script)] == [address]
+
+
+def test_text_that_is_no_address_is_left_alone() -> None:
+    assert list(literals('x = "Hello there. How are you?"; y = "a/b"; z = "{not} a.b c"')) == []
+
+
+@pytest.mark.parametrize("address", ["javascript:play('a.mp4')", "data:video/mp4,AA", "file:///a.mp4", "blob:x"])
+def test_other_schemes_are_no_finds(address: str) -> None:
+    assert finds(f'<video src="{address}"></video>') == {}
+
+
+def test_an_advert_ranks_behind_the_film_that_follows_it() -> None:
+    page = ranked('<video src="/adverts/spot.mp4"></video><a href="/talk.mp4">The talk</a>')
+    assert [(find.url.rpartition("/")[2], find.role) for find in page.finds] == [
+        ("talk.mp4", "main"),
+        ("spot.mp4", "advert"),
+    ]
+
+
+def test_the_stated_duration_decides_between_two_films() -> None:
+    source = """<meta property="video:duration" content="1200">
+<video src="/one.mp4"></video><video src="/two.mp4"></video>"""
+    page = ranked(source, one=15.0, two=1201.0)
+    assert page.finds[0].url.endswith("two.mp4")
+    assert any("agree with the 1200 s" in reason for reason in page.finds[0].reasons)
+    assert any("shorter than the 1200 s" in reason for reason in page.finds[1].reasons)
+
+
+def test_a_short_film_beside_the_one_of_the_stated_length_is_an_advert() -> None:
+    source = """<meta property="video:duration" content="1200">
+<video src="/one.mp4"></video><video src="/two.mp4"></video>"""
+    assert [find.role for find in ranked(source, one=15.0, two=1200.0).finds] == ["main", "advert"]
+    assert [find.role for find in ranked(source, one=15.0, two=90.0).finds] == ["main", "main"]
+
+
+def test_the_score_is_the_sum_of_its_reasons() -> None:
+    for find in ranked('<title>The mill</title><video src="/mill.mp4" poster="/thumb.jpg"></video>').finds:
+        assert find.score == sum(points for points, _ in find.why)
+
+
+@pytest.mark.parametrize(
+    ("text", "value"),
+    [("PT1H2M3.5S", 3723.5), ("P1DT1S", 86401), ("90", 90), ("1:30", 90), ("soon", None), ("", None), ("-5", None)],
+)
+def test_durations_as_pages_state_them(text: str, value: float | None) -> None:
+    assert seconds(text) == value
+
+
+def test_control_characters_in_titles_do_not_survive() -> None:
+    assert read_page("<title>a\x1b[31mb\u202e c</title>", URL).title == "a [31mb c"
+
+
+@given(st.text(max_size=200))
+def test_any_string_can_be_unescaped(text: str) -> None:
+    unescape(text).encode("utf-8", "surrogatepass")
+
+
+markup = st.lists(
+    st.sampled_from(
+        ['<video src="', "<script>", "</script>", '"', "'", "\\", "a.mp4", "<base href=//[", "&#", "//x/", "\0"]
+    )
+    | st.text(max_size=12),
+    max_size=25,
+)
+
+
+@given(markup)
+def test_any_markup_is_read(parts: list[str]) -> None:
+    rank(read_page("".join(parts), URL))

@@ -1,0 +1,136 @@
+"""MP4: what is written is what is read, and damage is said."""
+
+import itertools
+from collections.abc import Sequence
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from mudlark.demo.transport import TransportWriter
+from mudlark.errors import MudlarkError
+from mudlark.media.mp4.boxes import Mp4Error, box, header
+from mudlark.media.mp4.read import Movie, parse_movie, scan
+from mudlark.media.mp4.write import Mp4Builder
+from mudlark.media.samples import Format, Samples, batches, cut_pieces
+from mudlark.media.ts import TransportReader
+from tests.streams import FRAME, demo_segment, pictures, sounds
+
+SOUND = Format("audio", "mp4a.40.2", 48_000, b"\x11\x90", 1024, channels=2, sample_rate=48_000)
+
+
+def samples(track: int, dts: Sequence[int], sizes: Sequence[int], form: Format = SOUND) -> Samples:
+    times = np.array(dts, np.int64)
+    data = b"".join(bytes([n % 251]) * size for n, size in enumerate(sizes))
+    return Samples(track, form, np.array(sizes), times, times, np.ones(len(sizes), bool), [memoryview(data)])
+
+
+def written(batches: list[list[Samples]]) -> bytes:
+    builder = Mp4Builder()
+    media = b"".join(bytes(piece) for batch in batches for piece in builder.add(batch))
+    head = builder.head(builder.room_needed())
+    assert head is not None
+    return head + media
+
+
+def read(data: bytes) -> Movie:
+    index = next(b for b in scan(lambda at, n: data[at : at + n], len(data)) if b.kind == "moov")
+    return parse_movie(data[index.start : index.end], index.start)
+
+
+def from_transport(*segments: bytes) -> bytes:
+    reader = TransportReader()
+    builder = Mp4Builder()
+    media = b""
+    for batch in batches(reader, segments):
+        media += b"".join(bytes(piece) for piece in builder.add(batch))
+    head = builder.head(builder.room_needed())
+    assert head is not None
+    return head + media
+
+
+@given(st.lists(st.binary(min_size=1, max_size=9), min_size=1, max_size=8), st.lists(st.integers(0, 72), max_size=6))
+def test_buffers_are_cut_where_asked(buffers: list[bytes], places: list[int]) -> None:
+    whole = b"".join(buffers)
+    cuts = sorted(min(place, len(whole)) for place in places)
+    got = [b"".join(part) for part in cut_pieces([memoryview(b) for b in buffers], cuts)]
+    edges = [0, *cuts, len(whole)]
+    assert got == [whole[a:b] for a, b in itertools.pairwise(edges)]
+
+
+def test_samples_are_read_back_from_where_the_index_says() -> None:
+    data = from_transport(TransportWriter().segment([*pictures(60), *sounds(100)]))
+    movie = read(data)
+    video, sound = movie.tracks
+    assert (video.format.width, video.format.height) == (320, 180)
+    assert np.array_equal(video.dts, np.arange(60) * FRAME)
+    assert video.sync.tolist() == [True] + [False] * 59
+    for place in (0, 17, 99):
+        at = int(sound.offsets[place])
+        assert data[at : at + 90] == bytes([place % 200 + 1]) * 90
+    assert int(video.sizes[3]) == int.from_bytes(data[int(video.offsets[3]) :][:4], "big") + 4
+
+
+def test_the_index_comes_first_and_the_tracks_take_turns() -> None:
+    data = from_transport(TransportWriter().segment([*pictures(75), *sounds(141)]))
+    kinds = [b.kind for b in scan(lambda at, n: data[at : at + n], len(data))]
+    assert kinds == ["ftyp", "moov", "mdat"]
+    video, sound = read(data).tracks
+    assert video.offsets[0] < sound.offsets[0] < video.offsets[-1]
+
+
+def test_picture_and_sound_that_begin_apart_stay_apart() -> None:
+    units = [*pictures(50, start=90_000), *sounds(60, start=90_000 + 2 * FRAME + 45_000)]
+    movie = read(from_transport(TransportWriter().segment(units)))
+    video, sound = movie.tracks
+    assert video.presented(movie.timescale)[0] == 0.0
+    assert sound.presented(movie.timescale)[0] == pytest.approx(0.5, abs=0.001)
+
+
+def test_a_file_over_four_gigabytes_gets_wide_offsets() -> None:
+    builder = Mp4Builder()
+    big = samples(1, range(0, 40 * 48_000, 48_000), [1] * 40)
+    big.sizes[:] = 200_000_000
+    big.pieces = []
+    builder.add([big])
+    head = builder.head(builder.room_needed())
+    assert head is not None and b"co64" in head
+    assert int(read(head + b"").tracks[0].offsets[-1]) > 7 << 30
+
+
+def test_room_that_is_too_small_is_said() -> None:
+    builder = Mp4Builder()
+    builder.add([samples(1, range(0, 4096, 1024), [10] * 4)])
+    assert builder.head(builder.room_needed() - 1) is None
+    larger = builder.head(builder.room_needed() + 100)
+    assert larger is not None and len(larger) == builder.room_needed() + 100
+
+
+def test_a_box_that_reaches_past_its_parent_is_an_error() -> None:
+    data = box("moov", box("mvhd", bytes(100))[:-20])
+    with pytest.raises(Mp4Error, match="past the box around it"):
+        parse_movie(data)
+
+
+def test_what_is_no_box_is_an_error() -> None:
+    with pytest.raises(Mp4Error):
+        header(b"\0\0\0\4moov", 0, 100)
+    with pytest.raises(Mp4Error, match="not an MP4"):
+        scan(lambda at, n: box("abcd", b"1")[at : at + n], 9)
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.data())
+def test_a_damaged_index_never_ends_in_anything_but_our_own_errors(data: st.DataObject) -> None:
+    whole = from_transport(demo_segment())
+    index = next(b for b in scan(lambda at, n: whole[at : at + n], len(whole)) if b.kind == "moov")
+    damaged = bytearray(whole[index.start : index.end])
+    for _ in range(data.draw(st.integers(1, 6))):
+        damaged[data.draw(st.integers(8, len(damaged) - 1))] = data.draw(st.integers(0, 255))
+    try:
+        movie = parse_movie(bytes(damaged), index.start)
+    except MudlarkError:
+        return
+    for track in movie.tracks:
+        assert len(track.sizes) == len(track.dts) == len(track.offsets)

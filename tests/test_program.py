@@ -1,0 +1,255 @@
+"""The installed program on the demo museum and on servers in trouble, as a user runs it."""
+
+import json
+import os
+import re
+import signal
+import subprocess
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from mudlark.demo.site import DemoSite, media_folder
+from tests.conftest import PROGRAM, Answer, Ran, Trouble
+from tests.streams import demo_segment
+
+pytestmark = pytest.mark.program
+Run = Callable[..., Ran]
+QUICK = ("--tries", 2, "--patience", 1)
+
+
+def playlist(count: int, seconds: float = 4.0) -> bytes:
+    lines = ["#EXTM3U", "#EXT-X-TARGETDURATION:4"]
+    for number in range(count):
+        lines += [f"#EXTINF:{seconds},", f"part-{number}.ts"]
+    return "\n".join([*lines, "#EXT-X-ENDLIST"]).encode()
+
+
+def stream(trouble: Trouble, count: int = 6) -> str:
+    """The demo's film, served segment by segment by a server that a test can turn bad."""
+    for number in range(count):
+        trouble.say(f"/tide/part-{number}.ts", Answer(demo_segment(number)))
+    return trouble.say("/tide/list.m3u8", Answer(playlist(count)))
+
+
+def visible(folder: Path) -> list[str]:
+    """What stands under a final name."""
+    return sorted(p.name for p in folder.iterdir() if not p.name.startswith(".")) if folder.exists() else []
+
+
+def test_sift_names_the_stream_that_only_a_script_knows(mudlark: Run, site: DemoSite) -> None:
+    ran = mudlark("sift", site.address("tide-mill"), "--json")
+    page = ran.json["pages"][0]
+    first = page["finds"][0]
+    assert ran.status == 0 and page["title"] == "The Tide Mill at Work"
+    assert first["url"] == f"{site.origins.media}/streams/tide-mill/master.m3u8?gallery=4&edition=restored"
+    assert (first["kind"], first["role"], first["duration"]) == ("hls", "main", 24.0)
+    assert first["evidence"] == [{"where": "script string", "at": first["evidence"][0]["at"]}]
+    assert sum(int(reason.split()[0]) for reason in first["why"]) == first["score"]
+
+
+def test_sift_puts_the_film_before_the_advert_and_says_why(mudlark: Run, site: DemoSite) -> None:
+    ran = mudlark("sift", site.address("harbour-talk"))
+    assert ran.status == 0 and "\x1b" not in ran.out
+    assert ran.out.index("films/harbour-talk.mp4") < ran.out.index("spots/gift-shop.mp4")
+    assert "agree with the 20 s that the page states" in ran.out and "much shorter than the page states" in ran.out
+
+
+def test_tracks_lists_the_renditions(mudlark: Run, site: DemoSite) -> None:
+    ran = mudlark("tracks", f"{site.origins.media}/streams/tide-mill/master.m3u8", "--json")
+    tracks = ran.json["tracks"]
+    assert [(t["width"], t["height"], t["frame_rate"], t["segments"], t["duration"]) for t in tracks] == [
+        (width, height, 25.0, 6, 24.0) for width, height in ((320, 180), (640, 360), (1280, 720))
+    ]
+    assert tracks[2]["bitrate"] == 900_000 and tracks[2]["codecs"] == ["avc1.64001f", "mp4a.40.2"]
+
+
+def test_haul_leaves_the_highest_rendition_with_a_record(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:
+    ran = mudlark("haul", site.address("tide-mill"), "--into", "kept", "--json")
+    item = ran.json["items"][0]
+    folder = tmp_path / "kept" / "The Tide Mill at Work"
+    assert ran.status == 0 and item["verdict"] == "sound" and item["segments"]["fetched"] == 6
+    assert item["tracks"][0]["height"] == 720 and item["duration"] == 24.0
+    assert visible(tmp_path / "kept") == ["The Tide Mill at Work"] and not (tmp_path / "kept/.mudlark").exists()
+    assert sorted(p.name for p in folder.iterdir()) == ["The Tide Mill at Work.mp4", "manifest", "record.json"]
+    record = json.loads((folder / "record.json").read_text())
+    assert record["mudlark_record"] == 1 and record["source"]["target"] == site.address("tide-mill")
+    assert record["source"]["find"]["evidence"][0]["where"] == "script string"
+    assert [len(s["sha256"]) for s in record["segment_list"]] == [64] * 6
+    assert (folder / "manifest/02-index.m3u8").read_text().startswith("#EXTM3U")
+
+
+def test_a_direct_file_is_kept_byte_for_byte(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:
+    ran = mudlark("haul", site.origins.media + "/films/foghorn-demonstration.mp4", "--into", "kept", "--json")
+    path = tmp_path / "kept/foghorn demonstration/foghorn demonstration.mp4"
+    assert ran.status == 0 and path.read_bytes() == (media_folder() / "foghorn-demonstration.mp4").read_bytes()
+
+
+def test_hauling_again_finds_the_item_unchanged(mudlark: Run, site: DemoSite) -> None:
+    mudlark("haul", site.address("foghorn"), "--into", "kept")
+    again = mudlark("haul", site.address("foghorn"), "--into", "kept", "--json")
+    assert again.status == 0 and again.json["items"][0]["already"] is True
+
+
+def test_assay_says_sound_then_broken_after_damage(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:
+    mudlark("haul", site.address("foghorn"), "--into", "kept")
+    assert mudlark("assay", "kept").status == 0
+    film = next((tmp_path / "kept").glob("*/*.mp4"))
+    data = bytearray(film.read_bytes())
+    data[-1000] ^= 1
+    film.write_bytes(data)
+    ran = mudlark("assay", "kept", "--json")
+    assert ran.status == 1 and ran.json["items"][0]["verdict"] == "broken"
+    assert "SHA-256" in ran.json["items"][0]["problems"][0]["message"]
+
+
+@pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGKILL, signal.SIGTERM])
+def test_a_haul_that_was_stopped_goes_on_from_there(trouble: Trouble, tmp_path: Path, mudlark: Run, how: int) -> None:
+    url = stream(trouble)
+    for number in (4, 5):
+        trouble.say(f"/tide/part-{number}.ts", Answer(demo_segment(number), hold=30))
+    command = [str(PROGRAM), "haul", url, "--into", "kept"]
+    with subprocess.Popen(command, cwd=tmp_path, stderr=subprocess.PIPE, text=True) as process:
+        deadline = time.monotonic() + 20
+        while len(list(tmp_path.glob("kept/.mudlark/*/segments/v1-??????"))) < 4 and time.monotonic() < deadline:
+            time.sleep(0.02)
+        time.sleep(0.2)
+        process.send_signal(how)
+        _, said = process.communicate(timeout=20)
+    assert visible(tmp_path / "kept") == []
+    if how != signal.SIGKILL:
+        assert process.returncode == 130 and "4 of 6 segments are kept" in said
+    stream(trouble)
+    trouble.asked.clear()
+    ran = mudlark("haul", url, "--into", "kept", "--json")
+    item = ran.json["items"][0]
+    assert ran.status == 0 and item["verdict"] == "sound"
+    assert item["segments"] == {"planned": 6, "fetched": 2, "reused": 4, "retried": 0, "missing": 0}
+    assert sorted(path for path in trouble.asked if path.endswith(".ts")) == ["/tide/part-4.ts", "/tide/part-5.ts"]
+
+
+def test_a_missing_segment_makes_a_flawed_item_that_a_later_run_mends(
+    trouble: Trouble, tmp_path: Path, mudlark: Run
+) -> None:
+    url = stream(trouble)
+    trouble.say("/tide/part-2.ts", Answer(b"gone", 404))
+    ran = mudlark("haul", url, "--into", "kept", "--json")
+    item = ran.json["items"][0]
+    assert ran.status == 1 and item["verdict"] == "flawed"
+    assert {problem["code"] for problem in item["problems"]} == {"segment-missing", "gap"}
+    assert "Segment 3 (8.0–12.0 s) is missing" in item["problems"][0]["message"]
+    assert mudlark("assay", "kept").status == 1
+    stream(trouble)
+    mended = mudlark("haul", url, "--into", "kept", "--json").json["items"][0]
+    assert mended["verdict"] == "sound" and mended["segments"]["reused"] == 5
+    assert len(visible(tmp_path / "kept")) == 1
+
+
+def test_the_tour_walks_and_ends_well(mudlark: Run, tmp_path: Path) -> None:
+    ran = mudlark("tour")
+    assert ran.status == 0 and "What to try next" in ran.out
+    assert visible(tmp_path / "tour") == ["A Talk on the Harbour Wall", "The Tide Mill at Work"]
+
+
+def test_the_demo_site_can_be_kept_open(tmp_path: Path) -> None:
+    with subprocess.Popen([str(PROGRAM), "tour", "--serve"], stdout=subprocess.PIPE, text=True) as process:
+        assert process.stdout
+        lines = [process.stdout.readline() for _ in range(5)]
+        process.send_signal(signal.SIGINT)
+        process.communicate(timeout=20)
+    assert process.returncode == 130
+    assert re.search(r"http://127\.0\.0\.1:\d+/film/tide-mill", "".join(lines))
+
+
+def test_help_is_there_for_every_command(mudlark: Run) -> None:
+    assert mudlark("--help").status == 0
+    for command in ("sift", "tracks", "haul", "assay", "tour"):
+        ran = mudlark(command, "--help")
+        assert ran.status == 0 and "Usage:" in ran.out
+
+
+# Bad input: one or two lines on stderr, the right exit status, nothing under a final name.
+
+
+def refused(ran: Ran, status: int, *words: str) -> None:
+    said = ran.err[ran.err.index("mudlark: ") :].splitlines()
+    assert ran.status == status, ran.err
+    assert 1 <= len(said) <= 2, ran.err
+    for word in words:
+        assert word in ran.err
+
+
+def test_a_page_without_media(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:
+    for command in (("sift",), ("haul", "--into", "kept")):
+        refused(mudlark(*command, site.origins.site + "/visit"), 3, "There is no media in the source")
+    assert not (tmp_path / "kept").exists()
+
+
+def test_a_page_that_does_not_exist(mudlark: Run, site: DemoSite) -> None:
+    refused(mudlark("sift", site.origins.site + "/nowhere"), 5, "404 Not Found", "Check the address")
+
+
+def test_what_is_no_page_at_all(mudlark: Run, trouble: Trouble) -> None:
+    url = trouble.say("/data", Answer(b"\0\1\2" * 500, type="application/octet-stream"))
+    refused(mudlark("haul", url, "--into", "kept"), 3, "neither a web page nor media", "Give the address")
+
+
+def test_a_playlist_that_is_a_web_page(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
+    url = trouble.say("/a.m3u8", Answer(b"<!doctype html><html><body>Log in</body></html>", type="text/html"))
+    refused(mudlark("tracks", url), 1, "sends a web page where a playlist was expected", "expired")
+    refused(mudlark("haul", url, "--into", "kept"), 1, "sends a web page where a playlist was expected")
+    assert visible(tmp_path / "kept") == []
+
+
+def test_segments_of_random_bytes(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
+    url = stream(trouble, 1)
+    trouble.say("/tide/part-0.ts", Answer(np.random.default_rng(5).bytes(90_000)))
+    refused(mudlark("haul", url, "--into", "kept", *QUICK), 5, "not an MPEG transport stream")
+    assert visible(tmp_path / "kept") == []
+
+
+def test_a_truncated_file(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
+    whole = (media_folder() / "gift-shop.mp4").read_bytes()
+    url = trouble.say("/shop.mp4", Answer(whole[:50_000], type="video/mp4"))
+    ran = mudlark("haul", url, "--into", "kept")
+    assert ran.status == 1 and "broken" in ran.out and "bytes are missing" in ran.out
+    assert visible(tmp_path / "kept") == []
+    (tmp_path / "cut.mp4").write_bytes(whole[:50_000])
+    assert "bytes are missing" in mudlark("assay", "cut.mp4").out
+
+
+def test_a_folder_that_cannot_be_written(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:
+    (tmp_path / "file").write_text("in the way")
+    refused(mudlark("haul", site.address("foghorn"), "--into", "file/below"), 6, "Cannot make the folder", "--into")
+
+
+def test_a_host_that_does_not_answer(mudlark: Run, trouble: Trouble) -> None:
+    url = trouble.say("/slow", Answer(b"late", hold=20))
+    refused(mudlark("sift", url, *QUICK), 5, "did not answer within 1 s", "--patience")
+    refused(mudlark("sift", "http://127.0.0.1:9/", *QUICK), 5, "Cannot connect")
+
+
+def test_wrong_usage(mudlark: Run) -> None:
+    for arguments in (("sift",), ("haul", "http://127.0.0.1/"), ("sift", "not-an-address"), ("assay", "nothing-here")):
+        assert mudlark(*arguments).status == 2
+    refused(mudlark("sift", "http://127.0.0.1/", "--header", "no colon"), 2, "is not a header")
+
+
+def test_protected_media_is_named_and_refused(mudlark: Run, trouble: Trouble) -> None:
+    key = b'#EXTM3U\n#EXT-X-KEY:METHOD=SAMPLE-AES-CTR,KEYFORMAT="com.microsoft.playready",URI="x"\n#EXTINF:4,\na.ts\n'
+    refused(mudlark("haul", trouble.say("/a.m3u8", Answer(key)), "--into", "kept"), 4, "PlayReady")
+
+
+def test_secret_headers_are_sent_but_not_recorded(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
+    url = trouble.say("/horn.mp4", Answer((media_folder() / "gift-shop.mp4").read_bytes(), type="video/mp4"))
+    assert mudlark("haul", url, "--into", "kept", "--header", "Authorization: Bearer s3cret").status == 0
+    assert trouble.headers[-1]["Authorization"] == "Bearer s3cret"
+    assert "s3cret" not in next((tmp_path / "kept").glob("*/record.json")).read_text()
+
+
+def test_colour_is_left_out_when_nobody_looks(mudlark: Run, site: DemoSite) -> None:
+    assert "\x1b" not in mudlark("sift", site.address("foghorn")).out
+    assert os.environ.get("FORCE_COLOR") is None

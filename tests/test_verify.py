@@ -1,0 +1,102 @@
+"""Verification: each kind of damage is seen, and said where."""
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from mudlark.demo.site import media_folder
+from mudlark.media.mp4.read import Movie, parse_movie, scan
+from mudlark.verify.media import check_media
+from mudlark.verify.structure import misfits
+from mudlark.verify.timeline import check_timeline
+from mudlark.verify.verdict import Report
+
+FILM = (media_folder() / "foghorn-demonstration.mp4").read_bytes()
+
+
+def index() -> tuple[int, int]:
+    box = next(b for b in scan(lambda at, n: FILM[at : at + n], len(FILM)) if b.kind == "moov")
+    return box.start, box.end
+
+
+def movie() -> Movie:
+    start, end = index()
+    return parse_movie(FILM[start:end], start)
+
+
+def checked(tmp_path: Path, data: bytes, planned: float | None = 12.0) -> Report:
+    path = tmp_path / "film.mp4"
+    path.write_bytes(data)
+    report = Report()
+    check_media(path, planned, report)
+    return report
+
+
+def codes(report: Report) -> set[str]:
+    return {problem.code for problem in report.problems}
+
+
+def test_a_whole_film_is_sound(tmp_path: Path) -> None:
+    report = checked(tmp_path, FILM)
+    assert report.verdict == "sound"
+    assert len(report.checks) >= 9 and all(check.outcome == "passed" for check in report.checks)
+
+
+@pytest.mark.parametrize("kept", [3, 20, 4000, 100_000, len(FILM) - 1])
+def test_a_truncated_film_is_broken(tmp_path: Path, kept: int) -> None:
+    assert checked(tmp_path, FILM[:kept]).verdict in ("broken", "flawed" if kept < 8 else "broken")
+
+
+def test_where_a_truncated_film_ends_is_said(tmp_path: Path) -> None:
+    report = checked(tmp_path, FILM[:100_000])
+    assert codes(report) == {"truncated"}
+    assert "should end at byte 318,041" in report.problems[0].message
+
+
+def test_a_damaged_length_inside_a_picture_is_seen(tmp_path: Path) -> None:
+    damaged = bytearray(FILM)
+    damaged[int(movie().tracks[0].offsets[100]) + 2] ^= 0x40
+    report = checked(tmp_path, bytes(damaged))
+    assert codes(report) == {"picture-units"} and report.verdict == "broken"
+    assert "picture 100" in report.problems[0].message
+
+
+def test_samples_outside_the_media_data_are_seen(tmp_path: Path) -> None:
+    start, end = index()
+    at = FILM.index(b"stco", start, end)
+    damaged = bytearray(FILM)
+    damaged[at + 12 : at + 16] = (len(FILM) + 5).to_bytes(4, "big")
+    assert codes(checked(tmp_path, bytes(damaged))) == {"sample-outside"}
+
+
+def test_a_length_other_than_promised_is_a_flaw(tmp_path: Path) -> None:
+    report = checked(tmp_path, FILM, planned=16.0)
+    assert codes(report) == {"duration"} and report.verdict == "flawed"
+
+
+def test_what_cannot_be_looked_into_is_not_called_sound(tmp_path: Path) -> None:
+    assert codes(checked(tmp_path, b"ID3" + bytes(500))) == {"unproven"}
+
+
+def test_gaps_still_times_and_ends_apart_are_flaws() -> None:
+    film = movie()
+    video, sound = film.tracks
+    video.edits = []
+    video.pts[150:] += 90_000
+    video.dts[150:] += 90_000
+    video.durations[149] += 90_000
+    sound.durations[10] = 0
+    report = Report()
+    check_timeline(film, None, report)
+    assert {"gap", "times", "ends-apart"} <= codes(report)
+    assert "no picture at 6.00–7.00 s" in " ".join(problem.message for problem in report.problems)
+
+
+def test_units_that_do_not_add_up_are_told_apart_from_those_that_do() -> None:
+    good = b"\0\0\0\3abc\0\0\0\1x"
+    samples = [good, b"\0\0\0\4abc\0\0\0\1x", b"\0\0\0\0", b"\0\0", b"\0\0\0\2abc", good]
+    data = np.frombuffer(b"".join(samples), np.uint8)
+    ends = np.cumsum([len(sample) for sample in samples])
+    begins = np.append(0, ends[:-1])
+    assert misfits(data, begins, ends).tolist() == [False, True, True, True, True, False]
