@@ -38,7 +38,9 @@ def command(paths: tuple[Path, ...], as_json: bool) -> None:
             ],
         )
     else:
-        for result in found:
+        for number, result in enumerate(found):
+            if number:
+                click.echo()
             _show(result)
     if any(result.verdict != "sound" for result in found):
         click.get_current_context().exit(1)
@@ -49,7 +51,7 @@ def _show(result: Assay) -> None:
     line = verdict(result.verdict)
     line.append(f"  {result.title}", style="bold default")
     if result.duration:
-        line.append(f"  {clock(result.duration)}", style="not bold dim")
+        line.append(f"  {clock(result.duration)}", style="not bold default dim")
     out.print(line)
     out.print(Text(f"  {result.path}", style="dim"))
     for check in result.report.checks:

@@ -185,6 +185,7 @@ def _show(item: Item) -> None:
     out = console()
     record = item.record
     line = verdict(record.verdict)
+    line.append(f"  {record.title}", style="bold default")
     if item.already:
         line.append("  was hauled before; its files are unchanged", style="not bold default")
     out.print(line)

@@ -1,7 +1,9 @@
 """How things look: tables and blocks for people on stdout, one JSON document for programs, messages on stderr."""
 
 import os
+import shutil
 import sys
+import textwrap
 from collections.abc import Iterator, Sequence
 from typing import Any
 
@@ -72,3 +74,10 @@ def columns(rows: Sequence[Sequence[str]], right: Sequence[int]) -> Iterator[str
     widths = {at: max(len(row[at]) for row in rows) for at in kept}
     for row in rows:
         yield "  ".join(f"{row[at]:{'>' if at in right else '<'}{widths[at]}}" for at in kept).rstrip()
+
+
+def indented(text: str, margin: int) -> str:
+    """Text with a margin, broken between words on a terminal and left whole elsewhere."""
+    width = shutil.get_terminal_size().columns if sys.stdout.isatty() else sys.maxsize
+    space = " " * margin
+    return textwrap.fill(text, width, initial_indent=space, subsequent_indent=space, break_long_words=False)

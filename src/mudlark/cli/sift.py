@@ -7,7 +7,7 @@ import click
 from rich.text import Text
 
 from mudlark.cli.options import connection, json_option, network_options
-from mudlark.cli.show import clock, console, emit_json, size
+from mudlark.cli.show import clock, console, emit_json, indented, size
 from mudlark.errors import MudlarkError, NothingFound
 from mudlark.find.model import Find, Page
 from mudlark.find.sift import sift
@@ -31,7 +31,9 @@ def command(urls: tuple[str, ...], as_json: bool, **network: Any) -> None:
     if as_json:
         emit_json("sift", pages=[_as_data(page) for page in pages])
     else:
-        for page in pages:
+        for number, page in enumerate(pages):
+            if number:
+                click.echo()
             _show(page)
     if problems:
         for problem in problems[:-1]:
@@ -103,4 +105,4 @@ def _show(page: Page) -> None:
         out.print(Text(f"     {printable(find.url)}", style="cyan" if find.role == "main" else ""))
         places = "; ".join(f"{e.where}, {e.at}" if e.at else e.where for e in find.evidence[:3])
         out.print(Text(f"     in {places}", style="dim"))
-        out.print(Text(f"     {', '.join(find.reasons)}", style="dim"))
+        out.print(Text(indented(", ".join(find.reasons), 5), style="dim"))

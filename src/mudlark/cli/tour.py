@@ -18,7 +18,12 @@ from mudlark.errors import StorageError
 
 @click.command(short_help="Walk the whole job on a demo site.")
 @click.option("--serve", is_flag=True, help="Only keep the demo site running and print its addresses.")
-@click.option("--port", type=click.IntRange(0, 65535), default=0, help="Port of the site; any free one if not given.")
+@click.option(
+    "--port",
+    type=click.IntRange(0, 65535),
+    default=0,
+    help="Port of the site, the first of three; any free ones if not given.",
+)
 @click.option(
     "--into",
     type=click.Path(file_okay=False, path_type=Path),

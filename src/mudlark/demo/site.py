@@ -54,7 +54,8 @@ def media_playlist() -> str:
 
 
 class DemoSite:
-    """Use as `with DemoSite() as site`; `site.origins` has the addresses. port: of the site, 0 for any free one."""
+    """Use as `with DemoSite() as site`; `site.origins` has the addresses. port: of the site, the
+    others take the two after it; 0 for any free ones."""
 
     def __init__(self, port: int = 0) -> None:
         self._port = port
@@ -99,7 +100,8 @@ class DemoSite:
         applications = [self._site(), self._media(), self._adverts()]
         runners = [web.AppRunner(application, access_log=None) for application in applications]
         addresses = []
-        for runner, port in zip(runners, (self._port, 0, 0), strict=True):
+        ports = range(self._port, self._port + 3) if self._port else (0, 0, 0)
+        for runner, port in zip(runners, ports, strict=True):
             await runner.setup()
             server = web.TCPSite(runner, "127.0.0.1", port)
             await server.start()
@@ -109,25 +111,24 @@ class DemoSite:
 
     def _site(self) -> web.Application:
         application = web.Application()
-        application.router.add_get("/", lambda _: _html(entrance()))
+        application.router.add_get("/", partial(_text, "text/html", entrance()))
         for exhibit in EXHIBITS:
             application.router.add_get(exhibit.path, partial(self._exhibit, exhibit))
         application.router.add_get("/pictures/{name}.png", _still)
-        application.router.add_get(
-            "/visit", lambda _: _html(page("Visit", "<h1>Visit</h1><p>Open from tide to tide.</p>"))
-        )
+        visit = page("Visit", "<h1>Visit</h1><p>Open from tide to tide.</p>")
+        application.router.add_get("/visit", partial(_text, "text/html", visit))
         return application
 
-    async def _exhibit(self, exhibit: Exhibit, _: web.Request) -> web.Response:
-        return await _html(exhibit.source(self.origins))
+    async def _exhibit(self, exhibit: Exhibit, request: web.Request) -> web.Response:
+        return await _text("text/html", exhibit.source(self.origins), request)
 
     def _media(self) -> web.Application:
         application = web.Application()
         folder = media_folder()
-        application.router.add_get("/streams/tide-mill/master.m3u8", lambda _: _text(master_playlist(), _PLAYLIST))
+        application.router.add_get("/streams/tide-mill/master.m3u8", partial(_text, _PLAYLIST, master_playlist()))
         for height, *_ in RENDITIONS:
             base = f"/streams/tide-mill/{height}p"
-            application.router.add_get(f"{base}/index.m3u8", lambda _: _text(media_playlist(), _PLAYLIST))
+            application.router.add_get(f"{base}/index.m3u8", partial(_text, _PLAYLIST, media_playlist()))
             application.router.add_static(base, folder / "tide-mill" / f"{height}p")
         for name in ("foghorn-demonstration.mp4", "harbour-talk.mp4"):
             application.router.add_get(f"/films/{name}", partial(_file, folder / name))
@@ -139,11 +140,7 @@ class DemoSite:
         return application
 
 
-async def _html(source: str) -> web.Response:
-    return web.Response(text=source, content_type="text/html")
-
-
-async def _text(source: str, kind: str) -> web.Response:
+async def _text(kind: str, source: str, _: web.Request) -> web.Response:
     return web.Response(text=source, content_type=kind, headers={"Access-Control-Allow-Origin": "*"})
 
 

@@ -5,6 +5,7 @@ address (an extension, a type, the element around it) decides whether it is medi
 """
 
 import re
+from bisect import bisect_right
 from collections.abc import Iterator
 from typing import Any
 
@@ -72,6 +73,8 @@ class _Reader:
         self.page = Page(url)
         self.tree = LexborHTMLParser(source)
         self.finds: dict[str, Find] = {}
+        self.cursors: dict[str, int] = {}
+        self.breaks = [match.start() for match in re.finditer("\n", source)]
         node = self.tree.css_first("base[href]")
         self.base = (node and resolve(url, node.attributes.get("href") or "")) or url
 
@@ -92,10 +95,20 @@ class _Reader:
         node = self.tree.css_first(selector)
         return tidy(node.text()) if node else None
 
-    def line(self, snippet: str) -> str | None:
-        """The line of the source on which a snippet first stands."""
-        position = self.source.find(snippet) if snippet else -1
-        return None if position < 0 else f"line {self.source.count(chr(10), 0, position) + 1}"
+    def line(self, snippet: str, tag: str) -> str | None:
+        """The line of the source on which a snippet stands inside a tag. Elements of one tag come in the page's order,
+        so the search goes on from the last one; an address written with entities is not found."""
+        at = self.cursors.get(tag, 0) - 1
+        while snippet and (at := self.source.find(snippet, at + 1)) >= 0:
+            opening = self.source.rfind("<", 0, at) + 1
+            if self.source[opening : opening + len(tag)].lower() == tag:
+                self.cursors[tag] = at
+                return self.line_at(at)
+        return None
+
+    def line_at(self, position: int) -> str:
+        """The line of a position in the source."""
+        return f"line {bisect_right(self.breaks, position) + 1}"
 
     def add(self, reference: str, kind: Kind | None, evidence: Evidence, label: str | None = None) -> None:
         """Note a reference if it is media; `kind` is what the place says of it, overruled by a telling extension."""
@@ -128,7 +141,7 @@ class _Reader:
             parent = node.parent.tag if node.parent else ""
             told = {"video": "video", "audio": "audio", "picture": "image"}.get(parent or "")  # type: ignore[assignment]
         label = tidy(node.text()) if node.tag == "a" else tidy(node.attributes.get("alt") or "")
-        self.add(value, told, Evidence(where, self.line(value), weight), label)
+        self.add(value, told, Evidence(where, self.line(value, node.tag or ""), weight), label)
 
     def metadata(self) -> None:
         """`<meta>` by name, property or itemprop; JSON-LD blocks come first, as they say the most."""
@@ -142,7 +155,7 @@ class _Reader:
             said.setdefault(name, content)
             if name in _META_MEDIA:
                 kind, weight = _META_MEDIA[name]
-                self.add(content, kind, Evidence(f"metadata {name}", self.line(content), weight))
+                self.add(content, kind, Evidence(f"metadata {name}", self.line(content, "meta"), weight))
         for attribute, names in _META_SAYS.items():
             if not getattr(self.page, attribute):
                 value = next((tidy(said[name]) for name in names if said.get(name)), None)
@@ -168,11 +181,13 @@ class _Reader:
         for key in ("contentUrl", "contentURL", "url"):
             reference = _text(thing.get(key))
             if reference and (key != "url" or kind_by_extension(reference)):
-                self.add(reference, told, Evidence(f"JSON-LD {type_} {key}", self.line(reference), weight))
+                self.add(reference, told, Evidence(f"JSON-LD {type_} {key}", self.line(reference, "script"), weight))
         thumbnail = thing.get("thumbnailUrl")
         for reference in thumbnail if isinstance(thumbnail, list) else [thumbnail]:
             if isinstance(reference, str):
-                self.add(reference, "image", Evidence(f"JSON-LD {type_} thumbnailUrl", self.line(reference), 2))
+                self.add(
+                    reference, "image", Evidence(f"JSON-LD {type_} thumbnailUrl", self.line(reference, "script"), 2)
+                )
         if kind in ("video", "audio"):
             self.page.title = self.page.title or tidy(_text(thing.get("name")) or "")
             self.page.description = self.page.description or tidy(_text(thing.get("description")) or "")
@@ -183,9 +198,10 @@ class _Reader:
         if node.attributes.get("src") or node.attributes.get("type") == "application/ld+json":
             return
         text = node.text()
-        begin = self.source.find(text) if text else -1
+        begin = self.source.find(text, self.cursors.get("script text", 0)) if text else -1
+        self.cursors["script text"] = max(begin, 0)
         for literal in literals(text):
-            line = f"line {self.source.count(chr(10), 0, begin + literal.position) + 1}" if begin >= 0 else None
+            line = self.line_at(begin + literal.position) if begin >= 0 else None
             self.add(literal.text, kind_by_extension(literal.text), Evidence("script string", line, 15))
 
 

@@ -45,9 +45,7 @@ def _reasons(find: Find, page: Page, advert: str | None) -> list[tuple[int, str]
         reasons.append((min(10, 4 * (len(find.evidence) - 1)), f"named in {len(find.evidence)} places"))
     if advert:
         reasons.append((-50, advert))
-    if _SMALL.search(urlsplit(find.url).path):
-        reasons.append((-8, "the address speaks of a small picture"))
-    if find.duration and page.duration:
+    elif find.duration and page.duration:
         if agrees(find.duration, page.duration):
             reasons.append((30, f"its {find.duration:.0f} s agree with the {page.duration:.0f} s that the page states"))
         else:
@@ -55,6 +53,8 @@ def _reasons(find: Find, page: Page, advert: str | None) -> list[tuple[int, str]
             reasons.append(
                 (-25, f"its {find.duration:.0f} s are {words} than the {page.duration:.0f} s the page states")
             )
+    if _SMALL.search(urlsplit(find.url).path):
+        reasons.append((-8, "the address speaks of a small picture"))
     shared = _words(file_part(find.url)) & _words(page.title or "")
     if shared:
         reasons.append((8, f"its name shares {_list(shared)} with the title"))

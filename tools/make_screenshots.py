@@ -1,0 +1,95 @@
+"""Make docs/screenshots: each command in a real terminal window, on the demo museum.
+
+Needs Debian's xvfb and xterm. The demo runs on a fixed port, so that pictures change only when the output does.
+"""
+
+import os
+import shlex
+import subprocess
+import sys
+import tempfile
+import time
+from dataclasses import dataclass
+from pathlib import Path
+
+from PIL import Image, ImageChops, ImageGrab
+
+from mudlark.demo.site import DemoSite
+
+TARGET = Path(__file__).parent.parent / "docs/screenshots"
+DISPLAY = ":97"
+SIZE = (1280, 800)
+BACK = "#101a1e"
+
+
+@dataclass
+class Shot:
+    """One picture. before: commands run unseen. seconds: when to take it; None: when the command has ended."""
+
+    name: str
+    commands: list[str]
+    before: str = ""
+    seconds: float | None = None
+
+
+def shots(site: DemoSite) -> list[Shot]:
+    mill, talk = site.address("tide-mill"), site.address("harbour-talk")
+    playlist = f"{site.origins.media}/streams/tide-mill/master.m3u8"
+    return [
+        Shot("help", ["mudlark --help"]),
+        Shot("sift", [f"mudlark sift {mill} {talk}"]),
+        Shot("tracks", [f"mudlark tracks {playlist}"]),
+        Shot("haul-progress", [f"mudlark haul {mill} --into kept --rate 200k --lanes 2"], seconds=4.0),
+        Shot("haul", [f"mudlark haul {mill} --into kept", "ls -R kept"]),
+        Shot("assay", ["mudlark assay kept"], before=f"mudlark haul {talk} --into kept"),
+        Shot(
+            "assay-broken",
+            ["mudlark assay *.mp4"],
+            before=f"mudlark haul {talk} --into kept; head -c 300000 kept/*/*.mp4 > half.mp4",
+        ),
+        Shot("tour", ["mudlark tour"]),
+    ]
+
+
+def take(shot: Shot) -> None:
+    """Run the commands in an xterm, take the picture, and crop what is empty below."""
+    with tempfile.TemporaryDirectory() as folder:
+        subprocess.run(shot.before, shell=True, cwd=folder, capture_output=True, check=False)
+        lines = [f"printf '\\033[38;5;109m$\\033[0m %s\\n' {shlex.quote(c)}\n{c}" for c in shot.commands]
+        script = Path(folder) / ".script"
+        script.write_text("clear\n" + "\n".join(lines) + f"\ntouch {folder}/.done\nsleep 60\n")
+        command = ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x46+0+0", "-bg", BACK]
+        command += ["-fg", "#dfe6e2", "+sb", "-bw", "0", "-b", "10", "-cr", BACK, "-e", "bash", str(script)]
+        environment = {**os.environ, "DISPLAY": DISPLAY, "TERM": "xterm-256color"}
+        with subprocess.Popen(command, cwd=folder, env=environment, stderr=subprocess.DEVNULL) as terminal:
+            begun = time.monotonic()
+            while time.monotonic() - begun < (shot.seconds or 60):
+                if shot.seconds is None and (Path(folder) / ".done").exists():
+                    break
+                time.sleep(0.1)
+            time.sleep(0.5)
+            picture = ImageGrab.grab(xdisplay=DISPLAY).convert("RGB")
+            terminal.terminate()
+    used = ImageChops.difference(picture, Image.new("RGB", picture.size, BACK)).getbbox()
+    bottom = min(SIZE[1], (used[3] if used else SIZE[1]) + 14)
+    picture.crop((0, 0, SIZE[0], bottom)).quantize(64).save(TARGET / f"{shot.name}.png", optimize=True)
+    print(f"{shot.name}.png {SIZE[0]}x{bottom}")
+
+
+def main() -> None:
+    """All pictures, or those that are named."""
+    TARGET.mkdir(parents=True, exist_ok=True)
+    os.environ["PATH"] = f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", f"{SIZE[0]}x{SIZE[1]}x24"], stderr=subprocess.DEVNULL)
+    try:
+        time.sleep(1)
+        with DemoSite(8411) as site:
+            for shot in shots(site):
+                if not sys.argv[1:] or shot.name in sys.argv[1:]:
+                    take(shot)
+    finally:
+        screen.terminate()
+
+
+if __name__ == "__main__":
+    main()
