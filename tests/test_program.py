@@ -13,8 +13,9 @@ import numpy as np
 import pytest
 
 from mudlark.demo.site import DemoSite, media_folder
+from mudlark.demo.transport import TransportWriter
 from tests.conftest import PROGRAM, Answer, Ran, Trouble
-from tests.streams import demo_segment
+from tests.streams import AUDIO_FRAME, demo_segment, pictures, sounds
 
 pytestmark = pytest.mark.program
 Run = Callable[..., Ran]
@@ -253,3 +254,34 @@ def test_secret_headers_are_sent_but_not_recorded(mudlark: Run, trouble: Trouble
 def test_colour_is_left_out_when_nobody_looks(mudlark: Run, site: DemoSite) -> None:
     assert "\x1b" not in mudlark("sift", site.address("foghorn")).out
     assert os.environ.get("FORCE_COLOR") is None
+
+
+def test_a_full_disk_is_said_and_nothing_is_lost(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
+    url = stream(trouble, 2)
+    command = f"ulimit -f 60; trap '' XFSZ; exec {PROGRAM} haul {url} --into kept"
+    done = subprocess.run(
+        ["bash", "-c", command], cwd=tmp_path, capture_output=True, text=True, check=False, timeout=60
+    )
+    assert done.returncode == 6, done.stderr
+    assert "Cannot write" in done.stderr and "goes on from here" in done.stderr and "Traceback" not in done.stderr
+    assert visible(tmp_path / "kept") == []
+
+
+def test_sound_in_a_rendition_of_its_own_is_joined_to_the_picture(
+    mudlark: Run, trouble: Trouble, tmp_path: Path
+) -> None:
+    master = '#EXTM3U\n#EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID="a",NAME="Talk",DEFAULT=YES,URI="sound/list.m3u8"\n'
+    master += '#EXT-X-STREAM-INF:BANDWIDTH=300000,RESOLUTION=320x180,AUDIO="a"\npicture/list.m3u8\n'
+    seen, heard = TransportWriter(audio=False), TransportWriter(video=False)
+    for number in range(3):
+        trouble.say(f"/picture/part-{number}.ts", Answer(seen.segment(pictures(50, start=number * 180_000))))
+        first, last = number * 96_000 // 1024, (number + 1) * 96_000 // 1024
+        units = sounds(last - first, start=first * AUDIO_FRAME)
+        trouble.say(f"/sound/part-{number}.ts", Answer(heard.segment(units)))
+    for kind in ("picture", "sound"):
+        trouble.say(f"/{kind}/list.m3u8", Answer(playlist(3, 2.0)))
+    ran = mudlark("haul", trouble.say("/talk.m3u8", Answer(master.encode())), "--into", "kept", "--json")
+    item = ran.json["items"][0]
+    assert ran.status == 0, ran.out + ran.err
+    assert [(t["type"], t["samples"]) for t in item["tracks"]] == [("video", 150), ("audio", 281)]
+    assert item["segments"]["fetched"] == 6

@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 from mudlark.demo.transport import AUDIO_PID, VIDEO_PID, TransportWriter, Unit
 from mudlark.errors import MudlarkError, Refused
+from mudlark.media.adts import AacStream
 from mudlark.media.ts import PACKET, TransportError, TransportReader, align, unwrap
 from tests.streams import (
     AUDIO_FRAME,
@@ -16,6 +17,7 @@ from tests.streams import (
     PPS_UNIT,
     SPS_UNIT,
     Collected,
+    aac_frame,
     access_unit,
     demo_segment,
     pictures,
@@ -115,6 +117,13 @@ def test_rounding_of_timestamps_does_not_disturb_the_running_count() -> None:
     units = [Unit(u.pid, u.data, u.pts + n % 3, u.dts + n % 3) for n, u in enumerate(sounds(40))]
     got = Collected(TransportWriter(video=False).segment(units))
     assert set(np.diff(got.dts[AUDIO]).tolist()) == {1024}
+
+
+def test_of_two_times_for_one_frame_the_first_counts() -> None:
+    stream = AacStream(AUDIO)
+    data = np.frombuffer(b"".join(aac_frame(b"x" * 50) for _ in range(3)), np.uint8)
+    samples, _ = stream.samples(data, np.array([0, 0, 57]), np.array([0, 900_000, AUDIO_FRAME]))
+    assert samples is not None and samples.dts.tolist() == [0, 1024, 2048]
 
 
 def test_frames_of_sound_may_be_cut_by_units() -> None:

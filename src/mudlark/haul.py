@@ -11,6 +11,7 @@ import queue
 import shutil
 import threading
 from collections.abc import Callable, Iterator
+from contextlib import aclosing
 from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import urlsplit
@@ -215,13 +216,14 @@ class _Haul:
         work = asyncio.create_task(asyncio.to_thread(assemble, parts, TransportReader, media, planned or 0.0))
         failures: list[str] = []
         try:
-            async for outcome in engine.run(jobs):
-                self.note(outcome)
-                if outcome.path is None:
-                    failures.append(outcome.problem or "")
-                if work.done():
-                    break
-                parts.put(_part(outcome, self.found.tracks))
+            async with aclosing(engine.run(jobs)) as outcomes:
+                async for outcome in outcomes:
+                    self.note(outcome)
+                    if outcome.path is None:
+                        failures.append(outcome.problem or "")
+                    if work.done():  # it cannot go on: the reason comes with its result
+                        break
+                    parts.put(_part(outcome, self.found.tracks))
             parts.end()
             self.watch.on_step("Assembling")
             assembled = await work
@@ -245,9 +247,12 @@ class _Haul:
                 f"None of {self.counts.planned} segments could be fetched. The first: {failures[0]}",
                 "If the link has expired, open the page anew and haul again.",
             )
+        begin: dict[str, float] = {}
         for facts in self.facts.values():
+            since = begin.get(facts.track, 0.0)
+            begin[facts.track] = since + facts.duration
             if facts.problem:
-                place = self.place_in_time(facts)
+                place = f"{since:.1f}–{since + facts.duration:.1f} s"
                 message = f"Segment {facts.number + 1} ({place}) is missing: {facts.problem}"
                 self.report.problems.append(Problem("segment-missing", message))
         for part, problem in assembled.unreadable:
@@ -255,11 +260,6 @@ class _Haul:
                 Problem("segment-unreadable", f"Segment {part.number + 1} cannot be read: {problem.what}")
             )
         self.report.problems += [Problem("loss", note) for note in assembled.notes]
-
-    def place_in_time(self, facts: SegmentFacts) -> str:
-        """When a segment plays, in words."""
-        begin = sum(f.duration for f in self.facts.values() if f.track == facts.track and f.number < facts.number)
-        return f"{begin:.1f}–{begin + facts.duration:.1f} s"
 
     def verify(self, media: Path, planned: float | None) -> tuple[list[TrackFacts], float | None]:
         movie = check_media(media, planned, self.report)

@@ -5,13 +5,13 @@ many in a row do, because then it is the server or the network that is gone.
 """
 
 import asyncio
-from collections.abc import AsyncIterator, Callable, Sequence
+from collections.abc import AsyncGenerator, Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from mudlark.errors import NetworkError, StorageError
+from mudlark.errors import NetworkError
 from mudlark.fetch.store import Incoming, Row, Store, now
 from mudlark.manifest.model import Segment
 from mudlark.web.address import without_query
@@ -82,7 +82,7 @@ class Engine:
     counts: Counts = field(default_factory=Counts)
     _failed_in_a_row: int = 0
 
-    async def run(self, jobs: Sequence[Job]) -> AsyncIterator[Outcome]:
+    async def run(self, jobs: Sequence[Job]) -> AsyncGenerator[Outcome]:
         """Outcomes in the order of the jobs, each as soon as it and all before it are there."""
         self.counts.planned = len(jobs)
         results: list[asyncio.Future[Outcome]] = [asyncio.get_running_loop().create_future() for _ in jobs]
@@ -132,10 +132,6 @@ class Engine:
                 raise
             self.counts.missing += 1
             return self._tell(Outcome(job, None, None, problem=problem.what))
-        except OSError as problem:
-            raise StorageError(
-                f"Cannot write {path}: {problem.strerror}.", "Make room; the same command goes on from here."
-            ) from problem
         self._failed_in_a_row = 0
         self.counts.fetched += 1
         row = Row(job.track, number, job.source, job.segment.url, size, digest, tries, now())

@@ -9,7 +9,8 @@ import os
 import shutil
 import sqlite3
 import time
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
@@ -143,7 +144,10 @@ def remove_if_empty(folder: Path) -> None:
 
 
 class Incoming:
-    """A segment being written: temporary name, running digest. `commit` gives it its name."""
+    """A segment being written: temporary name, running digest. `commit` gives it its name.
+
+    Raises StorageError, so that a full disk is never taken for a broken connection.
+    """
 
     def __init__(self, path: Path) -> None:
         self.path = path
@@ -154,23 +158,37 @@ class Incoming:
 
     def write(self, chunks: list[bytes]) -> None:
         """Append chunks; called from a worker thread, one call at a time."""
-        if self._file is None:
-            self._file = self._temporary.open("wb", buffering=0)
-        for chunk in chunks:
-            view = memoryview(chunk)
-            while len(view):
-                view = view[self._file.write(view) :]
-            self._digest.update(chunk)
-            self.bytes += len(chunk)
+        with self._words():
+            file = self._open()
+            for chunk in chunks:
+                view = memoryview(chunk)
+                while len(view):
+                    view = view[file.write(view) :]
+                self._digest.update(chunk)
+                self.bytes += len(chunk)
 
     def commit(self) -> str:
         """Make it durable under its name; gives the SHA-256."""
+        with self._words():
+            file = self._open()
+            os.fsync(file.fileno())
+            file.close()
+            self._temporary.replace(self.path)
+        return self._digest.hexdigest()
+
+    def _open(self) -> BinaryIO:
         if self._file is None:
             self._file = self._temporary.open("wb", buffering=0)
-        os.fsync(self._file.fileno())
-        self._file.close()
-        self._temporary.replace(self.path)
-        return self._digest.hexdigest()
+        return self._file
+
+    @contextmanager
+    def _words(self) -> Iterator[None]:
+        try:
+            yield
+        except OSError as problem:
+            raise StorageError(
+                f"Cannot write {self.path}: {problem.strerror}.", "Make room; the same command goes on from here."
+            ) from problem
 
     def abandon(self) -> None:
         """Drop what was written."""

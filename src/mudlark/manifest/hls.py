@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 from mudlark.errors import ManifestError, Refused
 from mudlark.manifest.model import ByteRange, Segment, Track
-from mudlark.web.address import resolve
+from mudlark.web.address import printable, resolve
 
 _ATTRIBUTE = re.compile(r'\s*([A-Z0-9-]+)\s*=\s*("[^"\r\n]*"|[^,]*)\s*(?:,|$)')
 _KEY_SYSTEMS = {
@@ -25,7 +25,7 @@ _KEY_SYSTEMS = {
 class Playlist:
     """A playlist as read: a master lists `tracks`, a media playlist `segments`.
 
-    ended: whether EXT-X-ENDLIST says that nothing more will come. Durations in seconds.
+    ended: whether the playlist says that nothing more will come. Durations in seconds.
     """
 
     url: str
@@ -74,7 +74,7 @@ class _Reader:
 
     def read(self, lines: list[str]) -> Playlist:
         for self.line, raw in enumerate(lines, start=1):
-            line = raw.strip()
+            line = printable(raw)
             if not line:
                 continue
             if line.startswith("#EXT"):
@@ -199,6 +199,9 @@ class _Reader:
     def on_map(self, _: str) -> None:
         self.list.has_map = True
 
+    def on_type(self, value: str) -> None:
+        self.list.ended = self.list.ended or value == "VOD"
+
     def on_end(self, _: str) -> None:
         self.list.ended = True
 
@@ -218,6 +221,7 @@ _TAGS: dict[str, Callable[[_Reader, str], None]] = {
     "#EXT-X-KEY": _Reader.on_key,
     "#EXT-X-SESSION-KEY": _Reader.on_key,
     "#EXT-X-MAP": _Reader.on_map,
+    "#EXT-X-PLAYLIST-TYPE": _Reader.on_type,
     "#EXT-X-ENDLIST": _Reader.on_end,
     "#EXT-X-TARGETDURATION": _Reader.on_target,
     "#EXT-X-MEDIA-SEQUENCE": _Reader.on_number,

@@ -134,8 +134,8 @@ class AacStream:
         assert self.format is not None
         rate = self.format.sample_rate
         stated = (pts * rate + 45_000) // 90_000
-        known = frame < count
-        frame, stated = frame[known], stated[known]
+        frame, first = np.unique(frame, return_index=True)  # of two timestamps for one frame the first counts
+        frame, stated = frame[frame < count], stated[first][frame < count]
         if self._next is None:
             self._next = int(stated[0] - frame[0] * FRAME) if len(frame) else 0
         times = self._next + np.arange(count, dtype=np.int64) * FRAME
