@@ -21,6 +21,7 @@ soak: $(VENV)/ready
 
 bench: $(VENV)/installed
 	$(BIN)/python bench/remux.py
+	$(BIN)/python bench/fetch.py
 
 media: $(VENV)/installed
 	$(BIN)/python tools/make_demo_media.py

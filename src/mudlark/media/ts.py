@@ -25,6 +25,9 @@ _UNSUPPORTED = {
     **{0x01: "MPEG-1 video", 0x02: "MPEG-2 video", 0x03: "MPEG-1 audio", 0x04: "MPEG-2 audio", 0x11: "AAC in LATM"},
     **{0x24: "HEVC video", 0x81: "AC-3 audio", 0x87: "E-AC-3 audio"},
 }
+# the four bytes of a packet header (§2.4.3.2), read as one little-endian word
+_DAMAGED, _UNIT_START, _PID = 0x8000, 0x4000, 0xFF1F00
+_SCRAMBLED, _ADAPTED, _PAYLOAD = 0xC0000000, 0x20000000, 0x10000000
 _MOST_SKIPPED = 1 << 20  # bytes searched for the first packet
 
 
@@ -139,8 +142,8 @@ class TransportReader:
         """Take one whole segment; the last picture of each is held back until the next shows that it is whole."""
         packets, stray = align(data)
         self._bytes_lost += stray
-        header = np.ascontiguousarray(packets[:, :4]).view(">u4").reshape(-1).astype(np.uint32)
-        damaged = (header & 0x800000) != 0
+        header = packets.reshape(-1).view("<u4").reshape(-1, PACKET // 4)[:, 0].copy()
+        damaged = (header & _DAMAGED) != 0
         if damaged.any():
             self._packets_lost += int(damaged.sum())
             packets, header = packets[~damaged], header[~damaged]
@@ -217,14 +220,14 @@ class TransportReader:
 
     def _gather(self, packets: Bytes, header: Words, pid: int) -> _Payload:
         """Copy the elementary bytes of one PID into one array, behind what was carried over for it."""
-        rows = np.flatnonzero((header & 0x1FFF10) == (pid << 8 | 0x10))
+        rows = _rows(header, pid)
         rows, word = self._in_order(packets, header, rows)
-        if (word & 0xC0).any():
+        if (word & _SCRAMBLED).any():
             raise Refused("The transport stream is scrambled (conditional access); Mudlark does not fetch it.")
         start = np.full(len(rows), 4, np.int64)
-        adapted = np.flatnonzero(word & 0x20)
+        adapted = np.flatnonzero(word & _ADAPTED)
         start[adapted] = np.minimum(5 + packets[rows[adapted], 4].astype(np.int64), PACKET)
-        units = np.flatnonzero(word & 0x400000)
+        units = np.flatnonzero(word & _UNIT_START)
         skip, pts, dts, sound = _unit_headers(packets, rows, start, units)
         self._packets_lost += int((~sound).sum())
         carried = self._carried.get(pid)
@@ -253,12 +256,12 @@ class TransportReader:
     def _in_order(self, packets: Bytes, header: Words, rows: Ints) -> tuple[Ints, Words]:
         """Drop packets sent twice and count those that are missing, by continuity counter (§2.4.3.3)."""
         word = header[rows]
-        counter = word.astype(np.uint8)
+        counter = (word >> 24).astype(np.uint8)
         step = (counter[1:] - counter[:-1]) & 15
         odd = np.flatnonzero(step != 1)
         if not len(odd):
             return rows, word
-        marked = (word[odd + 1] & 0x20 != 0) & (packets[rows[odd + 1], 4] > 0) & (packets[rows[odd + 1], 5] & 0x80 != 0)
+        marked = (word[odd + 1] & _ADAPTED != 0) & (packets[rows[odd + 1], 4] > 0) & (packets[rows[odd + 1], 5] & 0x80 != 0)
         twice = (step[odd] == 0) & ~marked
         self._packets_lost += int(((step[odd] - 1) & 15)[~twice & ~marked].sum())
         keep = np.ones(len(rows), np.bool_)
@@ -356,9 +359,14 @@ def _copy(packets: Bytes, rows: Ints, start: Ints, places: Ints, out: Bytes) -> 
             np.ndarray(number, f"V{full}", out, offset=place)[:] = payloads[row : row + number]
 
 
+def _rows(header: Words, pid: int) -> Ints:
+    """The packets of a PID that carry a payload."""
+    return np.flatnonzero((header & (_PID | _PAYLOAD)) == (pid >> 8 << 8 | (pid & 0xFF) << 16 | _PAYLOAD))
+
+
 def _section(packets: Bytes, header: Words, pid: int) -> bytes | None:
     """The first whole section of a table on `pid` (§2.4.4), which may span packets."""
-    rows = np.flatnonzero((header & 0x1FFF10) == (pid << 8 | 0x10))
+    rows = _rows(header, pid)
     collected = b""
     for row in rows.tolist():
         packet = packets[row].tobytes()
