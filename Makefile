@@ -22,6 +22,7 @@ soak: $(VENV)/ready
 bench: $(VENV)/installed
 	$(BIN)/python bench/remux.py
 	$(BIN)/python bench/fetch.py
+	$(BIN)/python bench/sift.py
 
 media: $(VENV)/installed
 	$(BIN)/python tools/make_demo_media.py

@@ -16,12 +16,11 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from pathlib import Path
 
-from remux import generate
-
 from mudlark.fetch.engine import Engine, Job
 from mudlark.fetch.store import Store
 from mudlark.manifest.model import Segment
 from mudlark.web.session import Connection, Session
+from remux import generate
 
 SERVER = Path(__file__).with_name("server.py")
 
@@ -124,15 +123,29 @@ def main() -> None:
         folder = Path(name)
         (folder / "in").mkdir()
         paths = generate(folder / "in", given.megabytes, 6_000_000)
-        lines = ["#EXTM3U", "#EXT-X-TARGETDURATION:6", *(f"#EXTINF:6,\n{path.name}" for path in paths), "#EXT-X-ENDLIST"]
+        lines = [
+            "#EXTM3U",
+            "#EXT-X-TARGETDURATION:6",
+            *(f"#EXTINF:6,\n{path.name}" for path in paths),
+            "#EXT-X-ENDLIST",
+        ]
         (folder / "in" / "film.m3u8").write_text("\n".join(lines))
         with served(0, folder / "in") as port:
             size = paths[0].stat().st_size
             taken, peak = min(haul(port, folder / f"out{n}") for n in range(given.rounds))
             alone = min(ours(port, len(paths), size, 8) for _ in range(given.rounds))
-            row(f"haul of {given.megabytes} MB of transport stream", taken, alone, f"the fetch alone; peak {peak:.0f} MB")
+            row(
+                f"haul of {given.megabytes} MB of transport stream",
+                taken,
+                alone,
+                f"the fetch alone; peak {peak:.0f} MB",
+            )
     program = [sys.executable, "-m", "mudlark", "--help"]
-    empty = [sys.executable, "-c", "import click; click.command()(lambda: None).main(['--help'], standalone_mode=False)"]
+    empty = [
+        sys.executable,
+        "-c",
+        "import click; click.command()(lambda: None).main(['--help'], standalone_mode=False)",
+    ]
     row("mudlark --help", wall(program, 10), wall(empty, 10), "an empty Click program")
     print(f"(this program itself: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MB)")
 

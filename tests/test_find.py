@@ -4,8 +4,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from mudlark.find.metadata import seconds
 from mudlark.find.model import Find, Page
-from mudlark.find.page import read_page, seconds
+from mudlark.find.page import read_page
 from mudlark.find.rank import rank
 from mudlark.find.script import literals, unescape
 

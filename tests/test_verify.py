@@ -7,7 +7,7 @@ import pytest
 
 from mudlark.demo.site import media_folder
 from mudlark.media.mp4.read import Movie, parse_movie, scan
-from mudlark.verify.media import check_media
+from mudlark.verify.media import check_file
 from mudlark.verify.structure import misfits
 from mudlark.verify.timeline import check_timeline
 from mudlark.verify.verdict import Report
@@ -29,7 +29,7 @@ def checked(tmp_path: Path, data: bytes, planned: float | None = 12.0) -> Report
     path = tmp_path / "film.mp4"
     path.write_bytes(data)
     report = Report()
-    check_media(path, planned, report)
+    check_file(path, planned, report)
     return report
 
 

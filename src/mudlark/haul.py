@@ -7,14 +7,11 @@ folder is moved into place in one step.
 import asyncio
 import os
 import platform
-import queue
 import shutil
-import threading
-from collections.abc import Callable, Iterator
+from collections.abc import AsyncIterator, Callable
 from contextlib import aclosing
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
-from urllib.parse import urlsplit
 
 from mudlark import __version__
 from mudlark.archive.assay import assay
@@ -34,22 +31,27 @@ from mudlark.archive.record import (
     TrackFacts,
     to_json,
 )
+from mudlark.assemble.join import join
+from mudlark.assemble.parts import Parts
 from mudlark.assemble.write import Assembled, Part, assemble
 from mudlark.errors import MudlarkError, NetworkError, StorageError
 from mudlark.fetch.engine import Counts, Engine, Job, Outcome, Watch
 from mudlark.fetch.store import Store, now
-from mudlark.find.model import Find, Page
-from mudlark.find.sift import best, sift_look
+from mudlark.find.model import PLAYED, Find, Page
+from mudlark.find.select import Choice
+from mudlark.find.sift import sift
 from mudlark.manifest.choose import highest
-from mudlark.manifest.load import fill, open_presentation, wants_text
+from mudlark.manifest.load import fill, load
 from mudlark.manifest.model import Presentation, Track
-from mudlark.media.sniff import extension, sniff
+from mudlark.media.sniff import right_extension, sniff
 from mudlark.media.ts import TransportError, TransportReader, align
 from mudlark.verify.fixity import digest
-from mudlark.verify.media import check_media
+from mudlark.verify.media import check_file
 from mudlark.verify.verdict import Problem, Report, Verdict
-from mudlark.web.session import Session
+from mudlark.web.address import file_part, without_query
+from mudlark.web.session import Changed, Session
 
+_MOST_CONTENTS = 1_000  # names inside an archive that a record keeps
 _SECRET = frozenset({"authorization", "cookie", "proxy-authorization"})
 
 
@@ -70,6 +72,7 @@ class HaulWatch(Watch):
 
     on_plan: Callable[[Plan], None] = lambda _plan: None
     on_step: Callable[[str], None] = lambda _step: None
+    on_failure: Callable[[MudlarkError], None] = lambda _problem: None
 
 
 @dataclass(slots=True)
@@ -86,56 +89,101 @@ class Item:
         return self.record.verdict
 
 
+@dataclass(frozen=True, slots=True)
+class Order:
+    """What a user wants hauled. expect: SHA-256 in hexadecimal that the file must have."""
+
+    target: str
+    into: Path
+    choice: Choice = field(default_factory=Choice)
+    title: str | None = None
+    expect: str | None = None
+
+
 @dataclass(slots=True)
 class _Found:
-    """The way from the target to the presentation."""
+    """The way from the target to the presentation. page: None if the target is no page."""
 
+    order: Order
     page: Page | None
-    find: Find | None
+    find: Find
     presentation: Presentation
     tracks: list[Track]
-    title: str
+
+    @property
+    def choice(self) -> str | None:
+        """The find's address, if the user chose it."""
+        return without_query(self.find.url) if self.page and self.order.choice.made else None
+
+    @property
+    def title(self) -> str:
+        """The user's; else the server's; else a film is named for its page, other files for themselves."""
+        given = self.presentation.filename or ""
+        given = given.rpartition(".")[0] or given
+        if self.order.title or safe_name(given):
+            return self.order.title or given
+        titled = self.page.title if self.page else None
+        own = title_for(None, self.find.url, self.presentation.url, self.order.target)
+        return titled if titled and (self.find.kind in PLAYED or own.startswith("From ")) else own
 
 
-async def haul(
-    session: Session, target: str, into: Path, title: str | None = None, watch: HaulWatch | None = None
-) -> Item:
-    """Fetch what `target` (a page, playlist or file) holds into a new folder inside `into`."""
+async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -> AsyncIterator[Item]:
+    """Fetch what the target (a page, playlist or file) holds into new folders, one for each find chosen.
+
+    When several finds are chosen, one that fails is told to the watch, and the others go on.
+    """
     watch = watch or HaulWatch()
-    started = now()
     watch.on_step("Looking")
-    found = await _find(session, target, title)
-    _make_folder(into)
-    folder, earlier = folder_for(into, found.title, target)
-    if earlier and earlier.verdict == "sound" and assay(folder)[0].verdict == "sound":
+    page = await sift(session, order.target)
+    finds = page.finds[:1] if page.itself else order.choice.take(page)
+    for find in finds:
+        try:
+            yield await _haul_find(session, order, page, find, watch)
+        except MudlarkError as problem:
+            if len(finds) == 1:
+                raise
+            watch.on_failure(problem)
+
+
+async def _haul_find(session: Session, order: Order, page: Page, find: Find, watch: HaulWatch) -> Item:
+    """One find; when it changes on the server while it is fetched, it is fetched anew, once."""
+    started = now()
+    for last in (False, True):
+        presentation = await load(session, find.url)
+        tracks = highest(presentation)
+        await fill(session, presentation, tracks)
+        found = _Found(order, None if page.itself else page, find, presentation, tracks)
+        try:
+            return await _haul_found(session, found, watch, started)
+        except Changed:
+            if last:
+                raise
+    raise AssertionError
+
+
+async def _haul_found(session: Session, found: _Found, watch: HaulWatch, started: str) -> Item:
+    order = found.order
+    _make_folder(order.into)
+    folder, earlier = folder_for(order.into, found.title, order.target, found.find.url if found.page else None)
+    if earlier and earlier.verdict == "sound" and assay(folder)[0].verdict == "sound" and _expected(earlier, order):
         return Item(earlier, folder, already=True)
-    with Store(into, target) as store:
-        return await _Haul(session, target, found, store, watch, started).run(folder)
+    key = order.target if found.choice is None else f"{order.target} {found.choice}"
+    with Store(order.into, key) as store:
+        return await _Haul(session, found, store, watch, started).run(folder)
 
 
-async def _find(session: Session, target: str, title: str | None) -> _Found:
-    look = await session.look(target, wants_text)
-    page = await sift_look(session, look)
-    own = len(page.finds) == 1 and page.finds[0].url == look.url
-    find = page.finds[0] if own else best(page)
-    if not own:
-        look = await session.look(find.url, wants_text)
-    presentation = open_presentation(look)
-    tracks = highest(presentation)
-    await fill(session, presentation, tracks)
-    name = title or title_for(None if own else page.title, target, presentation.url)
-    return _Found(None if own else page, find, presentation, tracks, name)
+def _expected(record: Record, order: Order) -> bool:
+    """True if an item that is there already has the digest that the user expects."""
+    return order.expect is None or any(f.role == "media" and f.sha256 == order.expect for f in record.files)
 
 
 class _Haul:
     """One haul from plan to item."""
 
-    def __init__(
-        self, session: Session, target: str, found: _Found, store: Store, watch: HaulWatch, started: str
-    ) -> None:
+    def __init__(self, session: Session, found: _Found, store: Store, watch: HaulWatch, started: str) -> None:
         self.session = session
-        self.target = target
         self.found = found
+        self.expect = found.order.expect
         self.store = store
         self.watch = watch
         self.started = started
@@ -155,8 +203,7 @@ class _Haul:
             engine = Engine(self.session, self.store, self.check, self.watch, self.counts)
             media = await (self.file(engine, jobs) if self.plain else self.film(engine, jobs, planned))
             self.watch.on_step("Verifying")
-            tracks, duration = await asyncio.to_thread(self.verify, media, planned)
-            record = self.record(media, tracks, duration, planned)
+            record = await asyncio.to_thread(self.verify, media, planned)
             if record.verdict == "broken":
                 return Item(record, None, self.store.folder)
             self.place(record, folder)
@@ -196,23 +243,29 @@ class _Haul:
         self.facts[job.track, job.segment.number] = facts
 
     async def file(self, engine: Engine, jobs: list[Job]) -> Path:
-        """A plain file: its one segment is the media file."""
+        """A plain file: its parts are joined."""
         self.watch.on_step("Fetching")
-        async for outcome in engine.run(jobs):
-            self.note(outcome)
-            if outcome.path is None:
-                raise NetworkError(outcome.problem or "The file could not be fetched.")
-            with outcome.path.open("rb") as source:
-                form = sniff(source.read(65536))
-            media = self.store.item / (self.name + (extension(form) or Path(urlsplit(jobs[0].segment.url).path).suffix))
-            _link(outcome.path, media)
+        parts: list[Path] = []
+        async with aclosing(engine.run(jobs)) as outcomes:
+            async for outcome in outcomes:
+                self.note(outcome)
+                if outcome.path is None:
+                    raise NetworkError(
+                        outcome.problem or "The file could not be fetched.", "The same command goes on from here."
+                    )
+                parts.append(outcome.path)
+        with parts[0].open("rb") as source:
+            form = sniff(source.read(65536))
+        named = Path(self.found.presentation.filename or file_part(jobs[0].segment.url)).suffix
+        media = self.store.item / (self.name + right_extension(form, named))
+        await asyncio.to_thread(join, parts, media)
         return media
 
     async def film(self, engine: Engine, jobs: list[Job], planned: float | None) -> Path:
         """Segments: assembled in a thread while the later ones are still being fetched."""
         self.watch.on_step("Fetching")
         media = self.store.item / f"{self.name}.mp4"
-        parts = _Parts()
+        parts = Parts()
         work = asyncio.create_task(asyncio.to_thread(assemble, parts, TransportReader, media, planned or 0.0))
         failures: list[str] = []
         try:
@@ -261,27 +314,16 @@ class _Haul:
             )
         self.report.problems += [Problem("loss", note) for note in assembled.notes]
 
-    def verify(self, media: Path, planned: float | None) -> tuple[list[TrackFacts], float | None]:
-        movie = check_media(media, planned, self.report)
-        if movie is None:
-            return [], None
-        ends = [track.presented(movie.timescale)[1] for track in movie.tracks]
-        return [TrackFacts.of(track) for track in movie.tracks], round(max(ends, default=0.0), 3)
-
-    def record(self, media: Path, tracks: list[TrackFacts], duration: float | None, planned: float | None) -> Record:
+    def verify(self, media: Path, planned: float | None) -> Record:
+        """Look into the finished file, and make the record."""
+        checked = check_file(media, planned, self.report)
         size, sha256 = digest(media)
+        if self.plain:
+            self.check_transfer(media, size, sha256)
+        tracks = [TrackFacts.of(track) for track in checked.movie.tracks] if checked.movie else []
+        ends = [track.presented(checked.movie.timescale)[1] for track in checked.movie.tracks] if checked.movie else []
         files = [FileFacts(media.name, "media", size, sha256)]
-        manifests = []
-        for number, document in enumerate(self.found.presentation.documents, start=1):
-            name = f"manifest/{number:02d}-{safe_name(Path(urlsplit(document.url).path).name) or 'manifest.m3u8'}"
-            path = self.store.item / name
-            path.parent.mkdir(exist_ok=True)
-            path.write_bytes(document.body)
-            files.append(FileFacts(name, "manifest", *digest(path)))
-            manifests.append(ManifestFacts(document.url, name, files[-1].sha256))
-        if self.found.page and self.found.page.duration and duration:
-            stated = self.found.page.duration
-            self.report.skipped("page-duration", f"the page states {stated:.2f} s, the file lasts {duration:.2f} s")
+        manifests = self.keep_manifests(files)
         counts = self.counts
         return Record(
             title=self.found.title,
@@ -290,7 +332,7 @@ class _Haul:
             started=self.started,
             finished=now(),
             source=self.source(manifests),
-            duration=duration,
+            duration=round(max(ends), 3) if ends else None,
             planned_duration=planned,
             tracks=tracks,
             files=files,
@@ -298,7 +340,46 @@ class _Haul:
             segment_list=list(self.facts.values()),
             checks=self.report.checks,
             versions={"mudlark": __version__, "python": platform.python_version(), "system": platform.system()},
+            contents=checked.contents[:_MOST_CONTENTS],
         )
+
+    def check_transfer(self, media: Path, size: int, sha256: str) -> None:
+        """A plain file against what the server announced, and what the user expects."""
+        announced = self.found.presentation.length
+        if announced is None:
+            self.report.skipped("length", f"{size:,} bytes; the server did not say how many there are")
+        elif announced != size:
+            self.report.failed("length", "length", f"{size:,} bytes came, {announced:,} were announced", grave=True)
+        else:
+            self.report.passed("length", f"{size:,} bytes, as the server announced")
+        for algorithm, stated in self.found.presentation.digests.items():
+            actual = sha256 if algorithm == "sha256" else digest(media, algorithm)[1]
+            self.check_digest("stated-digest", algorithm, actual, stated, "the server states")
+        if self.expect:
+            self.check_digest("expected-digest", "sha256", sha256, self.expect, "you expect")
+        proven = self.expect or self.found.presentation.digests or announced is not None
+        if not proven and all(check.name != "content" or check.outcome == "skipped" for check in self.report.checks):
+            self.report.problems.append(Problem("unproven", "Nothing tells whether the file is whole"))
+
+    def check_digest(self, name: str, algorithm: str, actual: str, stated: str, who: str) -> None:
+        label = {"sha256": "SHA-256", "sha512": "SHA-512", "md5": "MD5"}[algorithm]
+        if actual == stated:
+            self.report.passed(name, f"the {label} is the one that {who}")
+        else:
+            message = f"The {label} is {actual[:16]}…, not {stated[:16]}… as {who}"
+            self.report.failed(name, "digest", message, grave=True)
+
+    def keep_manifests(self, files: list[FileFacts]) -> list[ManifestFacts]:
+        """Copies of the manifests inside the item."""
+        manifests = []
+        for number, document in enumerate(self.found.presentation.documents, start=1):
+            name = f"manifest/{number:02d}-{safe_name(file_part(document.url)) or 'manifest.m3u8'}"
+            path = self.store.item / name
+            path.parent.mkdir(exist_ok=True)
+            path.write_bytes(document.body)
+            files.append(FileFacts(name, "manifest", *digest(path)))
+            manifests.append(ManifestFacts(document.url, name, files[-1].sha256))
+        return manifests
 
     def source(self, manifests: list[ManifestFacts]) -> Source:
         page, find = self.found.page, self.found.find
@@ -306,12 +387,13 @@ class _Haul:
             name: "(left out)" if name.lower() in _SECRET else value for name, value in self.session.identity.items()
         }
         return Source(
-            target=self.target,
+            target=self.found.order.target,
+            choice=self.found.choice,
             address=self.found.presentation.url,
             page=PageFacts(page.url, page.title, page.description, page.creator, page.date, page.duration)
             if page
             else None,
-            find=_find_facts(find) if find else None,
+            find=_find_facts(find),
             manifests=manifests,
             request=RequestFacts(self.session.connection.guise.name, headers),
         )
@@ -340,29 +422,6 @@ def _find_facts(find: Find) -> FindFacts:
     return FindFacts(find.url, find.kind, find.role, find.score, find.reasons, evidence)
 
 
-class _Parts:
-    """Hands parts from the event loop to the assembling thread, in order."""
-
-    def __init__(self) -> None:
-        self._queue: queue.SimpleQueue[Part | None] = queue.SimpleQueue()
-        self._stopped = threading.Event()
-
-    def put(self, part: Part) -> None:
-        self._queue.put(part)
-
-    def end(self) -> None:
-        self._queue.put(None)
-
-    def stop(self) -> None:
-        """End early: what was assembled so far will be thrown away."""
-        self._stopped.set()
-        self._queue.put(None)
-
-    def __iter__(self) -> Iterator[Part]:
-        while (part := self._queue.get()) is not None and not self._stopped.is_set():
-            yield part
-
-
 def _in_time_order(tracks: list[Track]) -> list[Job]:
     """The segments of all tracks by the time at which they play."""
     timed = []
@@ -388,14 +447,6 @@ def _make_folder(into: Path) -> None:
         raise StorageError(
             f"Cannot make the folder {into}: {problem.strerror}.", "Choose another with --into."
         ) from problem
-
-
-def _link(source: Path, target: Path) -> None:
-    """Give a file a second name; a copy where the file system has no links."""
-    try:
-        target.hardlink_to(source)
-    except OSError:
-        shutil.copyfile(source, target)
 
 
 def _make_durable(path: Path) -> None:

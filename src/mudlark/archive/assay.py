@@ -8,8 +8,8 @@ from mudlark.archive.record import RECORD, Record, TrackFacts, read_record
 from mudlark.errors import UsageError
 from mudlark.media.mp4.read import Movie
 from mudlark.verify.fixity import compare
-from mudlark.verify.media import check_media
-from mudlark.verify.verdict import Report, Verdict
+from mudlark.verify.media import check_file
+from mudlark.verify.verdict import Problem, Report, Verdict
 
 
 class Assay(msgspec.Struct):
@@ -44,8 +44,9 @@ def assay(path: Path) -> list[Assay]:
 
 def _assay_file(path: Path) -> Assay:
     found = Assay(path, Report())
-    movie = check_media(path, None, found.report)
-    _describe(found, movie, path)
+    _describe(found, check_file(path, None, found.report).movie, path)
+    if all(check.outcome == "skipped" for check in found.report.checks):
+        found.report.problems.append(Problem("unproven", "Nothing in this file tells Mudlark whether it is whole"))
     return found
 
 
@@ -55,8 +56,8 @@ def _assay_item(folder: Path) -> Assay:
     _check_fixity(folder, record, found.report)
     for file in record.files:
         if file.role == "media" and (folder / file.path).is_file():
-            movie = check_media(folder / file.path, record.planned_duration, found.report)
-            _describe(found, movie, folder / file.path)
+            checked = check_file(folder / file.path, record.planned_duration, found.report)
+            _describe(found, checked.movie, folder / file.path)
     # what was missing when the item was made is still missing, whatever the file looks like
     for problem in record.problems:
         if problem.code in ("segment-missing", "segment-unreadable", "loss") and problem not in found.report.problems:

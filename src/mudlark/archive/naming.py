@@ -9,7 +9,7 @@ from pathvalidate import sanitize_filename
 
 from mudlark.archive.record import RECORD, Record, read_record
 from mudlark.errors import MudlarkError
-from mudlark.web.address import file_part, printable
+from mudlark.web.address import file_part, printable, without_query
 
 _LONGEST = 120  # bytes of UTF-8: leaves room for an extension, a number and a deep folder on every file system
 _RANDOM = re.compile(
@@ -41,8 +41,10 @@ def title_for(page_title: str | None, *addresses: str) -> str:
     return f"From {urlsplit(addresses[0]).hostname or 'the web'}"
 
 
-def folder_for(into: Path, title: str, target: str) -> tuple[Path, Record | None]:
-    """Where an item of this title goes, and its record if the same target was hauled there before.
+def folder_for(into: Path, title: str, target: str, address: str | None = None) -> tuple[Path, Record | None]:
+    """Where an item of this title goes, and its record if the same was hauled there before.
+
+    The same is: of the same target, and (if `address` is given) the same find, leaving out what varies in its query.
 
     A folder of the same name from another target is left alone: a number is added.
     """
@@ -57,6 +59,11 @@ def folder_for(into: Path, title: str, target: str) -> tuple[Path, Record | None
                 record = read_record(folder)
             except MudlarkError:
                 record = None
-            if record and record.source.target == target:
+            if record and record.source.target == target and _is_find(record, address):
                 return folder, record
         number += 1
+
+
+def _is_find(record: Record, address: str | None) -> bool:
+    found = record.source.find
+    return address is None or found is None or without_query(found.url) == without_query(address)

@@ -123,9 +123,13 @@ class RequestFacts(msgspec.Struct):
 
 
 class Source(msgspec.Struct):
-    """target: as given by the user. address: of the manifest or file that was fetched, after redirects."""
+    """target: as given by the user. choice: the find the user chose, if not the best; its address without its query.
+
+    address: of the manifest or file that was fetched, after redirects.
+    """
 
     target: str
+    choice: str | None
     address: str
     page: PageFacts | None
     find: FindFacts | None
@@ -144,7 +148,7 @@ class SegmentCounts(msgspec.Struct):
 
 
 class Record(msgspec.Struct):
-    """One item. Times are UTC (RFC 3339); durations are seconds."""
+    """One item. Times are UTC (RFC 3339); durations are seconds. contents: names and bytes inside an archive."""
 
     title: str
     verdict: Verdict
@@ -160,6 +164,7 @@ class Record(msgspec.Struct):
     segment_list: list[SegmentFacts]
     checks: list[Check]
     versions: dict[str, str]
+    contents: list[tuple[str, int]] = []
     mudlark_record: int = VERSION
 
 

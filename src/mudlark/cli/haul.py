@@ -1,6 +1,7 @@
 """`mudlark haul`: the main job, with its progress on stderr."""
 
 import asyncio
+import re
 import time
 from pathlib import Path
 from types import TracebackType
@@ -11,11 +12,13 @@ from rich.progress import BarColumn, Progress, ProgressColumn, Task, TextColumn
 from rich.text import Text
 
 from mudlark.archive.record import Record
-from mudlark.cli.options import connection, json_option, network_options
+from mudlark.cli.options import addresses, connection, json_option, network_options
 from mudlark.cli.show import bits, clock, console, emit_json, messages, size, verdict
-from mudlark.errors import MudlarkError
+from mudlark.errors import MudlarkError, UsageError
 from mudlark.fetch.engine import Outcome
-from mudlark.haul import HaulWatch, Item, Plan, haul
+from mudlark.find.select import Choice
+from mudlark.haul import HaulWatch, Item, Order, Plan, haul
+from mudlark.web.address import printable
 from mudlark.web.retry import Passing
 from mudlark.web.session import Session
 
@@ -31,66 +34,95 @@ from mudlark.web.session import Session
     envvar="MUDLARK_INTO",
 )
 @click.option("--title", default=None, help="Name of the item, instead of the page's title.")
+@click.option("--nth", type=click.IntRange(1), default=None, metavar="N", help="Take find number N of `mudlark sift`.")
+@click.option("--match", default=None, metavar="TEXT", help="Take the best find with this text in address or label.")
+@click.option("--all", "every", is_flag=True, help="Take all main finds, or all that match.")
+@click.option("--expect", default=None, metavar="sha256:HEX", help="The digest that the file must have.")
 @json_option
 @network_options
-def command(targets: tuple[str, ...], into: Path, title: str | None, as_json: bool, **network: Any) -> None:
+def command(
+    targets: tuple[str, ...],
+    into: Path,
+    title: str | None,
+    nth: int | None,
+    match: str | None,
+    every: bool,
+    expect: str | None,
+    as_json: bool,
+    **network: Any,
+) -> None:
     """Fetch what a page, a playlist or a direct file address holds, and leave a verified item.
 
     Takes the best find of a page and its highest rendition. Stopped half-way, the same command goes on from there.
     """
+    choice, digest = Choice(nth, match, every), _digest(expect)
     items: list[Item] = []
     failures: list[MudlarkError] = []
-    for target in targets:
+    for target in addresses(targets):
         try:
-            items.append(_one(target, into, title, network))
-            if not as_json:
-                _show(items[-1])
+            for item in _haul(Order(target, into, choice, title, digest), network, failures):
+                items.append(item)
+                if not as_json:
+                    _show(item)
         except MudlarkError as problem:
             failures.append(problem)
-            if problem is not failures[0] or len(targets) > 1:
-                messages().print(f"mudlark: {target}: {problem}", markup=False)
     if as_json:
         emit_json("haul", items=[_as_data(item) for item in items])
     if failures:
-        if len(targets) == 1:
-            raise failures[0]
-        click.get_current_context().exit(max(failure.exit_status for failure in failures))
+        for failure in failures[:-1]:
+            messages().print(f"mudlark: {failure}", markup=False)
+        raise failures[-1]
     if any(item.verdict != "sound" for item in items):
         click.get_current_context().exit(1)
 
 
-def _one(target: str, into: Path, title: str | None, network: dict[str, Any]) -> Item:
-    async def work() -> Item:
-        async with Session(connection(**network)) as session:
-            return await haul(session, target, into, title, view)
+def _digest(text: str | None) -> str | None:
+    """The hexadecimal part of `sha256:…`."""
+    if text is None:
+        return None
+    match = re.fullmatch(r"sha256:([0-9a-fA-F]{64})", text.strip())
+    if not match:
+        raise UsageError(f"{text!r} is no digest.", "Write it as sha256: and 64 hexadecimal digits.")
+    return match[1].lower()
 
-    with _View() as view:
+
+def _haul(order: Order, network: dict[str, Any], failures: list[MudlarkError]) -> list[Item]:
+    items: list[Item] = []
+
+    async def work() -> None:
+        async with Session(connection(**network)) as session:
+            items.extend([item async for item in haul(session, order, view)])
+
+    with _View(failures) as view:
         try:
-            return asyncio.run(work())
+            asyncio.run(work())
         except KeyboardInterrupt:
             view.stop()
             if view.done:
                 messages().print(
-                    f"mudlark: Interrupted; {view.done} of {view.planned} segments are kept.\n"
+                    f"mudlark: Interrupted; {view.done} of {view.planned} {view.unit} are kept.\n"
                     "         Run the same command again to go on from there.",
                     markup=False,
                 )
                 raise SystemExit(130) from None
             raise
+    return items
 
 
 class _View(HaulWatch):
     """Progress on stderr: a bar on a terminal, a line now and then elsewhere."""
 
-    def __init__(self) -> None:
-        super().__init__(self.bytes_came, self.outcome_came, self.retry_came, self.plan_came, self.step_came)
+    def __init__(self, failures: list[MudlarkError]) -> None:
+        super().__init__(
+            self.bytes_came, self.outcome_came, self.retry_came, self.plan_came, self.step_came, failures.append
+        )
         self._console = messages()
         self._progress: Progress | None = None
         self._task: Any = None
         self._last = time.monotonic()
         self.done = self.planned = 0
+        self.unit = "segments"
         self._bytes = 0
-        self._expected: float | None = None
 
     def __enter__(self) -> Self:
         return self
@@ -107,11 +139,14 @@ class _View(HaulWatch):
             self._progress = None
 
     def plan_came(self, plan: Plan) -> None:
-        self.planned = plan.segments
+        self.stop()
+        self.planned, self.done, self._bytes = plan.segments, 0, 0
+        self.unit = "parts" if plan.presentation.kind == "file" else "segments"
         track = plan.tracks[0]
         facts = [f"{track.width}×{track.height}" if track.width else "", bits(track.bitrate) if track.bitrate else ""]
         facts += [clock(plan.duration) if plan.duration else ""]
-        facts += [f"{plan.segments} segments" if plan.segments > 1 else "1 file"]
+        facts += [size(plan.presentation.length) if plan.presentation.length else ""]
+        facts += [f"{plan.segments} {self.unit}" if plan.segments > 1 else "1 file"]
         self._console.print(Text(plan.title, style="bold"))
         self._console.print(Text(", ".join(fact for fact in facts if fact), style="dim"))
         if self._console.is_terminal:
@@ -140,7 +175,7 @@ class _View(HaulWatch):
             self._progress.update(self._task, completed=self.done)
         elif not self._console.is_terminal and time.monotonic() - self._last > 10:
             self._last = time.monotonic()
-            self._console.print(f"{self.done} of {self.planned} segments, {size(self._bytes)}", markup=False)
+            self._console.print(f"{self.done} of {self.planned} {self.unit}, {size(self._bytes)}", markup=False)
 
     def retry_came(self, problem: Passing) -> None:
         self._console.print(Text(f"Trying again: {problem.what}", style="dim"))
@@ -177,6 +212,7 @@ def _as_data(item: Item) -> dict[str, Any]:
         "segments": record.segments,
         "problems": [{"code": p.code, "message": p.message} for p in record.problems],
         "checks": record.checks,
+        "contents": record.contents,
         "source": record.source,
     }
 
@@ -196,6 +232,10 @@ def _show(item: Item) -> None:
             f"  {track.type:<7}{track.codec}, {what}, {bits(track.bitrate)}, {clock(track.duration)}", markup=False
         )
     _show_checks(out, record)
+    if record.contents:
+        inside = [f"{printable(name)} ({size(count)})" for name, count in record.contents[:5]]
+        more = f" and {len(record.contents) - 5} more" if len(record.contents) > 5 else ""
+        out.print(f"  inside {', '.join(inside)}{more}", markup=False)
     if item.folder:
         media = next(file for file in record.files if file.role == "media")
         out.print(f"  file   {item.folder / media.path} ({size(media.bytes)})", markup=False)
@@ -209,7 +249,8 @@ def _show(item: Item) -> None:
 def _show_checks(out: Any, record: Record) -> None:
     passed = sum(check.outcome == "passed" for check in record.checks)
     counts = record.segments
-    told = f"{counts.planned} segments" if counts.planned > 1 else "1 file"
+    unit = "segments" if record.source.manifests else "parts"
+    told = f"{counts.planned} {unit}" if counts.planned > 1 else "1 file"
     parts = [f"{counts.fetched} fetched", f"{counts.reused} reused" if counts.reused else ""]
     parts += [
         f"{counts.retried} tried again" if counts.retried else "",

@@ -6,6 +6,7 @@ from typing import Any, TypeVar
 
 import click
 
+from mudlark.web.address import pasted, printable
 from mudlark.web.retry import Patience
 from mudlark.web.session import Connection, header_pair
 
@@ -22,7 +23,7 @@ class _Rate(click.ParamType[float]):
             return value
         match = _RATE.match(str(value).strip())
         if not match or float(match[1]) <= 0:
-            self.fail(f"{value!r} is not a rate; write it like 500k or 2M.", param, ctx)
+            self.fail(f"{value!r} is no size; write it like 500k or 2M.", param, ctx)
         return float(match[1]) * {"": 1, "k": 1e3, "m": 1e6, "g": 1e9}[match[2].lower()]
 
 
@@ -69,6 +70,14 @@ _NETWORK = (
     ),
     click.option("--proxy", default=None, metavar="URL", help="Go through this HTTP proxy.", envvar="MUDLARK_PROXY"),
     click.option(
+        "--cookie-file",
+        type=click.Path(exists=True, dir_okay=False),
+        default=None,
+        metavar="FILE",
+        help="Send the cookies of this file (as browsers export them) where they belong.",
+        envvar="MUDLARK_COOKIE_FILE",
+    ),
+    click.option(
         "--trust",
         type=click.Path(exists=True, dir_okay=False),
         default=None,
@@ -86,6 +95,22 @@ def network_options(function: F) -> F:
     return function
 
 
+def size_option(name: str, **given: Any) -> Callable[[F], F]:
+    """An option that takes a number of bytes as people write it."""
+    return click.option(name, type=_Rate(), default=None, metavar="SIZE", **given)
+
+
+def addresses(texts: tuple[str, ...]) -> list[str]:
+    """Addresses as pasted, cleaned of what a console or terminal put around them; what was cleaned is said."""
+    found = []
+    for text in texts:
+        address, rest = pasted(text)
+        if rest is not None:
+            click.echo(f"Took {printable(address)} out of {rest!r}", err=True)
+        found.append(address)
+    return found
+
+
 def json_option(function: F) -> F:
     """--json: one document on stdout."""
     return click.option("--json", "as_json", is_flag=True, help="Give one JSON document on stdout.")(function)
@@ -99,6 +124,7 @@ def connection(
     headers: tuple[str, ...],
     proxy: str | None,
     trust: str | None,
+    cookie_file: str | None,
 ) -> Connection:
     """The connection that the network options describe."""
     return Connection(
@@ -109,4 +135,5 @@ def connection(
         headers=tuple(header_pair(text) for text in headers),
         proxy=proxy,
         trust=trust,
+        cookie_file=cookie_file,
     )

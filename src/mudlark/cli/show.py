@@ -81,3 +81,13 @@ def indented(text: str, margin: int) -> str:
     width = shutil.get_terminal_size().columns if sys.stdout.isatty() else sys.maxsize
     space = " " * margin
     return textwrap.fill(text, width, initial_indent=space, subsequent_indent=space, break_long_words=False)
+
+
+def life(seconds: float) -> str:
+    """How long something still lives."""
+    if seconds <= 0:
+        return "expired"
+    for unit, length in (("days", 86400), ("hours", 3600), ("minutes", 60)):
+        if seconds >= 2 * length:
+            return f"expires in {seconds / length:.0f} {unit}"
+    return f"expires in {seconds:.0f} s"

@@ -1,16 +1,21 @@
 """`mudlark sift`: what media is here, and why it ranks so."""
 
 import asyncio
-from typing import Any
+import time
+from typing import Any, get_args
 
 import click
 from rich.text import Text
 
-from mudlark.cli.options import connection, json_option, network_options
-from mudlark.cli.show import clock, console, emit_json, indented, size
-from mudlark.errors import MudlarkError, NothingFound
-from mudlark.find.model import Find, Page
-from mudlark.find.sift import sift
+from mudlark.cli.options import addresses, connection, json_option, network_options, size_option
+from mudlark.cli.show import clock, columns, console, emit_json, indented, life, size
+from mudlark.errors import MudlarkError, NothingFound, UsageError
+from mudlark.find.button import Button, find_button
+from mudlark.find.model import Find, Kind, Page, Role
+from mudlark.find.probe import ask
+from mudlark.find.select import ORDERS, Filter, ordered
+from mudlark.find.sift import decode, sift, sift_look
+from mudlark.manifest.load import wants_text
 from mudlark.web.address import printable
 from mudlark.web.session import Session
 
@@ -19,44 +24,104 @@ _ROLE_STYLE = {"main": "bold green", "advert": "yellow"}
 
 @click.command(short_help="Look through pages.")
 @click.argument("urls", nargs=-1, required=True, metavar="URL...")
+@click.option("--why", is_flag=True, help="Say what each point of the score is for, and all places.")
+@click.option("--kind", "kinds", multiple=True, type=click.Choice(get_args(Kind)), help="Only finds of this kind.")
+@click.option("--role", "roles", multiple=True, type=click.Choice(get_args(Role)), help="Only finds in this role.")
+@click.option("--match", default=None, metavar="TEXT", help="Only finds with this text in address, label or place.")
+@click.option("--host", default=None, metavar="TEXT", help="Only finds on hosts with this in their name.")
+@size_option("--larger-than", help="Only finds known to be larger (500k, 20M).")
+@click.option("--sort", type=click.Choice(ORDERS), default="rank", show_default=True, help="Order of the list.")
+@click.option("--most", type=click.IntRange(1), default=20, show_default=True, help="Finds listed of each page.")
+@click.option("--no-probe", is_flag=True, help="Ask the servers nothing about the finds.")
+@click.option("--button", default=None, metavar="TEXT|SELECTOR", help="What does this control of the page point to?")
 @json_option
 @network_options
-def command(urls: tuple[str, ...], as_json: bool, **network: Any) -> None:
-    """Look through pages and list the media they hide, best first.
+def command(
+    urls: tuple[str, ...],
+    why: bool,
+    kinds: tuple[str, ...],
+    roles: tuple[str, ...],
+    match: str | None,
+    host: str | None,
+    larger_than: float | None,
+    sort: str,
+    most: int,
+    no_probe: bool,
+    button: str | None,
+    as_json: bool,
+    **network: Any,
+) -> None:
+    """Look through pages, feeds or media addresses and list the media they hold, best first.
 
-    Each find comes with where it stands in the source and why it ranks there. The likeliest are asked for a few
-    kilobytes, to see whether they live, how large and how long they are.
+    Each find says where it stands in the source. The likeliest are asked for a few kilobytes, to see whether they
+    live, what they really are, how large and how long. With --button, only what one control means is listed.
     """
-    pages, problems = asyncio.run(_sift_all(urls, network))
+    wanted = Filter(kinds, roles, match, host, larger_than)
+    pages, buttons, problems = asyncio.run(_look_at(addresses(urls), button, not no_probe, network))
+    for page in pages:
+        page.finds = ordered((find for find in page.finds if wanted.passes(find)), sort)
     if as_json:
-        emit_json("sift", pages=[_as_data(page) for page in pages])
+        _emit(pages, buttons)
     else:
         for number, page in enumerate(pages):
             if number:
                 click.echo()
-            _show(page)
+            if page.url in buttons:
+                _show_button(page, buttons[page.url])
+            elif page.finds:
+                _show(page, most, why)
+            elif not problems:
+                click.echo(f"mudlark: None of the finds on {printable(page.url)} is asked for.", err=True)
     if problems:
         for problem in problems[:-1]:
             click.echo(f"mudlark: {problem}", err=True)
         raise problems[-1]
+    if not buttons and not any(page.finds for page in pages):
+        click.get_current_context().exit(NothingFound.exit_status)
 
 
-async def _sift_all(urls: tuple[str, ...], network: dict[str, Any]) -> tuple[list[Page], list[MudlarkError]]:
+async def _look_at(
+    urls: list[str], wanted: str | None, asking: bool, network: dict[str, Any]
+) -> tuple[list[Page], dict[str, Button], list[MudlarkError]]:
     pages: list[Page] = []
+    buttons: dict[str, Button] = {}
     problems: list[MudlarkError] = []
     async with Session(connection(**network)) as session:
         for url in urls:
             try:
-                pages.append(await sift(session, url))
+                if wanted is None:
+                    pages.append(await sift(session, url, asking=asking))
+                else:
+                    page, found = await _button(session, url, wanted)
+                    pages.append(page)
+                    buttons[page.url] = found
             except MudlarkError as problem:
                 problems.append(problem)
                 if isinstance(problem, NothingFound):
                     pages.append(Page(url))
-    return pages, problems
+    return pages, buttons, problems
 
 
-def _as_data(page: Page) -> dict[str, Any]:
-    return {
+async def _button(session: Session, url: str, wanted: str) -> tuple[Page, Button]:
+    look = await session.look(url, wants_text)
+    try:
+        page = await sift_look(session, look, asking=False)
+    except NothingFound:
+        page = Page(look.url)
+    if page.itself:
+        raise UsageError(f"{printable(url)} is no page, so it has no buttons.", "Give the address of the page.")
+    button = find_button(decode(look), page, wanted)
+    await ask(session, [entry.find for entry in button.pointed])
+    button.pointed.sort(key=lambda entry: (entry.find.problem is not None, not entry.own))
+    return page, button
+
+
+def _emit(pages: list[Page], buttons: dict[str, Button]) -> None:
+    emit_json("sift", pages=[_as_data(page, buttons.get(page.url)) for page in pages])
+
+
+def _as_data(page: Page, button: Button | None) -> dict[str, Any]:
+    data: dict[str, Any] = {
         "url": page.url,
         "title": page.title,
         "description": page.description,
@@ -64,8 +129,20 @@ def _as_data(page: Page) -> dict[str, Any]:
         "date": page.date,
         "duration": page.duration,
         "finds": [_find_data(find) for find in page.finds],
+        "frames": [frame.url for frame in page.frames],
         "forms": [],
+        "left_out": page.left_out,
     }
+    if button:
+        data["button"] = {
+            "text": button.text,
+            "markup": button.markup,
+            "points_to": [
+                {**_find_data(entry.find), "where": entry.where, "own": entry.own, "tells": entry.tells}
+                for entry in button.pointed
+            ],
+        }
+    return data
 
 
 def _find_data(find: Find) -> dict[str, Any]:
@@ -75,34 +152,96 @@ def _find_data(find: Find) -> dict[str, Any]:
         "role": find.role,
         "score": find.score,
         "why": find.reasons,
-        "evidence": [{"where": evidence.where, "at": evidence.at} for evidence in find.evidence],
+        "evidence": [{"where": e.where, "at": e.at, "frame": e.frame} for e in find.evidence],
         "label": find.label,
         "status": find.status,
+        "final": find.final,
         "type": find.type,
+        "form": find.form,
         "bytes": find.bytes,
+        "ranges": find.ranges,
         "duration": find.duration,
-        "expires": None,
+        "width": find.width,
+        "height": find.height,
+        "count": find.count,
+        "versions": find.versions,
+        "larger": find.larger,
+        "renditions": find.renditions,
+        "expires": find.expires,
         "problem": find.problem,
     }
 
 
-def _show(page: Page) -> None:
+def _show(page: Page, most: int, why: bool) -> None:
     out = console()
-    if not page.finds:
-        return
     stated = f", which says it lasts {clock(page.duration)}" if page.duration else ""
-    count = "1 find" if len(page.finds) == 1 else f"{len(page.finds)} finds"
+    count = "1 find" if len(page.finds) == 1 else f"{len(page.finds):,} finds"
     out.print(Text(page.title or "Untitled page", style="bold"))
     out.print(Text(f"{count} on {printable(page.url)}{stated}", style="dim"))
     out.print()
-    out.print(Text(f"{'':>3}  {'kind':<9}{'role':<11}{'length':>7}{'size':>10}{'score':>7}", style="dim"))
-    for number, find in enumerate(page.finds, start=1):
+    out.print(Text(f"{'':>3}  {'kind':<10}{'role':<11}{'length':>7}{'size':>10}{'score':>7}", style="dim"))
+    for number, find in enumerate(page.finds[:most], start=1):
         line = Text(f"{number:>3}  ", style="bold")
-        line.append(f"{find.kind:<9}")
+        line.append(f"{find.kind:<10}")
         line.append(f"{find.role:<11}", style=_ROLE_STYLE.get(find.role, "dim"))
         line.append(f"{clock(find.duration):>7}{size(find.bytes):>10}{find.score:>7}", style="not bold")
+        line.append("".join(f"  {note}" for note in _notes(find)), style="not bold yellow")
         out.print(line)
         out.print(Text(f"     {printable(find.url)}", style="cyan" if find.role == "main" else ""))
-        places = "; ".join(f"{e.where}, {e.at}" if e.at else e.where for e in find.evidence[:3])
-        out.print(Text(f"     in {places}", style="dim"))
-        out.print(Text(indented(", ".join(find.reasons), 5), style="dim"))
+        places = [f"{e.where}, {e.at}" if e.at else e.where for e in find.evidence]
+        places = [
+            place + (f" of {printable(e.frame)}" if e.frame else "")
+            for place, e in zip(places, find.evidence, strict=True)
+        ]
+        if why:
+            for place in places:
+                out.print(Text(indented(f"in {place}", 5), style="dim"))
+            for points, words in find.why:
+                out.print(Text(f"     {points:>+4}  {words}", style="dim"))
+        else:
+            more = f"; and {len(places) - 2} more places" if len(places) > 2 else ""
+            out.print(Text(indented(f"in {'; '.join(places[:2])}{more}", 5), style="dim"))
+            reasons = [f"{words} {points:+d}" for points, words in find.why[1:]]
+            out.print(Text(indented(", ".join([find.why[0][1], *reasons]), 5), style="dim"))
+    beyond = len(page.finds) - most
+    if beyond > 0:
+        out.print(Text(f"     … and {beyond:,} more; see them with --most {len(page.finds)} or --json", style="dim"))
+    if page.left_out:
+        out.print(Text(f"     … and {page.left_out:,} addresses beyond what is kept of one page", style="dim"))
+
+
+def _notes(find: Find) -> list[str]:
+    """What a user must know before trying: expiry, series, versions, failures."""
+    notes = []
+    if find.problem:
+        notes.append("cannot be had")
+    if find.count > 1:
+        notes.append(f"{find.count} numbered files")
+    if find.versions:
+        notes.append(f"largest of {len(find.versions) + 1} versions")
+    if find.expires is not None:
+        notes.append(life(find.expires - time.time()))
+    if find.width and find.height:
+        notes.append(f"{find.width}×{find.height}")
+    return notes
+
+
+def _show_button(page: Page, button: Button) -> None:
+    out = console()
+    out.print(Text(button.text or "A control without text", style="bold"))
+    out.print(Text(f"{button.markup} on {printable(page.url)}", style="dim"))
+    out.print()
+    rows = [("", "answer", "size", "what tells it apart")]
+    for number, entry in enumerate(button.pointed, start=1):
+        find = entry.find
+        answer = "lives" if find.status and not find.problem else str(find.status or "none")
+        rows.append((str(number), answer, size(find.bytes), ", ".join(entry.tells) or "–"))
+    lines = list(columns(rows, right=(0, 2)))
+    out.print(Text(lines[0], style="dim"))
+    for entry, line in zip(button.pointed, lines[1:], strict=True):
+        out.print(Text(line, style="" if entry.find.problem else "bold green"))
+        out.print(Text(f"   {printable(entry.find.url)}", style="" if entry.find.problem else "cyan"))
+        label = f" “{entry.find.label}”" if entry.find.label else ""
+        out.print(Text(f"   {entry.where}{label}", style="dim"))
+        if entry.find.problem:
+            out.print(Text(f"   {entry.find.problem}", style="yellow"))

@@ -8,7 +8,7 @@ import click
 from rich.text import Text
 
 from mudlark.archive.record import TrackFacts
-from mudlark.cli.options import connection, json_option, network_options
+from mudlark.cli.options import addresses, connection, json_option, network_options
 from mudlark.cli.show import bits, clock, columns, console, emit_json
 from mudlark.errors import FormatError, NothingFound
 from mudlark.manifest.load import fill, is_manifest, open_presentation, wants_text
@@ -25,6 +25,8 @@ from mudlark.web.session import Session, shown
 def command(target: str, as_json: bool, **network: Any) -> None:
     """Show the renditions of an HLS playlist, or the tracks of a local MP4."""
     path = Path(target)
+    if not path.is_file():
+        target = addresses((target,))[0]
     rows, facts = _of_file(path) if path.is_file() else asyncio.run(_of_playlist(target, network))
     if as_json:
         emit_json("tracks", **facts, tracks=rows)

@@ -1,58 +1,7 @@
 """The pages of the demo museum: each exhibit is one thing that makes real pages hard, under a name of its own."""
 
-from collections.abc import Callable
-from dataclasses import dataclass
-
-MUSEUM = "Tidewrack Museum of Skerrow Bay"
-
-_STYLE = """
-body { font: 17px/1.55 Georgia, serif; color: #1d2b30; background: #f4f1e8; margin: 0 }
-header { background: #17414d; color: #f4f1e8; padding: 1.1rem 2rem }
-header a { color: inherit; text-decoration: none; letter-spacing: .03em }
-main { max-width: 46rem; margin: 2rem auto; padding: 0 1.2rem }
-video, img { max-width: 100%; background: #0d2228 } h1 { line-height: 1.2 } a { color: #8a3d12 }
-dt { margin-top: 1rem; font-weight: bold } dd { margin: 0 }
-"""
-
-
-@dataclass(frozen=True, slots=True)
-class Origins:
-    """Addresses of the three servers, without a slash at the end."""
-
-    site: str
-    media: str
-    adverts: str
-
-
-@dataclass(frozen=True, slots=True)
-class Exhibit:
-    """path: on the site. hard: what is hard about it, in a sentence. source: makes the page."""
-
-    name: str
-    path: str
-    hard: str
-    source: Callable[[Origins], str]
-
-
-def page(title: str, body: str, head: str = "") -> str:
-    """A page of the museum."""
-    return f"""<!doctype html>
-<html lang="en">
-<head>
-<meta charset="utf-8">
-<title>{title} · {MUSEUM}</title>
-<meta name="viewport" content="width=device-width">
-<link rel="icon" href="data:,">
-<style>{_STYLE}</style>
-{head}</head>
-<body>
-<header><a href="/">{MUSEUM}</a></header>
-<main>
-{body}
-</main>
-</body>
-</html>
-"""
+from mudlark.demo.hidden import HIDDEN
+from mudlark.demo.pages import Exhibit, Origins, page
 
 
 def _foghorn(at: Origins) -> str:
@@ -121,20 +70,15 @@ def _harbour_talk(at: Origins) -> str:
     )
 
 
-EXHIBITS = (
+EXHIBITS: tuple[Exhibit, ...] = (
     Exhibit("foghorn", "/film/foghorn", "A plain video element: the easy case.", _foghorn),
     Exhibit(
-        *("tide-mill", "/film/tide-mill", "The address of the stream stands only in an escaped string of a script."),
-        _tide_mill,
+        "tide-mill", "/film/tide-mill", "The stream's address stands only in an escaped script string.", _tide_mill
     ),
     Exhibit(
-        *(
-            "harbour-talk",
-            "/talk/harbour-wall",
-            "An advert plays first; the page's metadata states how long the talk is.",
-        ),
-        _harbour_talk,
+        "harbour-talk", "/talk/harbour-wall", "An advert plays first; metadata states the talk's length.", _harbour_talk
     ),
+    *HIDDEN,
 )
 
 

@@ -4,7 +4,11 @@ Runs in a thread of its own, so that commands can be tried on it from the same p
 """
 
 import asyncio
+import re
 import threading
+import zipfile
+from collections.abc import Callable
+from contextlib import suppress
 from functools import partial
 from importlib.resources import files
 from io import BytesIO
@@ -12,9 +16,12 @@ from pathlib import Path
 from types import TracebackType
 from typing import Self
 
+import numpy as np
 from aiohttp import web
 
-from mudlark.demo.exhibits import EXHIBITS, Exhibit, Origins, entrance, page
+from mudlark.demo.exhibits import EXHIBITS, entrance
+from mudlark.demo.hidden import BUILDS, MEMBERS_COOKIE, frame_inner, frame_outer, log_in
+from mudlark.demo.pages import Exhibit, Origins, page
 from mudlark.demo.pictures import picture
 
 RENDITIONS = (
@@ -23,6 +30,16 @@ RENDITIONS = (
     (360, 420_000, 290_000, "avc1.64001e,mp4a.40.2"),
     (720, 900_000, 610_000, "avc1.64001f,mp4a.40.2"),
 )
+_FILMS = {
+    # several exhibits show the same film under names of their own
+    **{"foghorn-demonstration": "foghorn-demonstration", "harbour-talk": "harbour-talk"},
+    **{"lightship-letters": "harbour-talk", "quay-walk": "harbour-talk", "members-evening": "harbour-talk"},
+    **{"shell-collecting": "foghorn-demonstration", "lamp-lighting": "foghorn-demonstration"},
+    **{"rope-making": "foghorn-demonstration", "net-mending": "foghorn-demonstration"},
+    **{"gulls-at-dusk": "foghorn-demonstration"},
+}
+_SIZES = {"thumbs": (160, 90), "full": (1280, 720)}
+DISK_IMAGE = 60_000_000  # bytes, made as they are asked for
 _SEGMENT = 4
 _SEGMENTS = 6
 _PLAYLIST = "application/vnd.apple.mpegurl"
@@ -111,27 +128,52 @@ class DemoSite:
 
     def _site(self) -> web.Application:
         application = web.Application()
-        application.router.add_get("/", partial(_text, "text/html", entrance()))
+        get = application.router.add_get
+        get("/", partial(_text, "text/html", entrance()))
         for exhibit in EXHIBITS:
-            application.router.add_get(exhibit.path, partial(self._exhibit, exhibit))
-        application.router.add_get("/pictures/{name}.png", _still)
-        visit = page("Visit", "<h1>Visit</h1><p>Open from tide to tide.</p>")
-        application.router.add_get("/visit", partial(_text, "text/html", visit))
+            if exhibit.name != "members":
+                get(exhibit.path, partial(self._written, exhibit.source))
+        members = next(exhibit for exhibit in EXHIBITS if exhibit.name == "members")
+        get(members.path, partial(self._for_members, members))
+        get("/frames/quay-outer", partial(self._written, frame_outer))
+        get("/frames/quay-inner", partial(self._written, frame_inner))
+        get("/go/{step}", self._onwards)
+        get("/pictures/{name:.+}.png", _still)
+        get("/visit", partial(_text, "text/html", page("Visit", "<h1>Visit</h1><p>Open from tide to tide.</p>")))
+        get("/player", partial(_text, "text/html", "<!doctype html><title>Player</title><p>A player.</p>"))
         return application
 
-    async def _exhibit(self, exhibit: Exhibit, request: web.Request) -> web.Response:
-        return await _text("text/html", exhibit.source(self.origins), request)
+    async def _written(self, source: Callable[[Origins], str], request: web.Request) -> web.Response:
+        text = source(self.origins)
+        kind = "application/rss+xml" if text.startswith("<?xml") else "text/html"
+        return await _text(kind, text, request)
+
+    async def _for_members(self, exhibit: Exhibit, request: web.Request) -> web.Response:
+        name, value = MEMBERS_COOKIE
+        return await self._written(exhibit.source if request.cookies.get(name) == value else log_in, request)
+
+    async def _onwards(self, request: web.Request) -> web.Response:
+        """Three redirects, the last to the media host."""
+        step = int(request.match_info["step"])
+        target = f"/go/{step + 1}" if step < 3 else f"{self.origins.media}/films/gulls-at-dusk.mp4"
+        raise web.HTTPFound(target)
 
     def _media(self) -> web.Application:
         application = web.Application()
+        get = application.router.add_get
         folder = media_folder()
-        application.router.add_get("/streams/tide-mill/master.m3u8", partial(_text, _PLAYLIST, master_playlist()))
+        get("/streams/tide-mill/master.m3u8", partial(_text, _PLAYLIST, master_playlist()))
         for height, *_ in RENDITIONS:
             base = f"/streams/tide-mill/{height}p"
-            application.router.add_get(f"{base}/index.m3u8", partial(_text, _PLAYLIST, media_playlist()))
+            get(f"{base}/index.m3u8", partial(_text, _PLAYLIST, media_playlist()))
             application.router.add_static(base, folder / "tide-mill" / f"{height}p")
-        for name in ("foghorn-demonstration.mp4", "harbour-talk.mp4"):
-            application.router.add_get(f"/films/{name}", partial(_file, folder / name))
+        for name, file in _FILMS.items():
+            get(f"/films/{name}.mp4", partial(_file, folder / f"{file}.mp4"))
+        get("/stored/8842", partial(_file, folder / "gift-shop.mp4"))
+        for name in (*BUILDS, "tide-tables-2.4.zip"):
+            get(f"/packages/{name}", partial(_package, name))
+        get("/fetch", _map)
+        get("/images/gallery-computer.img", _disk_image)
         return application
 
     def _adverts(self) -> web.Application:
@@ -151,7 +193,57 @@ async def _file(path: Path, _: web.Request) -> web.FileResponse:
 async def _still(request: web.Request) -> web.Response:
     """A picture of the museum, drawn when it is asked for."""
     name = request.match_info["name"]
-    image = picture(40, 640, 360, name.replace("-", " ").title())
+    said = re.search(r"(\d+)x(\d+)$", name)
+    width, height = (int(said[1]), int(said[2])) if said else _SIZES.get(name.partition("/")[0], (640, 360))
+    image = picture(40, min(width, 1280), min(height, 720), name.rpartition("/")[2].replace("-", " ").title())
     data = BytesIO()
     image.save(data, "PNG")
     return web.Response(body=data.getvalue(), content_type="image/png")
+
+
+async def _package(name: str, _: web.Request) -> web.Response:
+    """A ZIP file that says what it is."""
+    data = BytesIO()
+    with zipfile.ZipFile(data, "w", zipfile.ZIP_DEFLATED) as archive:
+        for part in ("guide.html", "tides.csv", "README.txt"):
+            archive.writestr(zipfile.ZipInfo(f"field-guide/{part}"), f"{name}: {part}\n" * 400)
+    return web.Response(body=data.getvalue(), content_type="application/zip")
+
+
+async def _map(_: web.Request) -> web.Response:
+    """A picture that the server names, in the extended notation of RFC 8187."""
+    data = BytesIO()
+    picture(7, 640, 360, "The Keeper's Map").save(data, "PNG")
+    name = "filename=\"map.png\"; filename*=UTF-8''K%C3%A6rvik%20%E2%80%93%20the%20keeper%E2%80%99s%20map.png"
+    return web.Response(
+        body=data.getvalue(),
+        content_type="application/octet-stream",
+        headers={"Content-Disposition": f"attachment; {name}"},
+    )
+
+
+def disk_bytes(start: int, count: int) -> bytes:
+    """Any part of the disk image: words that depend on their place."""
+    first = start // 8
+    words = np.arange(first, (start + count) // 8 + 1, dtype="<u8") * np.uint64(0x9E3779B97F4A7C15)
+    return words.tobytes()[start - first * 8 :][:count]
+
+
+async def _disk_image(request: web.Request) -> web.StreamResponse:
+    """Ranges as RFC 9110 §14 has them, with a strong validator."""
+    tag = '"gallery-1"'
+    asked = re.fullmatch(r"bytes=(\d+)-(\d*)", request.headers.get("Range", ""))
+    first, last, status = 0, DISK_IMAGE - 1, 200
+    if asked and request.headers.get("If-Range", tag) == tag:
+        first, status = int(asked[1]), 206
+        last = min(int(asked[2] or last), last)
+    headers = {"ETag": tag, "Accept-Ranges": "bytes", "Content-Type": "application/octet-stream"}
+    headers["Content-Length"] = str(last - first + 1)
+    if status == 206:
+        headers["Content-Range"] = f"bytes {first}-{last}/{DISK_IMAGE}"
+    response = web.StreamResponse(status=status, headers=headers)
+    await response.prepare(request)
+    with suppress(ConnectionError):  # who asks only for the head goes away early
+        for at in range(first, last + 1, 1 << 18):
+            await response.write(disk_bytes(at, min(1 << 18, last + 1 - at)))
+    return response

@@ -16,7 +16,7 @@ from mudlark.fetch.store import Incoming, Row, Store, now
 from mudlark.manifest.model import Segment
 from mudlark.web.address import without_query
 from mudlark.web.retry import Passing, persist
-from mudlark.web.session import Answer, Session
+from mudlark.web.session import Answer, Changed, Session
 
 _BLOCK = 1 << 20  # bytes collected before they go to a thread
 _WRITERS = 4
@@ -34,7 +34,8 @@ class Job:
     def source(self) -> str:
         """What identifies the bytes: a token in the query may change between two runs, the path may not."""
         part = self.segment.byte_range
-        return without_query(self.segment.url) + (f" {part.start}+{part.length}" if part else "")
+        place = f" {part.start}+{part.length} of {self.segment.validator or 'any'}" if part else ""
+        return without_query(self.segment.url) + place
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,6 +127,8 @@ class Engine:
 
         try:
             size, digest = await persist(attempt, self.session.connection.patience, self._retry)
+        except Changed:
+            raise
         except NetworkError as problem:
             self._failed_in_a_row += 1
             if self._failed_in_a_row >= _HOPELESS and problem.status not in (404, 410):
@@ -152,7 +155,7 @@ class Engine:
         span = (part.start, part.length) if part else None
         incoming = Incoming(path)
         try:
-            async with self.session.open(job.segment.url, span=span) as answer:
+            async with self.session.open(job.segment.url, span=span, unless_changed=job.segment.validator) as answer:
                 return await self._receive(answer, incoming, pool)
         except BaseException:
             await asyncio.shield(asyncio.get_running_loop().run_in_executor(pool, incoming.abandon))

@@ -1,8 +1,5 @@
 """What an address probably holds, by its type if one is stated, else by the extension of its path."""
 
-from pathlib import PurePosixPath
-from urllib.parse import unquote, urlsplit
-
 from mudlark.find.model import Kind
 
 _EXTENSIONS: dict[Kind, str] = {
@@ -16,6 +13,7 @@ _EXTENSIONS: dict[Kind, str] = {
     "package": "zip gz tgz bz2 xz 7z rar tar iso dmg img exe msi apk deb rpm pkg",
 }
 _BY_EXTENSION = {extension: kind for kind, extensions in _EXTENSIONS.items() for extension in extensions.split()}
+_SEGMENTS = frozenset({"ts", "m4s", "cmfv", "cmfa"})
 _BY_TYPE: dict[str, Kind] = {
     "application/vnd.apple.mpegurl": "hls",
     "application/x-mpegurl": "hls",
@@ -26,13 +24,29 @@ _BY_TYPE: dict[str, Kind] = {
     "application/ttml+xml": "subtitle",
     "application/pdf": "document",
     "application/zip": "package",
+    "application/x-iso9660-image": "package",
+    "application/vnd.debian.binary-package": "package",
 }
+
+
+def _suffix(address: str) -> str:
+    """The extension of the path, in lower case and without its dot."""
+    path = address.partition("?")[0].partition("#")[0]
+    name = path.rpartition("/")[2]
+    stem, dot, suffix = name.rpartition(".")
+    if "//" in path[:9] and path.count("/") < 3:
+        return ""  # a bare host
+    return suffix.lower() if dot and stem else ""
 
 
 def kind_by_extension(address: str) -> Kind | None:
     """The kind that the path's extension stands for."""
-    suffix = PurePosixPath(unquote(urlsplit(address).path)).suffix.lower()
-    return _BY_EXTENSION.get(suffix.removeprefix("."))
+    return _BY_EXTENSION.get(_suffix(address))
+
+
+def is_segment(address: str) -> bool:
+    """True if the extension is one that only segments have; a lone one may be anything."""
+    return _suffix(address) in _SEGMENTS
 
 
 def kind_by_type(media_type: str | None) -> Kind | None:

@@ -11,21 +11,34 @@ PLAYED = frozenset({"video", "audio", "hls", "dash"})
 
 @dataclass(frozen=True, slots=True)
 class Evidence:
-    """One place that names a find. where: what kind of place, in words. at: the line in the page's source, if known.
+    """One place that names a find. where: what kind of place, in words. at: the line in the source, if known.
 
     weight: how strongly such a place speaks for the find being what the page is about, in points.
+    frame: address of the frame in whose source it stands, None for the page itself.
     """
 
     where: str
     at: str | None
     weight: int
+    frame: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Frame:
+    """A page inside a page. where: the place that names it."""
+
+    url: str
+    where: str
 
 
 @dataclass(slots=True)
 class Find:
-    """A candidate address with everything that is known of it. why: the score's parts in words, as (points, words).
+    """A candidate address with everything that is known of it. why: the score's parts, as (points, words).
 
-    bytes, duration (seconds), type and status are what the server and the first bytes said; None while not asked.
+    larger: address of the full picture of which this is a smaller version; versions: the other way round.
+    count: how many numbered files this one stands for. renditions: addresses that this playlist lists.
+    final: where redirects lead. bytes, duration (seconds), type, status, form (what the first bytes are), ranges and
+    width and height are what the server and the first bytes said; None while not asked. expires: Unix time.
     """
 
     url: str
@@ -35,10 +48,20 @@ class Find:
     why: list[tuple[int, str]] = field(default_factory=list)
     evidence: list[Evidence] = field(default_factory=list)
     label: str | None = None
+    larger: str | None = None
+    versions: list[str] = field(default_factory=list)
+    count: int = 1
+    renditions: list[str] = field(default_factory=list)
+    final: str | None = None
     status: int | None = None
     type: str | None = None
+    form: str | None = None
     bytes: int | None = None
+    ranges: bool | None = None
     duration: float | None = None
+    width: int | None = None
+    height: int | None = None
+    expires: float | None = None
     problem: str | None = None
 
     @property
@@ -49,7 +72,11 @@ class Find:
 
 @dataclass(slots=True)
 class Page:
-    """A page that was looked through. duration: seconds that its metadata states for its main media."""
+    """A page that was looked through. duration: seconds that its metadata states for its main media.
+
+    left_out: how many finds there were beyond what is kept. wants_login: it asks for a password.
+    itself: it is no page but the media itself, its own only find.
+    """
 
     url: str
     title: str | None = None
@@ -57,4 +84,10 @@ class Page:
     creator: str | None = None
     date: str | None = None
     duration: float | None = None
+    dimensions: tuple[int, int] | None = None
     finds: list[Find] = field(default_factory=list)
+    frames: list[Frame] = field(default_factory=list)
+    oembed: str | None = None
+    wants_login: bool = False
+    itself: bool = False
+    left_out: int = 0

@@ -1,226 +1,284 @@
-"""Looking through the source of a page: elements, metadata, JSON-LD and scripts, each find with where it stood.
+"""Looking through the source of a page: every element that can name media, and what its attributes hide.
 
 Works on text alone. Addresses are resolved against `<base>`; only http and https count. What a place says about an
 address (an extension, a type, the element around it) decides whether it is media at all.
 """
 
 import re
-from bisect import bisect_right
-from collections.abc import Iterator
-from typing import Any
+from collections.abc import Callable
 
-import msgspec
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
+from mudlark.find.collect import Collector, tidy
+from mudlark.find.hidden import ANYWHERE, addresses, decode_json, looks_like_address, parameters, strings_in
 from mudlark.find.kind import kind_by_extension, kind_by_type
-from mudlark.find.model import Evidence, Find, Kind, Page
+from mudlark.find.metadata import read_metadata
+from mudlark.find.model import Kind, Page
 from mudlark.find.script import literals
-from mudlark.web.address import printable, resolve
+from mudlark.web.address import resolve
 
-MOST_FINDS = 20_000
-_META_MEDIA: dict[str, tuple[Kind, int]] = {
-    **{"og:video": ("video", 25), "og:video:url": ("video", 25), "og:video:secure_url": ("video", 25)},
-    **{"og:audio": ("audio", 20), "og:audio:url": ("audio", 20), "og:audio:secure_url": ("audio", 20)},
-    **{"og:image": ("image", 4), "og:image:url": ("image", 4), "og:image:secure_url": ("image", 4)},
-    **{"twitter:player:stream": ("video", 25), "twitter:image": ("image", 4)},
-}
-_META_SAYS = {
-    "title": ("og:title", "twitter:title", "dc.title", "dcterms.title"),
-    "description": ("og:description", "twitter:description", "description", "dc.description", "dcterms.description"),
-    "creator": ("author", "dc.creator", "dcterms.creator", "article:author"),
-    "date": ("article:published_time", "dc.date", "dcterms.date", "date", "og:video:release_date"),
-}
-_META_DURATION = ("og:video:duration", "video:duration", "og:audio:duration", "duration")
-_JSON_LD_MEDIA: dict[str, tuple[Kind, int]] = {
-    **{"VideoObject": ("video", 25), "AudioObject": ("audio", 25), "ImageObject": ("image", 4)},
-    **{"MediaObject": ("video", 20), "Clip": ("video", 20), "Movie": ("video", 20)},
-}
-_ELEMENTS: dict[str, tuple[tuple[str, Kind | None, str, int], ...]] = {
-    "video": (("src", "video", "video element", 30), ("poster", "image", "poster of a video element", 3)),
-    "audio": (("src", "audio", "audio element", 30),),
-    "source": (("src", None, "source of a media element", 30),),
-    "img": (("src", "image", "img element", 0),),
-    "a": (("href", None, "link", 8),),
-    "area": (("href", None, "link", 8),),
-    "link": (("href", None, "link element", 5),),
-}
-_ISO_DURATION = re.compile(r"P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+(?:\.\d+)?)S)?)?$", re.I)
+_COMMENT = re.compile(r"<!--(.*?)-->", re.S)
+_CSS_URL = re.compile(r"url\(\s*(?:\"([^\"]*)\"|'([^']*)'|([^)\s]*))\s*\)", re.I)
+_WIDTH = re.compile(r"^(\d+(?:\.\d+)?)([wx])$")
+_TELLING = re.compile(r"(?:^|[-_])(?:video|audio|stream|hls|dash|mp4|m3u8|film|movie|sound|media)(?:[-_]|$)")
+
+_LINKS = frozenset({"preload", "alternate", "enclosure", "prefetch", "video_src", "audio_src", "image_src"})
+_OEMBED = ("application/json+oembed", "text/xml+oembed")
+_DEEPEST = 4  # templates and comments inside each other
 
 
-def seconds(text: str) -> float | None:
-    """A duration as pages state it: ISO 8601 (PT1M30S), clock (1:30), or plain seconds."""
-    text = text.strip()
-    if match := _ISO_DURATION.match(text):
-        days, hours, minutes, rest = (float(part or 0) for part in match.groups())
-        return days * 86400 + hours * 3600 + minutes * 60 + rest or None
-    try:
-        total = 0.0
-        for part in text.split(":"):
-            total = total * 60 + float(part)
-    except ValueError:
-        return None
-    return total if 0 < total < 1e7 else None
+def read_page(source: str, url: str, frame: str | None = None) -> Page:
+    """Everything that the source of a page at `url` says. frame: the page's own address if it was found in another."""
+    tree = LexborHTMLParser(source)
+    node = tree.css_first("base[href]")
+    base = (node and resolve(url, node.attributes.get("href") or "")) or url
+    into = Collector(source, url, base, frame)
+    read_metadata(tree, into)
+    _Walk(into).tree(tree, "")
+    into.page.finds = list(into.finds.values())
+    into.page.left_out = into.left_out
+    return into.page
 
 
-def read_page(source: str, url: str) -> Page:
-    """Everything that the source of a page at `url` says."""
-    return _Reader(source, url).read()
+def srcset(text: str) -> list[tuple[str, float]]:
+    """The candidates of a srcset (HTML §4.8.4.2.1), each with its width or density."""
+    found = []
+    for candidate in re.split(r",\s+|,(?=https?:|/)", text.strip()):
+        reference, _, size = candidate.strip().rstrip(",").partition(" ")
+        match = _WIDTH.match(size.strip())
+        if reference:
+            found.append((reference, float(match[1]) if match else 1.0))
+    return found
 
 
-class _Reader:
-    def __init__(self, source: str, url: str) -> None:
-        self.source = source
-        self.page = Page(url)
-        self.tree = LexborHTMLParser(source)
-        self.finds: dict[str, Find] = {}
-        self.cursors: dict[str, int] = {}
-        self.breaks = [match.start() for match in re.finditer("\n", source)]
-        node = self.tree.css_first("base[href]")
-        self.base = (node and resolve(url, node.attributes.get("href") or "")) or url
+class _Walk:
+    """One pass over the elements of a page, in its order."""
 
-    def read(self) -> Page:
-        self.metadata()
-        for tag, rules in _ELEMENTS.items():
-            for node in self.tree.css(tag):
-                for attribute, kind, where, weight in rules:
-                    self.element(node, attribute, kind, where, weight)
-        for node in self.tree.css("script"):
-            self.script(node)
-        if not self.page.title:
-            self.page.title = self.text_of("title") or self.text_of("h1")
-        self.page.finds = list(self.finds.values())
-        return self.page
+    def __init__(self, into: Collector) -> None:
+        self.into = into
+        self._text_cursor = 0
 
-    def text_of(self, selector: str) -> str | None:
-        node = self.tree.css_first(selector)
-        return tidy(node.text()) if node else None
-
-    def line(self, snippet: str, tag: str) -> str | None:
-        """The line of the source on which a snippet stands inside a tag. Elements of one tag come in the page's order,
-        so the search goes on from the last one; an address written with entities is not found."""
-        at = self.cursors.get(tag, 0) - 1
-        while snippet and (at := self.source.find(snippet, at + 1)) >= 0:
-            opening = self.source.rfind("<", 0, at) + 1
-            if self.source[opening : opening + len(tag)].lower() == tag:
-                self.cursors[tag] = at
-                return self.line_at(at)
-        return None
-
-    def line_at(self, position: int) -> str:
-        """The line of a position in the source."""
-        return f"line {bisect_right(self.breaks, position) + 1}"
-
-    def add(self, reference: str, kind: Kind | None, evidence: Evidence, label: str | None = None) -> None:
-        """Note a reference if it is media; `kind` is what the place says of it, overruled by a telling extension."""
-        url = resolve(self.base, reference)
-        if url is None:
+    def tree(self, tree: LexborHTMLParser, context: str, depth: int = 0) -> None:
+        """All elements of a tree. context: words added to every place, like ` in a comment`."""
+        if depth > _DEEPEST or tree.root is None:
             return
-        by_name = kind_by_extension(url)
-        told = by_name if by_name and (kind is None or kind in ("video", "audio")) else kind
-        if told is None or (url not in self.finds and len(self.finds) >= MOST_FINDS):
-            return
-        find = self.finds.setdefault(url, Find(url, told))
-        find.label = find.label or label
-        if evidence not in find.evidence:
-            find.evidence.append(evidence)
-
-    def element(self, node: LexborNode, attribute: str, kind: Kind | None, where: str, weight: int) -> None:
-        value = node.attributes.get(attribute)
-        if not value:
-            return
-        if node.tag == "link" and (node.attributes.get("rel") or "").lower() not in (
-            "preload",
-            "alternate",
-            "enclosure",
-        ):
-            return
-        told = kind
-        if node.tag in ("source", "a", "link"):
-            told = kind_by_type(node.attributes.get("type"))
-        if node.tag == "source" and told is None and kind_by_extension(value) is None:
-            parent = node.parent.tag if node.parent else ""
-            told = {"video": "video", "audio": "audio", "picture": "image"}.get(parent or "")  # type: ignore[assignment]
-        label = tidy(node.text()) if node.tag == "a" else tidy(node.attributes.get("alt") or "")
-        self.add(value, told, Evidence(where, self.line(value, node.tag or ""), weight), label)
-
-    def metadata(self) -> None:
-        """`<meta>` by name, property or itemprop; JSON-LD blocks come first, as they say the most."""
-        for node in self.tree.css('script[type="application/ld+json"]'):
-            self.linked_data(node.text())
-        said: dict[str, str] = {}
-        for node in self.tree.css("meta[content]"):
+        for node in tree.root.traverse():
+            tag = node.tag or ""
+            handler = _HANDLERS.get(tag)
             attributes = node.attributes
-            name = (attributes.get("property") or attributes.get("name") or attributes.get("itemprop") or "").lower()
-            content = attributes.get("content") or ""
-            said.setdefault(name, content)
-            if name in _META_MEDIA:
-                kind, weight = _META_MEDIA[name]
-                self.add(content, kind, Evidence(f"metadata {name}", self.line(content, "meta"), weight))
-        for attribute, names in _META_SAYS.items():
-            if not getattr(self.page, attribute):
-                value = next((tidy(said[name]) for name in names if said.get(name)), None)
-                setattr(self.page, attribute, value)
-        stated = (seconds(said[name]) for name in _META_DURATION if name in said)
-        self.page.duration = self.page.duration or next((value for value in stated if value), None)
+            if handler:
+                handler(self, node, attributes, context)
+            if attributes:
+                self.attributes(node, attributes, context)
+            if tag == "template":
+                inside = re.sub(r"^<template[^>]*>|</template>$", "", node.html or "")
+                self.tree(LexborHTMLParser(inside), f"{context} in a template", depth + 1)
+        if not depth:
+            for match in _COMMENT.finditer(self.into.source):
+                self.comment(match, depth)
 
-    def linked_data(self, text: str) -> None:
-        """A block of JSON-LD, however deep its objects are nested."""
-        try:
-            data = msgspec.json.decode(text)
-        except (msgspec.DecodeError, RecursionError):
+    def comment(self, match: re.Match[str], depth: int) -> None:
+        """A comment may hold markup or bare addresses."""
+        text = match[1]
+        if "<" in text and ("src" in text or "href" in text):
+            self.tree(LexborHTMLParser(text), " in a comment", depth + 1)
+        for found in ANYWHERE.finditer(text):
+            self.into.add(found[0], None, "comment", 4, at=self.into.line_at(match.start(1) + found.start()))
+
+    def attributes(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
+        """data-*, on* and style of any element."""
+        for name, value in attributes.items():
+            if not value:
+                continue
+            place = f"attribute {name} of {node.tag} element{context}"
+            if name.startswith("data-"):
+                self.data(node, name, value, place)
+            elif name.startswith("on") and len(value) > 6:
+                for literal in literals(value):
+                    self.hidden(literal.text, literal.how, place, 14, node.tag)
+            elif name == "style" and "url(" in value:
+                self.css(value, f"style of {node.tag} element{context}", node.tag)
+
+    def data(self, node: LexborNode, name: str, value: str, place: str) -> None:
+        """A data attribute: an address, or JSON, percent-encoding or base64 around one."""
+        tag = node.tag or ""
+        for address, how in addresses(value):
+            self.hidden(address, how, place, 14, tag)
+            if not how and kind_by_extension(address) is None and _TELLING.search(name) and "/" in address:
+                kind: Kind = "audio" if re.search("audio|sound", name) else "video"
+                self.into.add(address, kind, place, 6, tag=tag)
+        if "srcset" in name:
+            self.versions(value, place, tag)
+
+    def hidden(self, address: str, how: str, place: str, weight: int, tag: str | None, at: str | None = None) -> None:
+        """An address that stood inside other text."""
+        where = f"{place} ({how})" if how else place
+        self.into.add(address, None, where, weight, tag=None if at else tag, at=at)
+
+    def css(self, text: str, place: str, tag: str | None) -> None:
+        for match in _CSS_URL.finditer(text):
+            reference = match[1] or match[2] or match[3] or ""
+            if not reference.startswith("data:"):
+                self.into.add(reference, kind_by_extension(reference), f"CSS url() in {place}", 2, tag=tag)
+
+    def versions(self, text: str, place: str, tag: str | None) -> None:
+        """The sizes of one picture: the largest is a find, the others are its versions."""
+        candidates = srcset(text)
+        if not candidates:
             return
-        for thing in _objects(data):
-            types = thing.get("@type")
-            for type_ in types if isinstance(types, list) else [types]:
-                if isinstance(type_, str) and type_ in _JSON_LD_MEDIA:
-                    self.media_object(thing, type_)
+        largest = max(candidates, key=lambda candidate: candidate[1])[0]
+        best = self.into.add(largest, "image", f"{place}, largest of {len(candidates)}", 4, tag=tag)
+        for reference, _ in candidates:
+            other = self.into.add(reference, "image", place, 0, tag=tag)
+            if best and other and other is not best and best.url != other.url:
+                other.larger = other.larger or best.url
 
-    def media_object(self, thing: dict[str, Any], type_: str) -> None:
-        kind, weight = _JSON_LD_MEDIA[type_]
-        told = kind_by_type(_text(thing.get("encodingFormat"))) or kind
-        for key in ("contentUrl", "contentURL", "url"):
-            reference = _text(thing.get(key))
-            if reference and (key != "url" or kind_by_extension(reference)):
-                self.add(reference, told, Evidence(f"JSON-LD {type_} {key}", self.line(reference, "script"), weight))
-        thumbnail = thing.get("thumbnailUrl")
-        for reference in thumbnail if isinstance(thumbnail, list) else [thumbnail]:
-            if isinstance(reference, str):
-                self.add(
-                    reference, "image", Evidence(f"JSON-LD {type_} thumbnailUrl", self.line(reference, "script"), 2)
-                )
-        if kind in ("video", "audio"):
-            self.page.title = self.page.title or tidy(_text(thing.get("name")) or "")
-            self.page.description = self.page.description or tidy(_text(thing.get("description")) or "")
-            self.page.date = self.page.date or tidy(_text(thing.get("uploadDate")) or "")
-            self.page.duration = self.page.duration or seconds(_text(thing.get("duration")) or "")
+    def on_player(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
+        tag = node.tag or ""
+        if source := attributes.get("src"):
+            kind: Kind = "audio" if tag == "audio" else "video"
+            self.into.add(source, kind, f"{tag} element{context}", 30, tag=tag)
+        if poster := attributes.get("poster"):
+            self.into.add(poster, "image", f"poster of a video element{context}", 3, tag=tag)
 
-    def script(self, node: LexborNode) -> None:
-        if node.attributes.get("src") or node.attributes.get("type") == "application/ld+json":
+    def on_source(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
+        parent = node.parent.tag if node.parent else ""
+        if source := attributes.get("src"):
+            by_parent: dict[str | None, Kind] = {"video": "video", "audio": "audio", "picture": "image"}
+            kind = kind_by_type(attributes.get("type")) or by_parent.get(parent)
+            self.into.add(source, kind, f"source of a {parent} element{context}", 30, tag="source")
+        if sizes := attributes.get("srcset"):
+            self.versions(sizes, f"srcset of a source element{context}", "source")
+
+    def on_track(self, _: LexborNode, attributes: dict[str, str | None], context: str) -> None:
+        if source := attributes.get("src"):
+            label = tidy(attributes.get("label") or attributes.get("srclang"))
+            self.into.add(source, "subtitle", f"track of a media element{context}", 6, tag="track", label=label)
+
+    def on_image(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
+        label = tidy(attributes.get("alt") or attributes.get("title"))
+        shown = None
+        if source := attributes.get("src") or attributes.get("href"):
+            shown = self.into.add(source, "image", f"img element{context}", 0, tag=node.tag, label=label)
+        if sizes := attributes.get("srcset"):
+            self.versions(sizes, f"srcset of an img element{context}", "img")
+        around = node.parent
+        if shown and around is not None and around.tag == "a" and (target := around.attributes.get("href")):
+            full = resolve(self.into.base, target)
+            if full and full != shown.url and kind_by_extension(full) == "image":
+                shown.larger = full
+
+    def on_link(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
+        target = attributes.get("href")
+        if not target:
+            return
+        offered = attributes.get("download") is not None or "download" in attributes
+        kind = kind_by_type(attributes.get("type"))
+        if kind_by_extension(target) is None and kind is None:
+            if not offered:
+                self.query(target, f"link{context}", node.tag)
+                return
+            kind = "package"
+        label = tidy(node.text() if node.tag == "a" else None)
+        label = label or tidy(attributes.get("title") or attributes.get("aria-label"))
+        where = f"download link{context}" if offered else f"link{context}"
+        self.into.add(target, kind, where, 14 if offered else 8, tag=node.tag, label=label)
+
+    def query(self, address: str, place: str, tag: str | None) -> None:
+        """Addresses that another address carries in its parameters."""
+        if "=" in address:
+            for hidden, how in parameters(address):
+                self.hidden(hidden, how, place, 12, None)
+
+    def on_link_element(self, _: LexborNode, attributes: dict[str, str | None], context: str) -> None:
+        target, relations = attributes.get("href"), set((attributes.get("rel") or "").lower().split())
+        type_ = (attributes.get("type") or "").lower()
+        if not target:
+            return
+        if type_ in _OEMBED:
+            address = resolve(self.into.base, target)
+            if address and type_ == _OEMBED[0]:
+                self.into.page.oembed = self.into.page.oembed or address
+        elif relations & _LINKS:
+            as_kind: dict[str, Kind] = {"video": "video", "audio": "audio", "image": "image"}
+            kind = kind_by_type(type_) or as_kind.get(attributes.get("as") or "")
+            relation = sorted(relations & _LINKS)[0]
+            self.into.add(target, kind, f"link element, {relation}{context}", 12, tag="link")
+
+    def on_frame(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
+        if source := attributes.get("src") or attributes.get("data-src"):
+            if kind_by_extension(source):
+                self.into.add(source, None, f"{node.tag} element{context}", 25, tag=node.tag)
+            else:
+                self.into.add_frame(source, f"{node.tag} element{context}")
+            for address, how in parameters(source):
+                self.into.add(address, None, f"{node.tag} element ({how}){context}", 22, tag=None)
+
+    def on_embed(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
+        for name in ("src", "data"):
+            if value := attributes.get(name):
+                kind = kind_by_type(attributes.get("type"))
+                found = self.into.add(value, kind, f"{node.tag} element{context}", 25, tag=node.tag)
+                if found is None and node.tag in ("embed", "object"):
+                    self.into.add_frame(value, f"{node.tag} element{context}")
+                self.query(value, f"{node.tag} element{context}", node.tag)
+        if variables := attributes.get("flashvars"):
+            self.query("?" + variables, f"embed parameters{context}", node.tag)
+
+    def on_parameter(self, _: LexborNode, attributes: dict[str, str | None], context: str) -> None:
+        name, value = attributes.get("name") or "", attributes.get("value") or ""
+        for address, how in addresses(value) if value else ():
+            self.hidden(address, how, f"param {name} of an object element{context}", 22, "param")
+        self.query(value if "?" in value else "?" + value, f"param {name} of an object element{context}", "param")
+
+    def on_control(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
+        if (attributes.get("type") or "").lower() == "password":
+            self.into.page.wants_login = True
+        for name in ("formaction", "src", "value"):
+            value = attributes.get(name)
+            if value and looks_like_address(value):
+                label = tidy(node.text() or attributes.get("value"))
+                self.into.add(value, None, f"{name} of {node.tag} element{context}", 10, tag=node.tag, label=label)
+
+    def on_script(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
+        type_ = (attributes.get("type") or "").lower()
+        if attributes.get("src") or type_ == "application/ld+json":
             return
         text = node.text()
-        begin = self.source.find(text, self.cursors.get("script text", 0)) if text else -1
-        self.cursors["script text"] = max(begin, 0)
+        begin = self.into.source.find(text, self._text_cursor) if text else -1
+        self._text_cursor = max(begin, self._text_cursor)
+        if type_.endswith("json") and (data := decode_json(text)) is not None:
+            at = self.into.line_at(begin) if begin >= 0 else None
+            for string, path in strings_in(data):
+                for address, how in addresses(string):
+                    self.hidden(address, how, f"JSON in a script, {path}{context}", 16, None, at)
+            return
         for literal in literals(text):
-            line = self.line_at(begin + literal.position) if begin >= 0 else None
-            self.add(literal.text, kind_by_extension(literal.text), Evidence("script string", line, 15))
+            at = self.into.line_at(begin + literal.position) if begin >= 0 else None
+            self.hidden(literal.text, literal.how, f"script string{context}", 15, None, at)
+
+    def on_style(self, node: LexborNode, _: dict[str, str | None], context: str) -> None:
+        self.css(node.text(), f"a style sheet{context}", None)
 
 
-def tidy(text: str) -> str | None:
-    """One line of printable text, or None."""
-    return " ".join(printable(text).split()) or None
-
-
-def _text(value: object) -> str | None:
-    return value if isinstance(value, str) else None
-
-
-def _objects(data: object) -> Iterator[dict[str, Any]]:
-    """All objects inside decoded JSON, outer ones first."""
-    waiting = [data]
-    while waiting:
-        item = waiting.pop(0)
-        if isinstance(item, dict):
-            yield item
-            waiting.extend(item.values())
-        elif isinstance(item, list):
-            waiting.extend(item)
+_Handler = Callable[[_Walk, LexborNode, "dict[str, str | None]", str], None]
+_HANDLERS: dict[str, _Handler] = {
+    "video": _Walk.on_player,
+    "audio": _Walk.on_player,
+    "source": _Walk.on_source,
+    "track": _Walk.on_track,
+    "img": _Walk.on_image,
+    "image": _Walk.on_image,
+    "a": _Walk.on_link,
+    "area": _Walk.on_link,
+    "link": _Walk.on_link_element,
+    "iframe": _Walk.on_frame,
+    "frame": _Walk.on_frame,
+    "embed": _Walk.on_embed,
+    "object": _Walk.on_embed,
+    "param": _Walk.on_parameter,
+    "input": _Walk.on_control,
+    "button": _Walk.on_control,
+    "script": _Walk.on_script,
+    "style": _Walk.on_style,
+}

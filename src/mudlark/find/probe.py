@@ -1,43 +1,103 @@
-"""Asking the servers about the likeliest finds: what is there, how large, how long. A few kilobytes each."""
+"""Asking the servers about the likeliest finds: what is there, how large, how long. A few kilobytes each.
+
+Polite: bounded in number and time, a few requests at once.
+"""
 
 import asyncio
+import time
+from collections.abc import Iterable
+from io import BytesIO
+
+from PIL import Image, UnidentifiedImageError
 
 from mudlark.errors import FormatError, MudlarkError, NetworkError
-from mudlark.find.model import PLAYED, Find, Page
+from mudlark.find.expiry import expires_at
+from mudlark.find.kind import kind_by_type
+from mudlark.find.model import PLAYED, Find, Kind, Page
 from mudlark.manifest.choose import highest
 from mudlark.manifest.load import fill, is_manifest, open_presentation, wants_text
 from mudlark.media.mp4.read import parse_movie, scan
 from mudlark.media.sniff import sniff
 from mudlark.web.session import Look, Session
 
-MOST = 12
+MOST = 24
+_MOST_PICTURES = 8
+_AT_ONCE = 6
+_LONGEST = 20.0  # seconds for all of them
+KINDS: dict[str, Kind] = {
+    **{"hls": "hls", "dash": "dash", "mp4": "video", "matroska": "video", "ts": "video"},
+    **{"mp3": "audio", "ogg": "audio", "flac": "audio", "wav": "audio", "adts": "audio"},
+    **{"png": "image", "jpeg": "image", "gif": "image", "webp": "image", "pdf": "document", "zip": "package"},
+    **{"webvtt": "subtitle"},
+}
 
 
 async def probe(session: Session, page: Page, most: int = MOST) -> None:
-    """Fill in status, type, bytes and duration of the first `most` played finds, or what stood in the way."""
-    likely = [find for find in page.finds if find.kind in PLAYED][:most]
-    await asyncio.gather(*(_ask(session, find) for find in likely))
+    """Fill in what the servers say of the likeliest finds, played ones first; `page` should be ranked."""
+    likely = [find for find in page.finds if find.kind in PLAYED and find.role != "segment"][:most]
+    others = [find for find in page.finds if find.kind in ("image", "document", "package") and find.role != "segment"]
+    await ask(session, [*likely, *others[: min(_MOST_PICTURES, most - len(likely))]])
+
+
+async def ask(session: Session, finds: Iterable[Find]) -> None:
+    """Ask about these finds; those not answered in time stay as they are."""
+    gate = asyncio.Semaphore(_AT_ONCE)
+
+    async def one(find: Find) -> None:
+        async with gate:
+            await _ask(session, find)
+
+    tasks = [asyncio.create_task(one(find)) for find in finds if find.status is None and not find.problem]
+    if not tasks:
+        return
+    _, late = await asyncio.wait(tasks, timeout=_LONGEST)
+    for task in late:
+        task.cancel()
+    await asyncio.gather(*tasks, return_exceptions=True)
 
 
 async def _ask(session: Session, find: Find) -> None:
+    find.expires = expires_at(find.url, time.time())
     try:
-        look = await session.look(find.url, wants_text)
-        find.status, find.type = look.status, look.type or None
-        if sniff(look.body) == "html":
-            find.problem = "a web page answers instead of media"
-        elif is_manifest(look):
+        look = await session.glance(find.url)
+        _describe(find, look)
+        if is_manifest(look):
+            if not look.complete:
+                look = await session.look(find.url, wants_text)
             find.kind = "dash" if sniff(look.body) == "dash" else "hls"
             presentation = open_presentation(look)
+            find.renditions = [track.url for track in presentation.tracks if track.segments is None]
             await fill(session, presentation, highest(presentation)[:1])
             find.duration = presentation.duration
-        else:
-            find.bytes = look.length
-            find.duration = _duration(look)
     except NetworkError as problem:
         find.status = problem.status
         find.problem = f"the server answers {problem.status}" if problem.status else problem.what
     except MudlarkError as problem:
         find.problem = problem.what
+    except TimeoutError:
+        find.problem = "the server did not answer in time"
+
+
+def _describe(find: Find, look: Look) -> None:
+    find.status, find.type = 200 if look.status == 206 else look.status, look.type or None
+    find.final = look.url if look.url != find.url else None
+    find.ranges = look.ranges
+    find.form = sniff(look.body)
+    find.expires = find.expires or (expires_at(look.url, time.time()) if find.final else None)
+    if is_manifest(look):
+        return
+    if find.form == "html" and find.kind != "document":
+        find.problem = "a web page answers instead of media"
+        return
+    find.kind = KINDS.get(find.form) or kind_by_type(look.type) or find.kind
+    find.bytes = look.length if look.length is not None else find.bytes
+    find.duration = _duration(look) or find.duration
+    if find.kind == "image":
+        try:
+            with Image.open(BytesIO(look.body)) as picture:
+                find.width, find.height = picture.size
+        except (UnidentifiedImageError, OSError, ValueError, Image.DecompressionBombError):
+            return
 
 
 def _duration(look: Look) -> float | None:

@@ -1,20 +1,30 @@
 """Which of the finds is the one: roles and scores, every point of them with its reason in words."""
 
+import math
 import re
 from urllib.parse import urlsplit
 
+from mudlark.find.group import group
 from mudlark.find.model import PLAYED, Find, Kind, Page, Role
 from mudlark.web.address import file_part
 
-_BY_KIND: dict[Kind, int] = {
-    **{"hls": 42, "dash": 42, "video": 40, "audio": 30, "package": 12, "document": 12, "subtitle": 2, "image": 5},
+_BY_KIND: dict[Kind, tuple[int, str]] = {
+    "hls": (42, "an HLS playlist"),
+    "dash": (42, "a DASH manifest"),
+    "video": (40, "a video file"),
+    "audio": (30, "a sound file"),
+    "package": (12, "a package"),
+    "document": (12, "a document"),
+    "image": (5, "a picture"),
+    "subtitle": (2, "subtitles"),
 }
 _ADVERT = re.compile(
     r"(?:^|[./_-])(?:ads?|adverts?|advertis\w+|preroll|pre-roll|midroll|sponsors?|promos?|commercials?)(?:[./_-]|\d*$)",
     re.I,
 )
-_SMALL = re.compile(
-    r"(?:^|[/_.-])(?:thumb\w*|icon\w*|logo\w*|avatar|sprite|favicon|poster|badge|small|tiny)(?:[/_.-]|\d*$)", re.I
+_ORNAMENT = re.compile(
+    r"(?:^|[/_.-])(?:icons?|logos?|avatars?|sprites?|favicon|badges?|spacer|pixel|blank|button|bullet)(?:[/_.-]|\d*$)",
+    re.I,
 )
 _ADVERT_SHARE = 0.6  # of the stated duration, below which a film beside the right one is an advert
 _WORD = re.compile(r"[^\W\d_]{3,}")
@@ -22,12 +32,15 @@ _WORD = re.compile(r"[^\W\d_]{3,}")
 
 def rank(page: Page) -> None:
     """Give every find its role and score, and put the best first; equals stay in the order of the page."""
+    group(page)
     match = any(find.duration and page.duration and agrees(find.duration, page.duration) for find in page.finds)
+    listed = {url: find for find in page.finds for url in find.renditions}
+    titled = _words(page.title or "")
     for find in page.finds:
         advert = _advert_hint(find, page if match else None)
-        find.why = _reasons(find, page, advert)
+        find.why = _reasons(find, page, advert, titled, listed.get(find.url) or listed.get(find.final or ""))
         find.score = sum(points for points, _ in find.why)
-        find.role = "advert" if advert else _role(find)
+        find.role = _role(find, advert, listed)
     page.finds.sort(key=lambda find: -find.score)
 
 
@@ -36,8 +49,10 @@ def agrees(duration: float, stated: float) -> bool:
     return abs(duration - stated) <= max(2.0, 0.03 * stated)
 
 
-def _reasons(find: Find, page: Page, advert: str | None) -> list[tuple[int, str]]:
-    reasons = [(_BY_KIND[find.kind], _kind_words(find))]
+def _reasons(
+    find: Find, page: Page, advert: str | None, titled: set[str], master: Find | None
+) -> list[tuple[int, str]]:
+    reasons = [_BY_KIND[find.kind]]
     strongest = max(find.evidence, key=lambda evidence: evidence.weight)
     if strongest.weight:
         reasons.append((strongest.weight, f"named in {strongest.where}"))
@@ -53,14 +68,34 @@ def _reasons(find: Find, page: Page, advert: str | None) -> list[tuple[int, str]
             reasons.append(
                 (-25, f"its {find.duration:.0f} s are {words} than the {page.duration:.0f} s the page states")
             )
-    if _SMALL.search(urlsplit(find.url).path):
-        reasons.append((-8, "the address speaks of a small picture"))
-    shared = _words(file_part(find.url)) & _words(page.title or "")
+    if master:
+        reasons.append((-40, "a rendition that another find lists"))
+    elif find.renditions:
+        reasons.append((6, f"a master playlist of {len(find.renditions)} renditions"))
+    if find.role == "segment":
+        reasons.append((-45, f"one of {find.count} numbered segments"))
+    if find.larger:
+        reasons.append((-12, "a smaller version of another picture"))
+    elif find.versions:
+        reasons.append((4, f"the largest of {len(find.versions) + 1} versions"))
+    if find.kind == "image" and _ORNAMENT.search(urlsplit(find.url).path):
+        reasons.append((-8, "the address speaks of an ornament"))
+    if find.bytes and find.kind not in ("hls", "dash", "subtitle"):
+        reasons += _by_size(find)
+    shared = _words(file_part(find.url)) & titled
     if shared:
         reasons.append((8, f"its name shares {_list(shared)} with the title"))
     if find.problem:
         reasons.append((-60, find.problem))
     return reasons
+
+
+def _by_size(find: Find) -> list[tuple[int, str]]:
+    """A point for each doubling of the size, from what is small for its kind."""
+    assert find.bytes
+    small = {"image": 20_000, "video": 500_000, "audio": 200_000}.get(find.kind, 100_000)
+    points = max(-6, min(10, round(math.log2(find.bytes / small))))
+    return [(points, "large for its kind" if points > 0 else "small for its kind")] if abs(points) > 1 else []
 
 
 def _advert_hint(find: Find, page: Page | None) -> str | None:
@@ -70,30 +105,28 @@ def _advert_hint(find: Find, page: Page | None) -> str | None:
     parts = urlsplit(find.url)
     if _ADVERT.search(parts.hostname or "") or _ADVERT.search(parts.path):
         return "the address speaks of an advert"
+    if any(_ADVERT.search(urlsplit(evidence.frame or "").path) for evidence in find.evidence):
+        return "it stands in the frame of an advert"
     if page and page.duration and find.duration and find.duration < _ADVERT_SHARE * page.duration:
         return "much shorter than the page states, and another find is not"
     return None
 
 
-def _role(find: Find) -> Role:
+def _role(find: Find, advert: str | None, listed: dict[str, Find]) -> Role:
+    if find.role == "segment":
+        return "segment"
+    if advert:
+        return "advert"
+    if find.url in listed or find.final in listed:
+        return "rendition"
     if find.kind in PLAYED or find.kind in ("document", "package"):
         return "main"
-    if find.kind == "image" and any("poster" in e.where or "thumbnail" in e.where for e in find.evidence):
-        return "thumbnail"
+    if find.kind == "image":
+        if find.larger or any("poster" in e.where or "thumbnail" in e.where.lower() for e in find.evidence):
+            return "thumbnail"
+        if find.versions or any(e.where.startswith(("link", "download link")) for e in find.evidence):
+            return "main"
     return "other"
-
-
-def _kind_words(find: Find) -> str:
-    return {
-        "hls": "an HLS playlist",
-        "dash": "a DASH manifest",
-        "video": "a video file",
-        "audio": "a sound file",
-        "image": "a picture",
-        "subtitle": "subtitles",
-        "document": "a document",
-        "package": "a package",
-    }[find.kind]
 
 
 def _words(text: str) -> set[str]:

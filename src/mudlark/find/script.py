@@ -8,20 +8,28 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-_LITERAL = re.compile(r'"((?:[^"\\\n]|\\.){1,8192})"|\'((?:[^\'\\\n]|\\.){1,8192})\'|`((?:[^`\\]|\\.){1,8192})`', re.S)
+from mudlark.find.hidden import addresses
+
+_LITERAL = re.compile(
+    r'"([^"\\\n]{2,8192}(?:\\.[^"\\\n]{0,4096}){0,400}|(?:\\.[^"\\\n]{0,4096}){1,400})"'
+    r"|'([^'\\\n]{2,8192}(?:\\.[^'\\\n]{0,4096}){0,400}|(?:\\.[^'\\\n]{0,4096}){1,400})'"
+    r"|`([^`\\]{2,8192}(?:\\.[^`\\]{0,4096}){0,400})`",
+    re.S,
+)
 _ESCAPE = re.compile(r"\\(?:u\{([0-9a-fA-F]{1,6})\}|u([0-9a-fA-F]{4})|x([0-9a-fA-F]{2})|(\n)|(.))", re.S)
 _SIMPLE = {"n": "\n", "t": "\t", "r": "\r", "b": "\b", "f": "\f", "v": "\v", "0": "\0"}
-_ADDRESS = re.compile(
-    r"^(?:https?:)?//[^\s<>\"'{}|\\^`]+$|^\.{0,2}/?[^\s<>\"'{}|\\^`:]+\.[A-Za-z0-9]{2,5}(?:\?\S*)?$", re.I
-)
 
 
 @dataclass(frozen=True, slots=True)
 class Literal:
-    """A string literal that may be an address. position: of its first character in the script."""
+    """A string literal that is or hides an address. position: of its first character in the script.
+
+    how: in what way it was hidden, in words; empty if it was not.
+    """
 
     text: str
     position: int
+    how: str = ""
 
 
 def unescape(literal: str) -> str:
@@ -40,14 +48,11 @@ def unescape(literal: str) -> str:
 
 
 def literals(script: str) -> Iterator[Literal]:
-    """String literals whose text, escapes and entities undone, looks like an address."""
+    """String literals that are or hide addresses, escapes and entities undone."""
     for match in _LITERAL.finditer(script):
         raw = match[1] or match[2] or match[3] or ""
-        if "." not in raw and "/" not in raw:
-            continue
         text = unescape(raw) if "\\" in raw else raw
         if "&" in text and ";" in text:
             text = html.unescape(text)
-        text = text.strip()
-        if _ADDRESS.match(text):
-            yield Literal(text, match.start() + 1)
+        for address, how in addresses(text):
+            yield Literal(address, match.start() + 1, how)

@@ -1,49 +1,62 @@
-"""From an address to ranked finds: fetch, read, rank, ask, rank again."""
+"""From an address to ranked finds: fetch, read, follow frames, rank, ask, rank again."""
 
-from mudlark.errors import NothingFound
-from mudlark.find.model import PLAYED, Evidence, Find, Kind, Page
-from mudlark.find.page import read_page, tidy
-from mudlark.find.probe import probe
+import asyncio
+import re
+
+import msgspec
+
+from mudlark.errors import MudlarkError, NothingFound
+from mudlark.find.collect import Collector, tidy
+from mudlark.find.feed import read_feed
+from mudlark.find.kind import kind_by_type
+from mudlark.find.model import PLAYED, Evidence, Find, Frame, Kind, Page
+from mudlark.find.page import read_page
+from mudlark.find.probe import KINDS, probe
 from mudlark.find.rank import rank
 from mudlark.manifest.load import is_manifest, wants_text
 from mudlark.media.sniff import sniff
-from mudlark.web.address import file_part
+from mudlark.web.address import file_part, resolve
 from mudlark.web.session import Look, Session, shown
 
-_KINDS: dict[str, Kind] = {
-    **{"hls": "hls", "dash": "dash", "mp4": "video", "matroska": "video", "ts": "video"},
-    **{"mp3": "audio", "ogg": "audio", "flac": "audio", "wav": "audio", "adts": "audio"},
-    **{"png": "image", "jpeg": "image", "gif": "image", "webp": "image", "pdf": "document", "zip": "package"},
-    **{"webvtt": "subtitle"},
-}
+DEEPEST = 3  # frames inside frames
+_MOST_FRAMES = 12
+_META_CHARSET = re.compile(rb"<meta[^>]+charset\s*=\s*[\"']?\s*([A-Za-z0-9_:.-]+)", re.I)
+_LINK = re.compile(r"<([^>]*)>([^<]*)")
+_LINK_PARAMETER = re.compile(r';\s*([\w*-]+)\s*=\s*(?:"([^"]*)"|([^\s;,]*))')
 
 
-async def sift(session: Session, address: str) -> Page:
+async def sift(session: Session, address: str, *, asking: bool = True) -> Page:
     """The page (or the media that stands there itself) with its finds, best first."""
-    return await sift_look(session, await session.look(address, wants_text))
+    return await sift_look(session, await session.look(address, wants_text), asking=asking)
 
 
-async def sift_look(session: Session, look: Look) -> Page:
-    """The same for an answer that is there already."""
+async def sift_look(session: Session, look: Look, *, asking: bool = True) -> Page:
+    """The same for an answer that is there already. asking: whether to ask the servers about the likeliest finds."""
     page = page_of(look)
+    await _follow(session, page)
+    if not page.finds:
+        raise _nothing(page)
     rank(page)
-    await probe(session, page)
-    rank(page)
+    if asking:
+        await probe(session, page)
+        rank(page)
     return page
 
 
 def page_of(look: Look) -> Page:
-    """The finds of an answer, not yet ranked: a page has many, a media file or manifest is its own find."""
+    """The finds of an answer, not yet ranked: a page or feed has many, a media file or manifest is its own find."""
     form = sniff(look.body)
-    kind: Kind | None = "hls" if is_manifest(look) else _KINDS.get(form)
+    kind: Kind | None = "hls" if is_manifest(look) else KINDS.get(form)
+    if kind is None and form == "xml" and (feed := read_feed(look.body, look.url)):
+        return feed
     if kind is None and (form == "html" or look.type in ("text/html", "application/xhtml+xml")):
         page = read_page(decode(look), look.url)
-        if not page.finds:
-            raise NothingFound(
-                f"There is no media in the source of {shown(look.url)}.",
-                "It may only be asked for once the page is played, or live in a frame; try the address of the player.",
-            )
+        _link_headers(look, page)
         return page
+    kind = kind or kind_by_type(look.type)
+    offered = look.filename or look.type in ("application/octet-stream", "application/x-msdownload")
+    if kind is None and offered and form not in ("html", "json", "xml") and look.length:
+        kind = "package"
     if kind is None:
         raise NothingFound(
             f"{shown(look.url)} is neither a web page nor media (it is sent as {look.type or 'no type'}, "
@@ -51,22 +64,131 @@ def page_of(look: Look) -> Page:
             "Give the address of a page, a playlist or a media file.",
         )
     find = Find(look.url, kind, evidence=[Evidence("the address given", None, 30)])
-    return Page(look.url, tidy(file_part(look.url).rpartition(".")[0]), finds=[find])
+    find.bytes, find.status, find.type = look.length, look.status, look.type or None
+    return Page(look.url, tidy(file_part(look.url).rpartition(".")[0]), finds=[find], itself=True)
+
+
+def _nothing(page: Page) -> NothingFound:
+    if page.wants_login:
+        return NothingFound(
+            f"{shown(page.url)} asks for a log-in, and shows no media without one.",
+            "Log in with a browser, export its cookies, and give them with --cookie-file.",
+        )
+    return NothingFound(
+        f"There is no media in the source of {shown(page.url)}.",
+        "It may only be asked for once the page is played; try the address of the player.",
+    )
+
+
+def _link_headers(look: Look, page: Page) -> None:
+    """Link header fields (RFC 8288) that preload or enclose media."""
+    into = Collector("", look.url, look.url)
+    for match in _LINK.finditer(look.headers.get("link", "")):
+        given = {name.lower(): quoted or plain for name, quoted, plain in _LINK_PARAMETER.findall(match[2])}
+        if set(given.get("rel", "").lower().split()) & {"preload", "enclosure", "alternate"}:
+            kinds: dict[str, Kind] = {"video": "video", "audio": "audio", "image": "image"}
+            kind = kind_by_type(given.get("type")) or kinds.get(given.get("as", ""))
+            into.add(match[1], kind, "Link header", 12)
+    _merge(page, list(into.finds.values()))
+
+
+def _merge(page: Page, finds: list[Find]) -> None:
+    """Add finds to a page; the same address gains evidence."""
+    known = {find.url: find for find in page.finds}
+    for find in finds:
+        if find.url in known:
+            mine = known[find.url]
+            mine.evidence += [evidence for evidence in find.evidence if evidence not in mine.evidence]
+            mine.label = mine.label or find.label
+        else:
+            page.finds.append(find)
+            known[find.url] = find
+
+
+async def _follow(session: Session, page: Page) -> None:
+    """Read the page's frames, and theirs, each address once; and what oEmbed (discovered by a link) adds."""
+    seen = {page.url}
+    frames = list(page.frames)
+    if page.oembed:
+        frames += await _oembed(session, page, page.oembed)
+    for _ in range(DEEPEST):
+        fresh = [frame for frame in frames if frame.url not in seen][: _MOST_FRAMES - len(seen) + 1]
+        seen.update(frame.url for frame in fresh)
+        inner = await asyncio.gather(*(_frame(session, frame) for frame in fresh))
+        frames = []
+        for found in inner:
+            if found:
+                _merge(page, found.finds)
+                page.duration = page.duration or found.duration
+                page.wants_login = page.wants_login or found.wants_login
+                frames += found.frames
+
+
+async def _frame(session: Session, frame: Frame) -> Page | None:
+    """What a frame holds; a frame that cannot be had is passed over, as a browser does."""
+    try:
+        look = await session.look(frame.url, wants_text)
+        if sniff(look.body) == "html" and not is_manifest(look):
+            page = read_page(decode(look), look.url, frame=look.url)
+        else:
+            page = page_of(look)
+            for find in page.finds:
+                find.evidence = [Evidence(frame.where, None, 20)]
+    except MudlarkError:
+        return None
+    return page
+
+
+async def _oembed(session: Session, page: Page, address: str) -> list[Frame]:
+    """Fetch an oEmbed description: facts for the page, and the frames in its markup."""
+    try:
+        look = await session.look(address, wants_text)
+        data = msgspec.json.decode(look.body, type=dict[str, object])
+    except (MudlarkError, msgspec.DecodeError, msgspec.ValidationError):
+        return []
+    text = {name: value for name, value in data.items() if isinstance(value, str)}
+    page.title = page.title or tidy(text.get("title"))
+    page.creator = page.creator or tidy(text.get("author_name"))
+    if isinstance(stated := data.get("duration"), int | float) and stated > 0:
+        page.duration = page.duration or float(stated)
+    inner = read_page(text.get("html", ""), page.url, frame=address)
+    _merge(page, inner.finds)
+    into = Collector("", page.url, look.url)
+    for name in ("url", "thumbnail_url"):
+        if name in text:
+            into.add(text[name], "image", f"oEmbed {name}", 3)
+    _merge(page, list(into.finds.values()))
+    return [Frame(frame.url, "oEmbed markup") for frame in inner.frames if resolve(page.url, frame.url)]
 
 
 def decode(look: Look) -> str:
-    """The text of a page, by the charset the server states, a byte order mark, or UTF-8."""
-    charset = "utf-8-sig" if look.body.startswith(b"\xef\xbb\xbf") else look.charset or "utf-8"
+    """The text of a page: by byte order mark, the server's charset, the page's own, UTF-8 if it fits, else Latin."""
+    body = look.body
+    for mark, name in ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16")):
+        if body.startswith(mark):
+            return body.decode(name, "replace")
+    stated = _META_CHARSET.search(body[:4096])
+    for charset in (look.charset, stated[1].decode("ascii") if stated else None):
+        if charset:
+            # browsers read these two as windows-1252 (WHATWG Encoding §4.2)
+            name = "cp1252" if charset.lower() in ("iso-8859-1", "latin1", "us-ascii", "ascii") else charset
+            try:
+                return body.decode(name, "replace")
+            except LookupError:
+                continue
     try:
-        return look.body.decode(charset, "replace")
-    except LookupError:
-        return look.body.decode("utf-8", "replace")
+        return body.decode("utf-8")
+    except UnicodeDecodeError as problem:
+        # a few bad bytes in UTF-8 are likelier than a page without any valid sequence
+        valid = any(byte >= 0xC2 for byte in body[: problem.start])
+        return body.decode("utf-8" if valid else "cp1252", "replace")
 
 
 def best(page: Page) -> Find:
-    """The find to haul: the first that is played and alive."""
-    for find in page.finds:
-        if find.kind in PLAYED and not find.problem and find.role == "main":
+    """The find to haul: the first that is played and alive; a page without any gives its best file."""
+    alive = [find for find in page.finds if not find.problem]
+    for find in alive:
+        if find.kind in PLAYED and find.role == "main":
             return find
     for find in page.finds:
         if find.kind in PLAYED and find.problem:
@@ -74,6 +196,10 @@ def best(page: Page) -> Find:
                 f"The best find on {shown(page.url)} cannot be used: {shown(find.url)}: {find.problem}.",
                 "Look at the others with `mudlark sift`, and haul one of them by its address.",
             )
+    for find in alive:
+        if find.role == "main":
+            return find
     raise NothingFound(
-        f"There is no film or sound in the source of {shown(page.url)}.", "See `mudlark sift` for the rest."
+        f"No find on {shown(page.url)} is a film, a sound or a file to keep.",
+        "See them with `mudlark sift`, and choose with --nth or --match.",
     )

@@ -5,7 +5,8 @@ from collections.abc import Iterable
 
 from mudlark.errors import ManifestError, UsageError
 from mudlark.manifest import hls
-from mudlark.manifest.model import Document, Presentation, Segment, Track
+from mudlark.manifest.model import Document, Presentation, Track
+from mudlark.manifest.plain import plain_file
 from mudlark.media.sniff import sniff
 from mudlark.web.session import Look, Session
 
@@ -34,8 +35,15 @@ def open_presentation(look: Look) -> Presentation:
         track = Track("v1", "video", look.url)
         _fill(track, playlist)
         return Presentation(look.url, "hls", [track], [document])
-    segment = Segment(0, look.url)
-    return Presentation(look.url, "file", [Track("file", "file", look.url, "file", segments=[segment])])
+    return plain_file(look)
+
+
+async def load(session: Session, address: str) -> Presentation:
+    """The presentation at an address. A plain file is asked for its beginning as a part, to see whether that works."""
+    look = await session.look(address, wants_text)
+    if is_manifest(look) or look.complete:
+        return open_presentation(look)
+    return plain_file(await session.glance(look.url), look)
 
 
 async def fill(session: Session, presentation: Presentation, tracks: Iterable[Track]) -> None:

@@ -17,13 +17,17 @@ class ByteRange:
 
 @dataclass(frozen=True, slots=True)
 class Segment:
-    """number: from 0 in its track. duration: seconds as promised, 0 if unknown."""
+    """number: from 0 in its track. duration: seconds as promised, 0 if unknown.
+
+    validator: the entity tag that the resource must still have when this part of it is fetched.
+    """
 
     number: int
     url: str
     duration: float = 0.0
     byte_range: ByteRange | None = None
     discontinuity: bool = False
+    validator: str | None = None
 
 
 @dataclass(slots=True)
@@ -63,12 +67,18 @@ class Document:
 
 @dataclass(slots=True)
 class Presentation:
-    """url: final address of the manifest or file. kind: what it is. documents: the manifests read so far."""
+    """url: final address of the manifest or file. kind: what it is. documents: the manifests read so far.
+
+    Of a plain file also: length in bytes, the name that the server gives it, and digests it states (hexadecimal).
+    """
 
     url: str
     kind: Literal["hls", "file"]
     tracks: list[Track]
     documents: list[Document] = field(default_factory=list)
+    length: int | None = None
+    filename: str | None = None
+    digests: dict[str, str] = field(default_factory=dict)
 
     @property
     def duration(self) -> float | None:

@@ -13,6 +13,14 @@ _EXTENSIONS = {
     **{"jpeg": ".jpg", "gif": ".gif", "pdf": ".pdf", "zip": ".zip", "webvtt": ".vtt", "hls": ".m3u8", "dash": ".mpd"},
     **{"adts": ".aac", "wav": ".wav", "webp": ".webp", "html": ".html", "json": ".json"},
 }
+_ALSO = {
+    "mp4": "m4v m4a m4b mov 3gp f4v cmfv cmfa m4s heic avif",
+    "matroska": "webm mka mks",
+    "ogg": "oga ogv opus spx",
+    "jpeg": "jpeg jpe jfif",
+    "zip": "docx xlsx pptx odt ods odp epub apk jar xpi cbz kmz ipa whl",
+    "ts": "m2ts mts mpegts",
+}
 _HTML = re.compile(rb"<(?:!doctype\s+html|html|head|body|title|meta|script|div|p|a|h1|table|!--)[\s>]", re.I)
 
 
@@ -52,6 +60,9 @@ def _sniff_text(head: bytes) -> str:
     return "unknown"
 
 
-def extension(name: str) -> str:
-    """The usual file name extension of a sniffed format, with its dot; empty if there is none."""
-    return _EXTENSIONS.get(name, "")
+def right_extension(form: str, given: str) -> str:
+    """The extension for a file of a sniffed format: the given one (with its dot) unless it is missing or lies."""
+    usual = _EXTENSIONS.get(form)
+    if usual is None or given.lower() == usual or given.lower().lstrip(".") in _ALSO.get(form, "").split():
+        return given
+    return usual

@@ -261,7 +261,9 @@ class TransportReader:
         odd = np.flatnonzero(step != 1)
         if not len(odd):
             return rows, word
-        marked = (word[odd + 1] & _ADAPTED != 0) & (packets[rows[odd + 1], 4] > 0) & (packets[rows[odd + 1], 5] & 0x80 != 0)
+        marked = (
+            (word[odd + 1] & _ADAPTED != 0) & (packets[rows[odd + 1], 4] > 0) & (packets[rows[odd + 1], 5] & 0x80 != 0)
+        )
         twice = (step[odd] == 0) & ~marked
         self._packets_lost += int(((step[odd] - 1) & 15)[~twice & ~marked].sum())
         keep = np.ones(len(rows), np.bool_)

@@ -6,11 +6,11 @@ from pathlib import Path
 from mudlark.errors import StorageError
 
 
-def digest(path: Path) -> tuple[int, str]:
-    """Size and SHA-256 of a file."""
+def digest(path: Path, algorithm: str = "sha256") -> tuple[int, str]:
+    """Size and digest of a file, in hexadecimal."""
     try:
         with path.open("rb", buffering=0) as file:
-            found = hashlib.file_digest(file, "sha256").hexdigest()
+            found = hashlib.file_digest(file, algorithm).hexdigest()
         return path.stat().st_size, found
     except OSError as problem:
         raise StorageError(f"Cannot read {path}: {problem.strerror}.") from problem

@@ -1,23 +1,33 @@
-"""The verification of one media file: what it is, its structure, its timeline."""
+"""The verification of one file: what it is, then its structure and timeline, or its content."""
 
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from mudlark.media.mp4.read import Movie
 from mudlark.media.sniff import sniff
+from mudlark.verify.content import check_content
 from mudlark.verify.structure import check_structure
 from mudlark.verify.timeline import check_timeline
 from mudlark.verify.verdict import Report
 
 
-def check_media(path: Path, planned: float | None, report: Report) -> Movie | None:
-    """Structure and timeline of a media file."""
+@dataclass(slots=True)
+class Checked:
+    """form: what the first bytes say it is. movie: of an MP4. contents: names and sizes inside an archive."""
+
+    form: str
+    movie: Movie | None = None
+    contents: list[tuple[str, int]] = field(default_factory=list)
+
+
+def check_file(path: Path, planned: float | None, report: Report) -> Checked:
+    """Look into a file. planned: seconds that the manifest promised, None if nothing did."""
     with path.open("rb") as file:
-        form = sniff(file.read(65536))
-    if form != "mp4":
-        name = {"unknown": "this format"}.get(form, form.upper())
-        report.failed("structure", "unproven", f"{path.name}: Mudlark cannot look inside {name} yet; nothing is proven")
-        return None
-    movie = check_structure(path, report)
-    if movie and not any(problem.grave for problem in report.problems):
-        check_timeline(movie, planned, report)
-    return movie
+        found = Checked(sniff(file.read(65536)))
+    if found.form == "mp4":
+        found.movie = check_structure(path, report)
+        if found.movie and not any(problem.grave for problem in report.problems):
+            check_timeline(found.movie, planned, report)
+    else:
+        found.contents = check_content(path, found.form, report)
+    return found

@@ -6,12 +6,13 @@ in a URI (RFC 3986 §2) are percent-encoded.
 
 import re
 import unicodedata
-from pathlib import PurePosixPath
+from functools import lru_cache
 from urllib.parse import quote, unquote, urldefrag, urljoin, urlsplit, urlunsplit
 
 from mudlark.errors import UsageError
 
 _LEGAL = "%/:?#[]@!$&'()*+,;=~-._"
+_SIMPLE_PATH = re.compile(r"/[\w!$%&'()*+,.:;=@~-][^#\\]*$", re.A)
 _CONTROL = re.compile(r"[\x00-\x1f\x7f]")
 
 
@@ -20,6 +21,8 @@ def resolve(base: str, reference: str) -> str | None:
     cleaned = _CONTROL.sub("", reference).strip()
     if not cleaned:
         return None
+    if _SIMPLE_PATH.match(cleaned) and "/." not in cleaned:
+        return _origin(base) + cleaned
     try:
         absolute, _ = urldefrag(urljoin(base, cleaned))
         parts = urlsplit(absolute)
@@ -29,6 +32,12 @@ def resolve(base: str, reference: str) -> str | None:
     except ValueError:
         return None
     return absolute
+
+
+@lru_cache(64)
+def _origin(base: str) -> str:
+    parts = urlsplit(base)
+    return f"{parts.scheme}://{parts.netloc}"
 
 
 def as_sent(address: str) -> str:
@@ -58,9 +67,34 @@ def printable(text: str) -> str:
 
 def file_part(address: str) -> str:
     """The last part of the path, decoded: `tide%20mill.mp4` gives `tide mill.mp4`."""
-    return PurePosixPath(unquote(urlsplit(address).path)).name
+    path = address.partition("#")[0].partition("?")[0].partition("://")[2]
+    return unquote(path.rpartition("/")[2]) if "/" in path else ""
 
 
 def without_query(address: str) -> str:
     """The address up to its query: what stays the same when a token in it is made anew."""
     return urlunsplit(urlsplit(address)._replace(query="", fragment=""))
+
+
+_PASTED = re.compile(r"https?:(?:\\?/){2}[^\s<>\"'`{}|^\x00-\x1f]+", re.I)
+_PAIRS = {")": "(", "]": "[", "}": "{"}
+
+
+def pasted(text: str) -> tuple[str, str | None]:
+    """The address in a line copied from a console or terminal, and what was left out of the line (None if nothing).
+
+    Quotes, brackets, request methods, protocol versions and escaped slashes around an address are no part of it.
+    """
+    match = _PASTED.search(text)
+    if not match:
+        return text.strip(), None
+    address = match[0].replace("\\/", "/").rstrip("\\")
+    while address and address[-1] in ",;.)]}":
+        last = address[-1]
+        if last in _PAIRS and address.count(last) <= address.count(_PAIRS[last]):
+            break
+        address = address[:-1]
+    if address == text.strip():
+        return address, None
+    rest = printable(text.replace(match[0], "…", 1))
+    return address, rest if len(rest) <= 80 else f"{rest[:79]}…"

@@ -7,10 +7,12 @@ into NetworkError (for good) or Passing (worth another try), with words for peop
 import asyncio
 import ssl
 import time
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Callable, Mapping
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from http import HTTPStatus
+from http.cookiejar import LoadError, MozillaCookieJar
+from http.cookies import Morsel
 from types import TracebackType
 from typing import Self
 from urllib.parse import urlsplit
@@ -24,7 +26,7 @@ from mudlark.web.guise import PLAIN, Guise
 from mudlark.web.retry import Passing, Patience, passes, persist
 
 HEAD = 64 * 1024  # bytes of an answer that tell what it is
-LARGEST_TEXT = 50_000_000  # bytes of a page or manifest that are read at most
+LARGEST_TEXT = 20_000_000  # bytes of a page or manifest that are read at most
 _LONGEST_TEXT = 120.0  # seconds that a page or manifest may take at most
 _CHUNK = 256 * 1024
 _FIELD = 256 * 1024  # longest header line: real pages send long cookies and policies
@@ -41,6 +43,7 @@ class Connection:
     headers: tuple[tuple[str, str], ...] = ()
     proxy: str | None = None
     trust: str | None = None
+    cookie_file: str | None = None
     guise: Guise = PLAIN
 
 
@@ -49,6 +52,8 @@ class Look:
     """What an address answers: final address after redirects, status, type, length, and the first bytes.
 
     body: all bytes if they were asked for or few; otherwise only the head. complete: whether body is all there is.
+    length: of the whole resource, also if only its beginning was sent. ranges: whether parts of it can be asked for.
+    validator: a strong entity tag (RFC 9110 §8.8.3), if the server gives one. headers: by lower-case name.
     """
 
     url: str
@@ -58,6 +63,10 @@ class Look:
     length: int | None
     body: bytes
     complete: bool
+    ranges: bool = False
+    validator: str | None = None
+    filename: str | None = None
+    headers: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(slots=True)
@@ -68,7 +77,13 @@ class Answer:
     status: int
     type: str
     length: int | None
+    headers: Mapping[str, str]
+    filename: str | None
     chunks: AsyncIterator[bytes]
+
+
+class Changed(NetworkError):
+    """The resource is not the one whose other parts were fetched."""
 
 
 class _Meter:
@@ -108,7 +123,7 @@ class Session:
                 raise StorageError(f"Cannot read the certificates in {self.connection.trust}: {problem}.") from problem
         self._client = aiohttp.ClientSession(
             connector=aiohttp.TCPConnector(limit=0, ssl=context),
-            cookie_jar=aiohttp.CookieJar(unsafe=True),
+            cookie_jar=_cookies(self.connection.cookie_file),
             timeout=aiohttp.ClientTimeout(
                 total=None, connect=None, sock_connect=self.connection.stall, sock_read=self.connection.stall
             ),
@@ -156,31 +171,60 @@ class Session:
                                 f"{shown(address)} sends more than {LARGEST_TEXT // 1_000_000} MB of text.",
                                 "That is no page or manifest; if it is a media file, give its own address.",
                             )
-                    return Look(answer.url, answer.status, *_type(answer.type), answer.length, bytes(body), True)
+                    return _look(answer, bytes(body), complete=True)
             except TimeoutError as problem:
                 raise NetworkError(f"{shown(address)} did not finish within {_LONGEST_TEXT:.0f} s.") from problem
 
         return await persist(attempt, self.connection.patience, on_retry)
 
+    async def glance(self, address: str) -> Look:
+        """The first few kilobytes of an address, asked for as a part, so that little more is sent."""
+
+        async def attempt() -> Look:
+            body = bytearray()
+            async with asyncio.timeout(_LONGEST_TEXT), self.open(address, first=HEAD) as answer:
+                async for chunk in answer.chunks:
+                    body += chunk
+                    if len(body) >= HEAD:
+                        break
+                return _look(answer, bytes(body), complete=answer.length is not None and len(body) >= answer.length)
+
+        return await persist(attempt, Patience(tries=min(2, self.connection.patience.tries), first=0.2))
+
     @asynccontextmanager
     async def open(
-        self, address: str, *, span: tuple[int, int] | None = None, compressed: bool = False
+        self,
+        address: str,
+        *,
+        span: tuple[int, int] | None = None,
+        unless_changed: str | None = None,
+        first: int | None = None,
+        compressed: bool = False,
     ) -> AsyncIterator[Answer]:
-        """One request, not repeated. span: first byte and number of bytes wanted.
+        """One request, not repeated. span: first byte and number of bytes wanted, which must be served as such.
+
+        unless_changed: the validator that the resource must still have (RFC 9110 §13.1.5, If-Range).
+        first: that many bytes are enough, but all of them are taken too.
 
         Raises Passing or NetworkError for statuses of 400 and above and for everything that goes wrong on the way,
         a body that is shorter than announced included.
         """
         assert self._client, "a session is used inside `async with`"
-        headers = {"Accept-Encoding": "gzip, deflate" if compressed else "identity"}
+        headers = {"Accept-Encoding": "gzip, deflate" if compressed else "identity", "Cache-Control": "no-cache"}
         if span:
             headers["Range"] = f"bytes={span[0]}-{span[0] + span[1] - 1}"
+            if unless_changed:
+                headers["If-Range"] = unless_changed
+        elif first:
+            headers["Range"] = f"bytes=0-{first - 1}"
         try:
             async with self._client.get(
                 URL(as_sent(address), encoded=True), headers=headers, proxy=self.connection.proxy
             ) as response:
-                if response.status >= 400:
+                if response.status >= 400 and not (first and response.status == 416):
                     raise _status_error(address, response)
+                if span and unless_changed and response.status == 200:
+                    raise Changed(f"{shown(address)} has changed on the server since it was first asked for.")
                 if span and response.status != 206:
                     raise NetworkError(
                         f"{shown(address)} does not serve byte ranges, which the manifest asks for.",
@@ -191,6 +235,8 @@ class Session:
                     response.status,
                     response.headers.get("Content-Type", ""),
                     response.content_length,
+                    {name.lower(): value for name, value in response.headers.items()},
+                    response.content_disposition.filename if response.content_disposition else None,
                     self._chunks(address, response, span[1] if span else None),
                 )
         except (aiohttp.ClientError, TimeoutError, OSError, ValueError) as problem:
@@ -208,6 +254,57 @@ class Session:
         announced = wanted if wanted is not None else response.content_length if plain else None
         if announced is not None and total != announced:
             raise Passing(f"{shown(address)} ended after {total:,} of {announced:,} bytes.")
+
+
+def _cookies(path: str | None) -> aiohttp.CookieJar:
+    """The cookies of a file in the format that browsers export (one line a cookie, seven columns), each for its own
+    host, path and scheme. Hosts may be IP addresses."""
+    jar = aiohttp.CookieJar(unsafe=True)
+    if path is None:
+        return jar
+    kept = MozillaCookieJar(path)
+    try:
+        kept.load(ignore_discard=True, ignore_expires=True)
+    except LoadError as problem:
+        raise UsageError(
+            f"{path} is not a cookie file: {problem}.", "Export the browser's cookies in the Netscape format."
+        ) from problem
+    except OSError as problem:
+        raise UsageError(f"Cannot read the cookie file {path}: {problem.strerror}.") from problem
+    for cookie in kept:
+        if cookie.expires and cookie.expires < time.time():  # 0 stands for the end of the browser's session
+            continue
+        morsel: Morsel[str] = Morsel()
+        morsel.set(cookie.name, cookie.value or "", cookie.value or "")
+        morsel["path"], morsel["secure"] = cookie.path, cookie.secure
+        if cookie.domain_initial_dot:
+            morsel["domain"] = cookie.domain.lstrip(".")
+        scheme = "https" if cookie.secure else "http"
+        jar.update_cookies({cookie.name: morsel}, URL(f"{scheme}://{cookie.domain.lstrip('.')}{cookie.path}"))
+    return jar
+
+
+def _look(answer: Answer, body: bytes, *, complete: bool) -> Look:
+    headers = answer.headers
+    length, ranges = answer.length, headers.get("accept-ranges", "").lower() == "bytes"
+    if answer.status == 206:
+        total = headers.get("content-range", "").rpartition("/")[2]
+        length, ranges = int(total) if total.isdigit() else None, True
+    if "content-encoding" in headers:
+        length = len(body) if complete else None
+    tag = headers.get("etag", "")
+    return Look(
+        answer.url,
+        answer.status,
+        *_type(answer.type),
+        length,
+        body,
+        complete,
+        ranges,
+        tag if tag.startswith('"') else None,
+        answer.filename,
+        headers,
+    )
 
 
 def shown(address: str) -> str:

@@ -1,0 +1,32 @@
+"""From fetched segments to parts in order of time, handed from the event loop to the assembling thread."""
+
+import queue
+import threading
+from collections.abc import Iterator
+
+from mudlark.assemble.write import Part
+
+
+class Parts:
+    """An iterator over parts that another thread puts in."""
+
+    def __init__(self) -> None:
+        self._queue: queue.SimpleQueue[Part | None] = queue.SimpleQueue()
+        self._stopped = threading.Event()
+
+    def put(self, part: Part) -> None:
+        """Hand over the next part."""
+        self._queue.put(part)
+
+    def end(self) -> None:
+        """There are no more."""
+        self._queue.put(None)
+
+    def stop(self) -> None:
+        """End early: what was assembled so far will be thrown away."""
+        self._stopped.set()
+        self._queue.put(None)
+
+    def __iter__(self) -> Iterator[Part]:
+        while (part := self._queue.get()) is not None and not self._stopped.is_set():
+            yield part

@@ -1,0 +1,89 @@
+"""Addresses inside other text: percent-encoded, in base64, in JSON, in the parameters of another address.
+
+Every decoding is tried once on what another one gave, so that JSON in a percent-encoded attribute is still read.
+"""
+
+import base64
+import binascii
+import re
+from collections.abc import Iterator
+from typing import Any
+from urllib.parse import parse_qsl, unquote, urlsplit
+
+import msgspec
+
+_BASE64 = re.compile(r"^[A-Za-z0-9+/_-]{16,}={0,2}$")
+_ABSOLUTE = re.compile(r"^(?:https?:)?//[^\s<>\"'{}|\\^`]+$", re.I)
+_RELATIVE = re.compile(r"^\.{0,2}/?[^\s<>\"'{}|\\^`:;,()]*\.[A-Za-z0-9]{2,5}(?:[?#]\S*)?$")
+ANYWHERE = re.compile(r"https?:(?:\\?/){2}[^\s<>\"'`{}|^]+", re.I)
+_LONGEST = 1 << 20
+_DEEPEST = 3
+
+
+def looks_like_address(text: str) -> bool:
+    """True if a whole string may be an absolute address, or a relative one with an extension."""
+    return bool(_ABSOLUTE.match(text) or _RELATIVE.match(text)) and len(text) < 8192
+
+
+def from_base64(text: str) -> str | None:
+    """What a string in base64 (either alphabet) decodes to, if that is an address or JSON."""
+    if not _BASE64.match(text):
+        return None
+    padded = text.rstrip("=").replace("-", "+").replace("_", "/")
+    try:
+        decoded = base64.b64decode(padded + "=" * (-len(padded) % 4), validate=True).decode("utf-8")
+    except (binascii.Error, UnicodeDecodeError):
+        return None
+    return decoded if looks_like_address(decoded) or decoded[:1] in "{[" else None
+
+
+def strings_in(data: Any, path: str = "") -> Iterator[tuple[str, str]]:
+    """All strings inside decoded JSON with the path to each, like `sources[0].file`."""
+    waiting: list[tuple[Any, str]] = [(data, path)]
+    while waiting:
+        item, at = waiting.pop()
+        if isinstance(item, str):
+            yield item, at
+        elif isinstance(item, dict):
+            waiting.extend((value, f"{at}.{key}" if at else str(key)) for key, value in reversed(item.items()))
+        elif isinstance(item, list):
+            waiting.extend((value, f"{at}[{index}]") for index, value in reversed(list(enumerate(item))))
+
+
+def decode_json(text: str) -> Any:
+    """Decoded JSON, or None."""
+    try:
+        return msgspec.json.decode(text)
+    except (msgspec.DecodeError, RecursionError):
+        return None
+
+
+def addresses(text: str, depth: int = 0) -> Iterator[tuple[str, str]]:
+    """Addresses that a string is or hides, each with how it was hidden (empty if it was not)."""
+    text = text.strip()
+    if not text or len(text) > _LONGEST or depth > _DEEPEST:
+        return
+    if text[0] in "{[":
+        for string, path in strings_in(decode_json(text)):
+            for address, how in addresses(string, depth + 1):
+                yield address, f"JSON {path}" + (f", {how}" if how else "")
+        return
+    if looks_like_address(text):
+        yield text, ""
+        if "=" in text and ("%3a%2f%2f" in text.lower() or "://" in text[8:]):
+            yield from parameters(text)
+    elif "%" in text and re.search(r"%(?:2f|3a|7b|5b)", text, re.I):
+        for address, how in addresses(unquote(text), depth + 1):
+            yield address, "percent-encoded" + (f", {how}" if how else "")
+    elif decoded := from_base64(text):
+        for address, how in addresses(decoded, depth + 1):
+            yield address, "base64" + (f", {how}" if how else "")
+
+
+def parameters(address: str) -> Iterator[tuple[str, str]]:
+    """Addresses given to another address in its query or fragment."""
+    parts = urlsplit(address)
+    for name, value in (*parse_qsl(parts.query), *parse_qsl(parts.fragment)):
+        text = from_base64(value) or value
+        if looks_like_address(text) and ("/" in text):
+            yield text, f"parameter {name}"
