@@ -251,6 +251,30 @@ def test_secret_headers_are_sent_but_not_recorded(mudlark: Run, trouble: Trouble
     assert "s3cret" not in next((tmp_path / "kept").glob("*/record.json")).read_text()
 
 
+def test_secrets_stay_with_the_host_they_were_given_for(mudlark: Run, trouble: Trouble, site: DemoSite) -> None:
+    source = f'<video src="{trouble.say("/film.mp4", Answer(b"x", 404))}"></video>'
+    elsewhere = Trouble()
+    url = elsewhere.say("/page", Answer(source.encode(), type="text/html"))
+    mudlark("sift", url, "--header", "Authorization: Bearer s3cret", "--header", "X-Reader: yes")
+    elsewhere.close()
+    assert elsewhere.headers[0]["Authorization"] == "Bearer s3cret"
+    assert trouble.headers and all("Authorization" not in sent for sent in trouble.headers)
+    assert all(sent["X-Reader"] == "yes" for sent in trouble.headers)
+
+
+def test_what_a_page_embeds_is_found_through_its_description(mudlark: Run, trouble: Trouble) -> None:
+    frame = trouble.say("/player", Answer(b'<!doctype html><video src="/film.mp4"></video>', type="text/html"))
+    described = {"type": "video", "title": "Sea Wall", "duration": 31, "html": f'<iframe src="{frame}"></iframe>'}
+    trouble.say("/oembed", Answer(json.dumps(described).encode(), type="application/json"))
+    source = b'<html><link rel="alternate" type="application/json+oembed" href="/oembed"><p>Nothing here</p>'
+    ran = mudlark("sift", trouble.say("/page", Answer(source, type="text/html")), "--json")
+    page = ran.json["pages"][0]
+    assert (page["title"], page["duration"]) == ("Sea Wall", 31.0)
+    assert [(find["url"], find["evidence"][0]["frame"]) for find in page["finds"]] == [
+        (trouble.url + "/film.mp4", frame)
+    ]
+
+
 def test_colour_is_left_out_when_nobody_looks(mudlark: Run, site: DemoSite) -> None:
     assert "\x1b" not in mudlark("sift", site.address("foghorn")).out
     assert os.environ.get("FORCE_COLOR") is None

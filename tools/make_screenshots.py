@@ -38,6 +38,9 @@ def shots(site: DemoSite) -> list[Shot]:
     return [
         Shot("help", ["mudlark --help"]),
         Shot("sift", [f"mudlark sift {mill} {talk}"]),
+        Shot("sift-why", [f"mudlark sift {site.address('pictures')} --why --most 4"]),
+        Shot("sift-button", [f"mudlark sift {site.address('builds')} --button 'Download field guide'"]),
+        Shot("haul-file", [f"mudlark haul {site.address('disk-image')} --into kept --rate 20M"], seconds=3.0),
         Shot("tracks", [f"mudlark tracks {playlist}"]),
         Shot("haul-progress", [f"mudlark haul {mill} --into kept --rate 200k --lanes 2"], seconds=4.0),
         Shot("haul", [f"mudlark haul {mill} --into kept", "ls -R kept"]),

@@ -49,10 +49,9 @@ from mudlark.verify.fixity import digest
 from mudlark.verify.media import check_file
 from mudlark.verify.verdict import Problem, Report, Verdict
 from mudlark.web.address import file_part, without_query
-from mudlark.web.session import Changed, Session
+from mudlark.web.session import SECRET, Changed, Session
 
 _MOST_CONTENTS = 1_000  # names inside an archive that a record keeps
-_SECRET = frozenset({"authorization", "cookie", "proxy-authorization"})
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,6 +133,7 @@ async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -
     """
     watch = watch or HaulWatch()
     watch.on_step("Looking")
+    session.at_home(order.target)
     page = await sift(session, order.target)
     finds = page.finds[:1] if page.itself else order.choice.take(page)
     for find in finds:
@@ -384,15 +384,13 @@ class _Haul:
     def source(self, manifests: list[ManifestFacts]) -> Source:
         page, find = self.found.page, self.found.find
         headers = {
-            name: "(left out)" if name.lower() in _SECRET else value for name, value in self.session.identity.items()
+            name: "(left out)" if name.lower() in SECRET else value for name, value in self.session.identity.items()
         }
         return Source(
             target=self.found.order.target,
             choice=self.found.choice,
             address=self.found.presentation.url,
-            page=PageFacts(page.url, page.title, page.description, page.creator, page.date, page.duration)
-            if page
-            else None,
+            page=_page_facts(page) if page else None,
             find=_find_facts(find),
             manifests=manifests,
             request=RequestFacts(self.session.connection.guise.name, headers),
@@ -415,6 +413,10 @@ class _Haul:
                 earlier.rename(folder)
             raise
         shutil.rmtree(earlier, ignore_errors=True)
+
+
+def _page_facts(page: Page) -> PageFacts:
+    return PageFacts(page.url, page.title, page.description, page.creator, page.date, page.duration, page.dimensions)
 
 
 def _find_facts(find: Find) -> FindFacts:

@@ -87,6 +87,7 @@ class PageFacts(msgspec.Struct, omit_defaults=True):
     creator: str | None = None
     date: str | None = None
     duration: float | None = None
+    dimensions: tuple[int, int] | None = None
 
 
 class EvidenceFacts(msgspec.Struct):

@@ -65,7 +65,7 @@ _NETWORK = (
         "headers",
         multiple=True,
         metavar="'NAME: VALUE'",
-        help="Send this header with every request.",
+        help="Send this header with every request; Authorization and Cookie only to the given host.",
         envvar="MUDLARK_HEADER",
     ),
     click.option("--proxy", default=None, metavar="URL", help="Go through this HTTP proxy.", envvar="MUDLARK_PROXY"),

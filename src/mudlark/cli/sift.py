@@ -88,6 +88,7 @@ async def _look_at(
     problems: list[MudlarkError] = []
     async with Session(connection(**network)) as session:
         for url in urls:
+            session.at_home(url)
             try:
                 if wanted is None:
                     pages.append(await sift(session, url, asking=asking))
@@ -128,6 +129,7 @@ def _as_data(page: Page, button: Button | None) -> dict[str, Any]:
         "creator": page.creator,
         "date": page.date,
         "duration": page.duration,
+        "dimensions": page.dimensions,
         "finds": [_find_data(find) for find in page.finds],
         "frames": [frame.url for frame in page.frames],
         "forms": [],

@@ -63,6 +63,7 @@ def _of_file(path: Path) -> tuple[list[dict[str, Any]], dict[str, Any]]:
 
 async def _of_playlist(target: str, network: dict[str, Any]) -> tuple[list[dict[str, Any]], dict[str, Any]]:
     async with Session(connection(**network)) as session:
+        session.at_home(target)
         look = await session.look(target, wants_text)
         if not is_manifest(look):
             kind = "a web page" if sniff(look.body) == "html" else f"{look.type or 'something without a type'}"

@@ -70,7 +70,7 @@ def _attributes(at: Origins) -> str:
     )
     return page(
         "Making Rope",
-        f'<h1>Making Rope</h1>\n<div class="stage" data-settings="{settings}" role="img">Turn the handle to begin.</div>',
+        f'<h1>Making Rope</h1>\n<div class="stage" data-settings="{settings}">Turn the handle to begin.</div>',
     )
 
 
@@ -122,7 +122,8 @@ def _builds(at: Origins) -> str:
 def _nameless(at: Origins) -> str:
     return page(
         "Sound of the Bell Buoy",
-        f'<h1>Sound of the Bell Buoy</h1>\n<video controls><source src="{at.media}/stored/8842" type="video/mp4"></video>',
+        "<h1>Sound of the Bell Buoy</h1>\n"
+        f'<video controls><source src="{at.media}/stored/8842" type="video/mp4"></video>',
     )
 
 

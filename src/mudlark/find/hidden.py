@@ -16,6 +16,7 @@ _BASE64 = re.compile(r"^[A-Za-z0-9+/_-]{16,}={0,2}$")
 _ABSOLUTE = re.compile(r"^(?:https?:)?//[^\s<>\"'{}|\\^`]+$", re.I)
 _RELATIVE = re.compile(r"^\.{0,2}/?[^\s<>\"'{}|\\^`:;,()]*\.[A-Za-z0-9]{2,5}(?:[?#]\S*)?$")
 ANYWHERE = re.compile(r"https?:(?:\\?/){2}[^\s<>\"'`{}|^]+", re.I)
+_ENCODED = re.compile(r"(?:https?)?%(?:2f|3a|7b|5b)", re.I)  # how an encoded address or JSON begins
 _LONGEST = 1 << 20
 _DEEPEST = 3
 
@@ -68,13 +69,13 @@ def addresses(text: str, depth: int = 0) -> Iterator[tuple[str, str]]:
             for address, how in addresses(string, depth + 1):
                 yield address, f"JSON {path}" + (f", {how}" if how else "")
         return
-    if looks_like_address(text):
+    if _ENCODED.match(text):
+        for address, how in addresses(unquote(text), depth + 1):
+            yield address, "percent-encoded" + (f", {how}" if how else "")
+    elif looks_like_address(text):
         yield text, ""
         if "=" in text and ("%3a%2f%2f" in text.lower() or "://" in text[8:]):
             yield from parameters(text)
-    elif "%" in text and re.search(r"%(?:2f|3a|7b|5b)", text, re.I):
-        for address, how in addresses(unquote(text), depth + 1):
-            yield address, "percent-encoded" + (f", {how}" if how else "")
     elif decoded := from_base64(text):
         for address, how in addresses(decoded, depth + 1):
             yield address, "base64" + (f", {how}" if how else "")

@@ -23,6 +23,7 @@ _WIDTH = re.compile(r"^(\d+(?:\.\d+)?)([wx])$")
 _TELLING = re.compile(r"(?:^|[-_])(?:video|audio|stream|hls|dash|mp4|m3u8|film|movie|sound|media)(?:[-_]|$)")
 
 _LINKS = frozenset({"preload", "alternate", "enclosure", "prefetch", "video_src", "audio_src", "image_src"})
+_EMPTY_WORDS = frozenset({"download", "here", "click here", "link", "more", "open", "get"})
 _OEMBED = ("application/json+oembed", "text/xml+oembed")
 _DEEPEST = 4  # templates and comments inside each other
 
@@ -181,6 +182,8 @@ class _Walk:
             kind = "package"
         label = tidy(node.text() if node.tag == "a" else None)
         label = label or tidy(attributes.get("title") or attributes.get("aria-label"))
+        if (label is None or label.lower() in _EMPTY_WORDS) and node.parent is not None:
+            label = tidy(node.parent.text(), 120) or label
         where = f"download link{context}" if offered else f"link{context}"
         self.into.add(target, kind, where, 14 if offered else 8, tag=node.tag, label=label)
 

@@ -8,7 +8,7 @@ import msgspec
 from mudlark.errors import MudlarkError, NothingFound
 from mudlark.find.collect import Collector, tidy
 from mudlark.find.feed import read_feed
-from mudlark.find.kind import kind_by_type
+from mudlark.find.kind import kind_by_extension, kind_by_type
 from mudlark.find.model import PLAYED, Evidence, Find, Frame, Kind, Page
 from mudlark.find.page import read_page
 from mudlark.find.probe import KINDS, probe
@@ -54,9 +54,8 @@ def page_of(look: Look) -> Page:
         _link_headers(look, page)
         return page
     kind = kind or kind_by_type(look.type)
-    offered = look.filename or look.type in ("application/octet-stream", "application/x-msdownload")
-    if kind is None and offered and form not in ("html", "json", "xml") and look.length:
-        kind = "package"
+    if kind is None and (form == "unknown" or (look.filename and form not in ("html", "json", "xml"))):
+        kind = kind_by_extension(look.url) or "package"
     if kind is None:
         raise NothingFound(
             f"{shown(look.url)} is neither a web page nor media (it is sent as {look.type or 'no type'}, "

@@ -28,6 +28,7 @@ from mudlark.web.retry import Passing, Patience, passes, persist
 HEAD = 64 * 1024  # bytes of an answer that tell what it is
 LARGEST_TEXT = 20_000_000  # bytes of a page or manifest that are read at most
 _LONGEST_TEXT = 120.0  # seconds that a page or manifest may take at most
+SECRET = frozenset({"authorization", "cookie", "proxy-authorization"})
 _CHUNK = 256 * 1024
 _FIELD = 256 * 1024  # longest header line: real pages send long cookies and policies
 
@@ -106,6 +107,8 @@ class Session:
     def __init__(self, connection: Connection | None = None) -> None:
         self.connection = connection or Connection()
         self._meter = _Meter(self.connection.rate) if self.connection.rate else None
+        self._secret = {name: value for name, value in self.connection.headers if name.lower() in SECRET}
+        self._home: set[str] = set()
         self._client: aiohttp.ClientSession | None = None
 
     @property
@@ -113,6 +116,10 @@ class Session:
         """The headers that every request carries."""
         guise = self.connection.guise
         return {"User-Agent": guise.user_agent, **dict(guise.headers), **dict(self.connection.headers)}
+
+    def at_home(self, address: str) -> None:
+        """Note an address that the user gave: secret headers are sent to its host, and to no other."""
+        self._home.add(urlsplit(address).netloc.lower())
 
     async def __aenter__(self) -> Self:
         context: ssl.SSLContext | bool = True
@@ -127,7 +134,7 @@ class Session:
             timeout=aiohttp.ClientTimeout(
                 total=None, connect=None, sock_connect=self.connection.stall, sock_read=self.connection.stall
             ),
-            headers=self.identity,
+            headers={name: value for name, value in self.identity.items() if name not in self._secret},
             requote_redirect_url=False,
             max_line_size=_FIELD,
             max_field_size=_FIELD,
@@ -211,6 +218,8 @@ class Session:
         """
         assert self._client, "a session is used inside `async with`"
         headers = {"Accept-Encoding": "gzip, deflate" if compressed else "identity", "Cache-Control": "no-cache"}
+        if urlsplit(address).netloc.lower() in self._home:
+            headers |= self._secret
         if span:
             headers["Range"] = f"bytes={span[0]}-{span[0] + span[1] - 1}"
             if unless_changed:
