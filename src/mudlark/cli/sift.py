@@ -187,7 +187,8 @@ def _show(page: Page, most: int, why: bool) -> None:
         line.append(f"{find.kind:<10}")
         line.append(f"{find.role:<11}", style=_ROLE_STYLE.get(find.role, "dim"))
         line.append(f"{clock(find.duration):>7}{size(find.bytes):>10}{find.score:>7}", style="not bold")
-        line.append("".join(f"  {note}" for note in _notes(find)), style="not bold yellow")
+        for note, style in _notes(find):
+            line.append(f"  {note}", style=f"not bold {style}")
         out.print(line)
         out.print(Text(f"     {printable(find.url)}", style="cyan" if find.role == "main" else ""))
         places = [f"{e.where}, {e.at}" if e.at else e.where for e in find.evidence]
@@ -212,19 +213,19 @@ def _show(page: Page, most: int, why: bool) -> None:
         out.print(Text(f"     … and {page.left_out:,} addresses beyond what is kept of one page", style="dim"))
 
 
-def _notes(find: Find) -> list[str]:
-    """What a user must know before trying: expiry, series, versions, failures."""
+def _notes(find: Find) -> list[tuple[str, str]]:
+    """What a user must know before trying (expiry, series, versions, failures), each with its style."""
     notes = []
     if find.problem:
-        notes.append("cannot be had")
+        notes.append(("cannot be had", "yellow"))
     if find.count > 1:
-        notes.append(f"{find.count} numbered files")
+        notes.append((f"{find.count} numbered files", "dim"))
     if find.versions:
-        notes.append(f"largest of {len(find.versions) + 1} versions")
+        notes.append((f"largest of {len(find.versions) + 1} versions", "dim"))
     if find.expires is not None:
-        notes.append(life(find.expires - time.time()))
+        notes.append((life(find.expires - time.time()), "yellow"))
     if find.width and find.height:
-        notes.append(f"{find.width}×{find.height}")
+        notes.append((f"{find.width}×{find.height}", "dim"))
     return notes
 
 

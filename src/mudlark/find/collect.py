@@ -9,6 +9,8 @@ from mudlark.find.model import Evidence, Find, Frame, Kind, Page
 from mudlark.web.address import printable, resolve
 
 MOST_FINDS = 5_000
+_MOST_FRAMES = 100
+_LONGEST_ADDRESS = 16_384
 MOST_EVIDENCE = 12
 
 
@@ -55,7 +57,7 @@ class Collector:
         label: str | None = None,
     ) -> Find | None:
         """Note a reference if it is media. kind: what the place says of it; a telling extension overrules it."""
-        url = resolve(self.base, reference)
+        url = resolve(self.base, reference) if len(reference) <= _LONGEST_ADDRESS else None
         if url is None or url == self.page.url:
             return None
         by_name = kind_by_extension(url)
@@ -79,7 +81,7 @@ class Collector:
 
     def add_frame(self, reference: str, where: str) -> None:
         """Note a page inside the page."""
-        url = resolve(self.base, reference)
+        url = resolve(self.base, reference) if len(self.page.frames) < _MOST_FRAMES else None
         if url and all(frame.url != url for frame in self.page.frames):
             self.page.frames.append(Frame(url, where))
 

@@ -17,14 +17,14 @@ from mudlark.find.model import Kind, Page
 from mudlark.find.script import literals
 from mudlark.web.address import resolve
 
-_COMMENT = re.compile(r"<!--(.*?)-->", re.S)
-_CSS_URL = re.compile(r"url\(\s*(?:\"([^\"]*)\"|'([^']*)'|([^)\s]*))\s*\)", re.I)
 _WIDTH = re.compile(r"^(\d+(?:\.\d+)?)([wx])$")
 _TELLING = re.compile(r"(?:^|[-_])(?:video|audio|stream|hls|dash|mp4|m3u8|film|movie|sound|media)(?:[-_]|$)")
 
 _LINKS = frozenset({"preload", "alternate", "enclosure", "prefetch", "video_src", "audio_src", "image_src"})
 _EMPTY_WORDS = frozenset({"download", "here", "click here", "link", "more", "open", "get"})
 _OEMBED = ("application/json+oembed", "text/xml+oembed")
+_MOST_SIZES = 64  # of one picture
+_LONGEST_URL = 2048
 _DEEPEST = 4  # templates and comments inside each other
 
 
@@ -44,12 +44,18 @@ def read_page(source: str, url: str, frame: str | None = None) -> Page:
 def srcset(text: str) -> list[tuple[str, float]]:
     """The candidates of a srcset (HTML §4.8.4.2.1), each with its width or density."""
     found = []
-    for candidate in re.split(r",\s+|,(?=https?:|/)", text.strip()):
+    for candidate in re.split(r",\s+|,(?=https?:|/)", text.strip(), maxsplit=_MOST_SIZES)[:_MOST_SIZES]:
         reference, _, size = candidate.strip().rstrip(",").partition(" ")
         match = _WIDTH.match(size.strip())
         if reference:
             found.append((reference, float(match[1]) if match else 1.0))
     return found
+
+
+def _text_around(node: LexborNode) -> str | None:
+    """The text right before and after an element, where its own says nothing."""
+    beside = (other.text() for other in (node.prev, node, node.next) if other is not None)
+    return tidy(" ".join(text[:200] for text in beside if text), 120)
 
 
 class _Walk:
@@ -75,16 +81,20 @@ class _Walk:
                 inside = re.sub(r"^<template[^>]*>|</template>$", "", node.html or "")
                 self.tree(LexborHTMLParser(inside), f"{context} in a template", depth + 1)
         if not depth:
-            for match in _COMMENT.finditer(self.into.source):
-                self.comment(match, depth)
+            self.comments()
 
-    def comment(self, match: re.Match[str], depth: int) -> None:
+    def comments(self) -> None:
+        """All comments of the source, one after the other."""
+        source, end = self.into.source, 0
+        while (begin := source.find("<!--", end)) >= 0 and (end := source.find("-->", begin + 4)) >= 0:
+            self.comment(source[begin + 4 : end], begin + 4)
+
+    def comment(self, text: str, begin: int) -> None:
         """A comment may hold markup or bare addresses."""
-        text = match[1]
         if "<" in text and ("src" in text or "href" in text):
-            self.tree(LexborHTMLParser(text), " in a comment", depth + 1)
+            self.tree(LexborHTMLParser(text), " in a comment", 1)
         for found in ANYWHERE.finditer(text):
-            self.into.add(found[0], None, "comment", 4, at=self.into.line_at(match.start(1) + found.start()))
+            self.into.add(found[0], None, "comment", 4, at=self.into.line_at(begin + found.start()))
 
     def attributes(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         """data-*, on* and style of any element."""
@@ -117,9 +127,12 @@ class _Walk:
         self.into.add(address, None, where, weight, tag=None if at else tag, at=at)
 
     def css(self, text: str, place: str, tag: str | None) -> None:
-        for match in _CSS_URL.finditer(text):
-            reference = match[1] or match[2] or match[3] or ""
-            if not reference.startswith("data:"):
+        end = 0
+        while (begin := text.find("url(", end)) >= 0:
+            end = begin + 4
+            close = text.find(")", end, end + _LONGEST_URL)
+            reference = text[end:close].strip().strip("\"'") if close > 0 else ""
+            if reference and not reference.startswith("data:"):
                 self.into.add(reference, kind_by_extension(reference), f"CSS url() in {place}", 2, tag=tag)
 
     def versions(self, text: str, place: str, tag: str | None) -> None:
@@ -130,6 +143,8 @@ class _Walk:
         largest = max(candidates, key=lambda candidate: candidate[1])[0]
         best = self.into.add(largest, "image", f"{place}, largest of {len(candidates)}", 4, tag=tag)
         for reference, _ in candidates:
+            if reference == largest:
+                continue
             other = self.into.add(reference, "image", place, 0, tag=tag)
             if best and other and other is not best and best.url != other.url:
                 other.larger = other.larger or best.url
@@ -182,8 +197,8 @@ class _Walk:
             kind = "package"
         label = tidy(node.text() if node.tag == "a" else None)
         label = label or tidy(attributes.get("title") or attributes.get("aria-label"))
-        if (label is None or label.lower() in _EMPTY_WORDS) and node.parent is not None:
-            label = tidy(node.parent.text(), 120) or label
+        if label is None or label.lower() in _EMPTY_WORDS:
+            label = _text_around(node) or label
         where = f"download link{context}" if offered else f"link{context}"
         self.into.add(target, kind, where, 14 if offered else 8, tag=node.tag, label=label)
 
