@@ -312,6 +312,16 @@ def test_what_is_inside_an_archive_is_said_and_damage_is_seen(mudlark: Run, trou
     assert ran.status == 1 and ran.json["items"][0]["verdict"] == "broken"
 
 
+def test_bytes_that_are_no_film_are_not_kept_as_one(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
+    empty = mudlark("haul", trouble.say("/empty.mp4", Answer(b"", type="video/mp4")), "--into", "kept")
+    assert empty.status == 3 and "0 bytes" in empty.err
+    noise = mudlark(
+        "haul", trouble.say("/noise.mp4", Answer(bytes(range(256)) * 40, type="video/mp4")), "--into", "kept"
+    )
+    assert noise.status == 1 and "unknown bytes came" in noise.out
+    assert not list(tmp_path.glob("kept/*/record.json"))
+
+
 def test_a_page_without_end_is_bounded(mudlark: Run, trouble: Trouble) -> None:
     url = trouble.say("/long", Answer(b"<!doctype html><p>" + b"tide " * 5_000_000, type="text/html"))
     ran = mudlark("sift", url)

@@ -38,6 +38,7 @@ from mudlark.errors import MudlarkError, NetworkError, StorageError
 from mudlark.fetch.engine import Counts, Engine, Job, Outcome, Watch
 from mudlark.fetch.store import Store, now
 from mudlark.find.model import PLAYED, Find, Page
+from mudlark.find.probe import KINDS
 from mudlark.find.select import Choice
 from mudlark.find.sift import sift
 from mudlark.manifest.choose import highest
@@ -320,6 +321,9 @@ class _Haul:
         size, sha256 = digest(media)
         if self.plain:
             self.check_transfer(media, size, sha256)
+        if self.found.find.kind in PLAYED and checked.form not in KINDS:
+            what = "unknown bytes" if checked.form == "unknown" else checked.form.upper()
+            self.report.failed("content", "no-media", f"A film or sound was promised; {what} came", grave=True)
         tracks = [TrackFacts.of(track) for track in checked.movie.tracks] if checked.movie else []
         ends = [track.presented(checked.movie.timescale)[1] for track in checked.movie.tracks] if checked.movie else []
         files = [FileFacts(media.name, "media", size, sha256)]

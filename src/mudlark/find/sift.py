@@ -45,6 +45,8 @@ async def sift_look(session: Session, look: Look, *, asking: bool = True) -> Pag
 
 def page_of(look: Look) -> Page:
     """The finds of an answer, not yet ranked: a page or feed has many, a media file or manifest is its own find."""
+    if not look.body:
+        raise NothingFound(f"{shown(look.url)} sends nothing at all (0 bytes).", "Open it in a browser to see.")
     form = sniff(look.body)
     kind: Kind | None = "hls" if is_manifest(look) else KINDS.get(form)
     if kind is None and form == "xml" and (feed := read_feed(look.body, look.url)):

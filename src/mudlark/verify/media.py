@@ -23,7 +23,11 @@ class Checked:
 def check_file(path: Path, planned: float | None, report: Report) -> Checked:
     """Look into a file. planned: seconds that the manifest promised, None if nothing did."""
     with path.open("rb") as file:
-        found = Checked(sniff(file.read(65536)))
+        head = file.read(65536)
+    found = Checked(sniff(head))
+    if not head:
+        report.failed("content", "empty", f"{path.name} is empty", grave=True)
+        return found
     if found.form == "mp4":
         found.movie = check_structure(path, report)
         if found.movie and not any(problem.grave for problem in report.problems):
