@@ -19,7 +19,8 @@ from pathlib import Path
 from mudlark.fetch.engine import Engine, Job
 from mudlark.fetch.store import Store
 from mudlark.manifest.model import Segment
-from mudlark.web.session import Connection, Session
+from mudlark.web.connection import Connection
+from mudlark.web.session import Session
 from remux import generate
 
 SERVER = Path(__file__).with_name("server.py")

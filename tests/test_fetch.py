@@ -10,8 +10,9 @@ from mudlark.errors import NetworkError, StorageError
 from mudlark.fetch.engine import Engine, Job, Outcome
 from mudlark.fetch.store import Store
 from mudlark.manifest.model import ByteRange, Segment
+from mudlark.web.connection import Connection
 from mudlark.web.retry import Patience
-from mudlark.web.session import Connection, Session
+from mudlark.web.session import Session
 from tests.conftest import Answer, Trouble
 
 QUICK = Connection(lanes=3, patience=Patience(tries=3, first=0.01, longest=0.02), stall=0.5)

@@ -5,7 +5,6 @@ folder is moved into place in one step.
 """
 
 import asyncio
-import os
 import platform
 import shutil
 from collections.abc import AsyncIterator, Callable
@@ -16,8 +15,8 @@ from pathlib import Path
 from mudlark import __version__
 from mudlark.archive.assay import assay
 from mudlark.archive.naming import folder_for, safe_name, title_for
+from mudlark.archive.place import place
 from mudlark.archive.record import (
-    RECORD,
     EvidenceFacts,
     FileFacts,
     FindFacts,
@@ -29,7 +28,6 @@ from mudlark.archive.record import (
     SegmentFacts,
     Source,
     TrackFacts,
-    to_json,
 )
 from mudlark.assemble.join import join
 from mudlark.assemble.parts import Parts
@@ -48,6 +46,7 @@ from mudlark.media.sniff import right_extension, sniff
 from mudlark.media.ts import TransportError, TransportReader, align
 from mudlark.verify.fixity import digest
 from mudlark.verify.media import check_file
+from mudlark.verify.transfer import Promise
 from mudlark.verify.verdict import Problem, Report, Verdict
 from mudlark.web.address import file_part, without_query
 from mudlark.web.session import SECRET, Changed, Session
@@ -207,7 +206,7 @@ class _Haul:
             record = await asyncio.to_thread(self.verify, media, planned)
             if record.verdict == "broken":
                 return Item(record, None, self.store.folder)
-            self.place(record, folder)
+            place(self.store.item, record, folder, self.store.folder / "earlier")
         except OSError as problem:
             raise StorageError(
                 f"Cannot write into {self.store.folder}: {problem.strerror}.",
@@ -320,7 +319,8 @@ class _Haul:
         checked = check_file(media, planned, self.report)
         size, sha256 = digest(media)
         if self.plain:
-            self.check_transfer(media, size, sha256)
+            promised = self.found.presentation
+            Promise(promised.length, promised.digests, self.expect).check(media, size, sha256, self.report)
         if self.found.find.kind in PLAYED and checked.form not in KINDS:
             what = "unknown bytes" if checked.form == "unknown" else checked.form.upper()
             self.report.failed("content", "no-media", f"A film or sound was promised; {what} came", grave=True)
@@ -346,32 +346,6 @@ class _Haul:
             versions={"mudlark": __version__, "python": platform.python_version(), "system": platform.system()},
             contents=checked.contents[:_MOST_CONTENTS],
         )
-
-    def check_transfer(self, media: Path, size: int, sha256: str) -> None:
-        """A plain file against what the server announced, and what the user expects."""
-        announced = self.found.presentation.length
-        if announced is None:
-            self.report.skipped("length", f"{size:,} bytes; the server did not say how many there are")
-        elif announced != size:
-            self.report.failed("length", "length", f"{size:,} bytes came, {announced:,} were announced", grave=True)
-        else:
-            self.report.passed("length", f"{size:,} bytes, as the server announced")
-        for algorithm, stated in self.found.presentation.digests.items():
-            actual = sha256 if algorithm == "sha256" else digest(media, algorithm)[1]
-            self.check_digest("stated-digest", algorithm, actual, stated, "the server states")
-        if self.expect:
-            self.check_digest("expected-digest", "sha256", sha256, self.expect, "you expect")
-        proven = self.expect or self.found.presentation.digests or announced is not None
-        if not proven and all(check.name != "content" or check.outcome == "skipped" for check in self.report.checks):
-            self.report.problems.append(Problem("unproven", "Nothing tells whether the file is whole"))
-
-    def check_digest(self, name: str, algorithm: str, actual: str, stated: str, who: str) -> None:
-        label = {"sha256": "SHA-256", "sha512": "SHA-512", "md5": "MD5"}[algorithm]
-        if actual == stated:
-            self.report.passed(name, f"the {label} is the one that {who}")
-        else:
-            message = f"The {label} is {actual[:16]}…, not {stated[:16]}… as {who}"
-            self.report.failed(name, "digest", message, grave=True)
 
     def keep_manifests(self, files: list[FileFacts]) -> list[ManifestFacts]:
         """Copies of the manifests inside the item."""
@@ -399,24 +373,6 @@ class _Haul:
             manifests=manifests,
             request=RequestFacts(self.session.connection.guise.name, headers),
         )
-
-    def place(self, record: Record, folder: Path) -> None:
-        """Make the item durable and give it its name in one step; an earlier item of the same target gives way."""
-        path = self.store.item / RECORD
-        path.write_bytes(to_json(record))
-        for file in self.store.item.rglob("*"):
-            if file.is_file():
-                _make_durable(file)
-        earlier = self.store.folder / "earlier"
-        if folder.exists():
-            folder.rename(earlier)
-        try:
-            self.store.item.rename(folder)
-        except OSError:
-            if earlier.exists():
-                earlier.rename(folder)
-            raise
-        shutil.rmtree(earlier, ignore_errors=True)
 
 
 def _page_facts(page: Page) -> PageFacts:
@@ -453,8 +409,3 @@ def _make_folder(into: Path) -> None:
         raise StorageError(
             f"Cannot make the folder {into}: {problem.strerror}.", "Choose another with --into."
         ) from problem
-
-
-def _make_durable(path: Path) -> None:
-    with path.open("rb+") as file:
-        os.fsync(file.fileno())

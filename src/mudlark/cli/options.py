@@ -7,8 +7,8 @@ from typing import Any, TypeVar
 import click
 
 from mudlark.web.address import pasted, printable
+from mudlark.web.connection import Connection, header_pair
 from mudlark.web.retry import Patience
-from mudlark.web.session import Connection, header_pair
 
 F = TypeVar("F", bound=Callable[..., Any])
 

@@ -22,7 +22,7 @@ from yarl import URL
 
 from mudlark.errors import NetworkError, StorageError, UsageError
 from mudlark.web.address import as_sent, printable
-from mudlark.web.guise import PLAIN, Guise
+from mudlark.web.connection import Connection
 from mudlark.web.retry import Passing, Patience, passes, persist
 
 HEAD = 64 * 1024  # bytes of an answer that tell what it is
@@ -31,21 +31,6 @@ _LONGEST_TEXT = 120.0  # seconds that a page or manifest may take at most
 SECRET = frozenset({"authorization", "cookie", "proxy-authorization"})
 _CHUNK = 256 * 1024
 _FIELD = 256 * 1024  # longest header line: real pages send long cookies and policies
-
-
-@dataclass(frozen=True, slots=True)
-class Connection:
-    """How to talk to servers. stall: seconds without a byte. rate: bytes a second of all lanes together, if limited."""
-
-    lanes: int = 8
-    patience: Patience = field(default_factory=Patience)
-    stall: float = 20.0
-    rate: float | None = None
-    headers: tuple[tuple[str, str], ...] = ()
-    proxy: str | None = None
-    trust: str | None = None
-    cookie_file: str | None = None
-    guise: Guise = PLAIN
 
 
 @dataclass(frozen=True, slots=True)
@@ -383,12 +368,3 @@ def _explain(address: str, problem: Exception, stall: float) -> NetworkError:
     if isinstance(problem, aiohttp.ClientResponseError):
         return Passing(f"{host} does not answer as a web server does: {printable(str(problem.message))}.")
     return Passing(f"The connection to {host} broke: {printable(str(problem)) or type(problem).__name__}.")
-
-
-def header_pair(text: str) -> tuple[str, str]:
-    """Read `Name: value` as a user gives it."""
-    name, colon, value = text.partition(":")
-    name, value = name.strip(), value.strip()
-    if not colon or not name or any(c in "\r\n\0" for c in text) or " " in name:
-        raise UsageError(f"{printable(text)!r} is not a header.", "Write it as 'Name: value'.")
-    return name, value

@@ -1,0 +1,48 @@
+"""Did a plain file arrive as the server announced it, and as the user expects it?"""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from mudlark.verify.fixity import digest
+from mudlark.verify.verdict import Problem, Report
+
+_LABELS = {"sha256": "SHA-256", "sha512": "SHA-512", "md5": "MD5"}
+
+
+@dataclass(frozen=True, slots=True)
+class Promise:
+    """What a file should be. length: bytes announced. stated: digests of the server, by algorithm, in hexadecimal.
+
+    expected: SHA-256 that the user gave. Whatever is None or empty was not promised.
+    """
+
+    length: int | None = None
+    stated: Mapping[str, str] = field(default_factory=dict)
+    expected: str | None = None
+
+    def check(self, path: Path, size: int, sha256: str, report: Report) -> None:
+        """Compare the finished file; `size` and `sha256` are its own."""
+        if self.length is None:
+            report.skipped("length", f"{size:,} bytes; the server did not say how many there are")
+        elif self.length != size:
+            report.failed("length", "length", f"{size:,} bytes came, {self.length:,} were announced", grave=True)
+        else:
+            report.passed("length", f"{size:,} bytes, as the server announced")
+        for algorithm, stated in self.stated.items():
+            actual = sha256 if algorithm == "sha256" else digest(path, algorithm)[1]
+            _compare(report, "stated-digest", algorithm, actual, stated, "the server states")
+        if self.expected:
+            _compare(report, "expected-digest", "sha256", sha256, self.expected, "you expect")
+        looked_into = any(check.name == "content" and check.outcome == "passed" for check in report.checks)
+        looked_into = looked_into or any(check.name == "boxes" for check in report.checks)
+        if self.length is None and not self.stated and not self.expected and not looked_into:
+            report.problems.append(Problem("unproven", "Nothing tells whether the file is whole"))
+
+
+def _compare(report: Report, name: str, algorithm: str, actual: str, stated: str, who: str) -> None:
+    label = _LABELS[algorithm]
+    if actual == stated:
+        report.passed(name, f"the {label} is the one that {who}")
+    else:
+        report.failed(name, "digest", f"The {label} is {actual[:16]}…, not {stated[:16]}… as {who}", grave=True)
