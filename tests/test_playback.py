@@ -46,3 +46,18 @@ def test_pictures_after_a_hole_still_come_at_their_time(
     frames = [10, 99, 200, 399]
     seen = watch(tmp_path / "kept/Mill/Mill.mp4", [middle(n) for n in frames], listen=False)
     assert seen.counters == frames
+
+
+def test_a_change_of_size_at_a_discontinuity_plays_on(
+    mudlark: Callable[..., Ran], trouble: Trouble, tmp_path: Path
+) -> None:
+    lines = ["#EXTM3U", "#EXT-X-TARGETDURATION:4"]
+    for number, height in ((0, 180), (2, 360), (3, 180)):
+        trouble.say(f"/mill/{number}.ts", Answer(demo_segment(number, height)))
+        lines += ["#EXT-X-DISCONTINUITY"] * bool(number) + ["#EXTINF:4.0,", f"{number}.ts"]
+    url = trouble.say("/mill/list.m3u8", Answer("\n".join([*lines, "#EXT-X-ENDLIST"]).encode()))
+    ran = mudlark("haul", url, "--into", "kept", "--title", "Mill", "--json")
+    assert ran.json["items"][0]["tracks"][0]["codec"].startswith("avc3")
+    seen = watch(tmp_path / "kept/Mill/Mill.mp4", [1.0, 5.5, 9.5], listen=False)
+    counters = [counter or -1 for counter in seen.counters]
+    assert 20 <= counters[0] < 30 and 200 <= counters[1] < 300 and 300 <= counters[2] < 400

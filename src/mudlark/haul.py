@@ -8,6 +8,7 @@ import asyncio
 import platform
 import shutil
 from collections.abc import AsyncIterator, Callable
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import aclosing
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -316,8 +317,10 @@ class _Haul:
 
     def verify(self, media: Path, planned: float | None) -> Record:
         """Look into the finished file, and make the record."""
-        checked = check_file(media, planned, self.report)
-        size, sha256 = digest(media)
+        with ThreadPoolExecutor(1, "mudlark-digest") as beside:
+            hashing = beside.submit(digest, media)
+            checked = check_file(media, planned, self.report)
+            size, sha256 = hashing.result()
         if self.plain:
             promised = self.found.presentation
             Promise(promised.length, promised.digests, self.expect).check(media, size, sha256, self.report)

@@ -199,6 +199,8 @@ def _show(page: Page, most: int, why: bool) -> None:
         if why:
             for place in places:
                 out.print(Text(indented(f"in {place}", 5), style="dim"))
+            for version in find.versions[:8]:
+                out.print(Text(f"     also as {printable(version)}", style="dim"))
             for points, words in find.why:
                 out.print(Text(f"     {points:>+4}  {words}", style="dim"))
         else:
