@@ -291,6 +291,9 @@ def test_filters_of_sift(mudlark: Run, site: DemoSite) -> None:
     assert mudlark("sift", url, "--kind", "dash").status == 3
     unasked = mudlark("sift", url, "--no-probe", "--json").json["pages"][0]["finds"]
     assert all(find["status"] is None for find in unasked)
+    by_size = mudlark("sift", url, "--sort", "size", "--json").json["pages"][0]["finds"]
+    sizes = [find["bytes"] for find in by_size]
+    assert len(sizes) == 301 and None not in sizes and sizes == sorted(sizes, reverse=True)
     why = mudlark("sift", url, "--why", "--kind", "video").out
     assert re.search(r"\+40  a video file", why)
 

@@ -222,6 +222,36 @@ def test_a_truncated_file(mudlark: Run, trouble: Trouble, tmp_path: Path) -> Non
     assert "bytes are missing" in mudlark("assay", "cut.mp4").out
 
 
+def test_what_was_broken_is_fetched_anew(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
+    whole = (media_folder() / "gift-shop.mp4").read_bytes()
+    damaged = bytearray(whole)
+    damaged[whole.index(b"stco") + 12] ^= 0x7F
+    url = trouble.say("/shop.mp4", Answer(bytes(damaged), type="video/mp4"))
+    assert mudlark("haul", url, "--into", "kept").status == 1
+    assert list(tmp_path.glob("kept/.mudlark/*/segments/*"))
+    trouble.say("/shop.mp4", Answer(whole, type="video/mp4"))
+    ran = mudlark("haul", url, "--into", "kept", "--json")
+    assert ran.status == 0 and ran.json["items"][0]["segments"]["reused"] == 0
+
+
+def test_an_unreadable_segment_is_fetched_anew(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
+    url = stream(trouble, 3)
+    good = demo_segment(1)
+    trouble.say("/tide/part-1.ts", Answer(good[:188] + good[188 * 4 :][: 188 * 2] + b"\0" * 40_000))
+    first = mudlark("haul", url, "--into", "kept", "--json")
+    assert first.status == 1 and first.json["items"][0]["verdict"] == "flawed"
+    stream(trouble, 3)
+    assert mudlark("haul", url, "--into", "kept", "--json").json["items"][0]["verdict"] == "sound"
+
+
+def test_choices_are_not_passed_over_in_silence(mudlark: Run, site: DemoSite) -> None:
+    film = f"{site.origins.media}/films/foghorn-demonstration.mp4"
+    assert mudlark("haul", film, "--into", "kept", "--nth", 2).status == 2
+    assert mudlark("haul", film, "--into", "kept", "--match", "lamp").status == 3
+    digest = "sha256:" + "0" * 64
+    assert mudlark("haul", site.address("builds"), "--into", "kept", "--all", "--expect", digest).status == 2
+
+
 def test_a_folder_that_cannot_be_written(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:
     (tmp_path / "file").write_text("in the way")
     refused(mudlark("haul", site.address("foghorn"), "--into", "file/below"), 6, "Cannot make the folder", "--into")

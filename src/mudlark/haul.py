@@ -33,7 +33,7 @@ from mudlark.archive.record import (
 from mudlark.assemble.join import join
 from mudlark.assemble.parts import Parts
 from mudlark.assemble.write import Assembled, Part, assemble
-from mudlark.errors import MudlarkError, NetworkError, StorageError
+from mudlark.errors import MudlarkError, NetworkError, StorageError, UsageError
 from mudlark.fetch.engine import Counts, Engine, Job, Outcome, Watch
 from mudlark.fetch.store import Store, now
 from mudlark.find.model import PLAYED, Find, Page
@@ -136,7 +136,9 @@ async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -
     watch.on_step("Looking")
     session.at_home(order.target)
     page = await sift(session, order.target)
-    finds = page.finds[:1] if page.itself else order.choice.take(page)
+    finds = page.finds[:1] if page.itself and not order.choice.made else order.choice.take(page)
+    if order.expect and len(finds) > 1:
+        raise UsageError(f"One digest cannot be that of {len(finds)} files.", "Choose one with --nth or --match.")
     for find in finds:
         try:
             yield await _haul_find(session, order, page, find, watch)
@@ -206,6 +208,7 @@ class _Haul:
             self.watch.on_step("Verifying")
             record = await asyncio.to_thread(self.verify, media, planned)
             if record.verdict == "broken":
+                self.store.distrust((job.track, job.segment.number) for job in jobs)
                 return Item(record, None, self.store.folder)
             place(self.store.item, record, folder, self.store.folder / "earlier")
         except OSError as problem:
@@ -290,6 +293,8 @@ class _Haul:
 
     def judge(self, assembled: Assembled, failures: list[str]) -> None:
         """Turn what was missing, unreadable or mended into problems; nothing at all is a failure."""
+        unreadable = [(self.found.tracks[part.rendition].name, part.number) for part, _ in assembled.unreadable]
+        self.store.distrust(unreadable)
         if not assembled.segments:
             if assembled.unreadable:
                 part, problem = assembled.unreadable[0]
@@ -306,8 +311,8 @@ class _Haul:
             since = begin.get(facts.track, 0.0)
             begin[facts.track] = since + facts.duration
             if facts.problem:
-                place = f"{since:.1f}–{since + facts.duration:.1f} s"
-                message = f"Segment {facts.number + 1} ({place}) is missing: {facts.problem}"
+                when = f"{since:.1f}–{since + facts.duration:.1f} s"
+                message = f"Segment {facts.number + 1} ({when}) is missing: {facts.problem}"
                 self.report.problems.append(Problem("segment-missing", message))
         for part, problem in assembled.unreadable:
             self.report.problems.append(

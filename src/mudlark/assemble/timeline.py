@@ -37,14 +37,15 @@ class Timeline:
         batch, later = _at_leap(batch)
         if not batch:
             return batch
-        begin = _begin(batch)
         if self._ends:
-            expected = max(self._ends.values()) + self._skipped
-            if not self._join and abs(begin + self._shift - expected) > LEAP + self._skipped:
+            # the smallest shift with which no track begins before its end: the one that leaves the smallest gap
+            ends = max(self._ends.values())
+            shift = max(self._ends.get(samples.track, ends) - _begin([samples]) for samples in batch) + self._skipped
+            if not self._join and abs(self._shift - shift) > LEAP + self._skipped:
                 self._join = True
-                self.notes.append(f"Timestamps leap by {begin + self._shift - expected:.1f} s; joined without a gap")
+                self.notes.append(f"Timestamps leap by {self._shift - shift:.1f} s; joined without a gap")
             if self._join:
-                self._shift = expected - begin
+                self._shift = shift
         self._join, self._skipped = False, 0.0
         placed = [moved for samples in batch if len(moved := self._move(samples))]
         return placed + self.place(later) if later else placed
@@ -59,7 +60,8 @@ class Timeline:
         if len(samples):
             self._last[samples.track] = int(samples.dts[-1])
             length = samples.format.sample_duration or int(np.median(np.diff(samples.dts)) if len(samples) > 1 else 0)
-            self._ends[samples.track] = (int(samples.dts[-1]) + length) / samples.format.timescale
+            end = (int(samples.pts.max()) + length) / samples.format.timescale
+            self._ends[samples.track] = max(end, self._ends.get(samples.track, 0.0))
         return samples
 
     def _without_repeats(self, samples: Samples, last: int) -> Samples:
@@ -101,4 +103,5 @@ def _at_leap(batch: list[Samples]) -> tuple[list[Samples], list[Samples]]:
 
 
 def _begin(batch: list[Samples]) -> float:
-    return min(int(samples.dts[0]) / samples.format.timescale for samples in batch)
+    """When the first of these samples is presented, in seconds."""
+    return min(int(samples.pts.min()) / samples.format.timescale for samples in batch)

@@ -12,7 +12,7 @@ from mudlark.cli.show import clock, columns, console, emit_json, indented, life,
 from mudlark.errors import MudlarkError, NothingFound, UsageError
 from mudlark.find.button import Button, find_button
 from mudlark.find.model import Find, Kind, Page, Role
-from mudlark.find.probe import ask
+from mudlark.find.probe import MANY, MOST, ask
 from mudlark.find.select import ORDERS, Filter, ordered
 from mudlark.find.sift import decode, sift, sift_look
 from mudlark.manifest.load import wants_text
@@ -57,7 +57,8 @@ def command(
     live, what they really are, how large and how long. With --button, only what one control means is listed.
     """
     wanted = Filter(kinds, roles, match, host, larger_than)
-    pages, buttons, problems = asyncio.run(_look_at(addresses(urls), button, not no_probe, network))
+    asking = 0 if no_probe else MANY if sort == "size" or larger_than is not None else MOST
+    pages, buttons, problems = asyncio.run(_look_at(addresses(urls), button, asking, network))
     for page in pages:
         page.finds = ordered((find for find in page.finds if wanted.passes(find)), sort)
     if as_json:
@@ -81,7 +82,7 @@ def command(
 
 
 async def _look_at(
-    urls: list[str], wanted: str | None, asking: bool, network: dict[str, Any]
+    urls: list[str], wanted: str | None, asking: int, network: dict[str, Any]
 ) -> tuple[list[Page], dict[str, Button], list[MudlarkError]]:
     pages: list[Page] = []
     buttons: dict[str, Button] = {}
@@ -106,7 +107,7 @@ async def _look_at(
 async def _button(session: Session, url: str, wanted: str) -> tuple[Page, Button]:
     look = await session.look(url, wants_text)
     try:
-        page = await sift_look(session, look, asking=False)
+        page = await sift_look(session, look, asking=0)
     except NothingFound:
         page = Page(look.url)
     if page.itself:

@@ -51,6 +51,7 @@ class Store:
         self._key = key
         self._rows: dict[tuple[str, int], Row] = {}
         self._database: sqlite3.Connection | None = None
+        self._kept = False
 
     def __enter__(self) -> "Store":
         try:
@@ -86,7 +87,7 @@ class Store:
         if self._database:
             self._database.close()
             self._database = None
-            if not self._rows:
+            if not self._rows and not self._kept:
                 self.discard()
 
     def discard(self) -> None:
@@ -117,6 +118,15 @@ class Store:
         except OSError:
             return None
         return None
+
+    def distrust(self, segments: Iterable[tuple[str, int]]) -> None:
+        """Segments whose bytes turned out to be no good: they stay on disk to be looked at, and are fetched anew."""
+        assert self._database
+        for track, number in segments:
+            self._database.execute("delete from segment where track = ? and number = ?", (track, number))
+            self._rows.pop((track, number), None)
+            self._kept = True
+        self._database.commit()
 
     def add(self, rows: Iterable[Row]) -> None:
         """Note segments that are whole on disk."""

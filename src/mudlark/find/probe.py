@@ -8,8 +8,6 @@ import time
 from collections.abc import Iterable
 from io import BytesIO
 
-from PIL import Image, UnidentifiedImageError
-
 from mudlark.errors import FormatError, MudlarkError, NetworkError
 from mudlark.find.expiry import expires_at
 from mudlark.find.kind import kind_by_type
@@ -21,6 +19,7 @@ from mudlark.media.sniff import sniff
 from mudlark.web.session import Look, Session
 
 MOST = 24
+MANY = 400  # where sizes decide what is listed
 _MOST_PICTURES = 8
 _AT_ONCE = 6
 _LONGEST = 20.0  # seconds for all of them
@@ -33,10 +32,14 @@ KINDS: dict[str, Kind] = {
 
 
 async def probe(session: Session, page: Page, most: int = MOST) -> None:
-    """Fill in what the servers say of the likeliest finds, played ones first; `page` should be ranked."""
-    likely = [find for find in page.finds if find.kind in PLAYED and find.role != "segment"][:most]
-    others = [find for find in page.finds if find.kind in ("image", "document", "package") and find.role != "segment"]
-    await ask(session, [*likely, *others[: min(_MOST_PICTURES, most - len(likely))]])
+    """Fill in what the servers say of the likeliest finds, played ones first; `page` should be ranked.
+
+    Of pictures only a few are asked about, unless `most` is more than usual.
+    """
+    asked = [find for find in page.finds if find.role != "segment" and find.kind != "subtitle"]
+    likely = [find for find in asked if find.kind in PLAYED]
+    others = [find for find in asked if find.kind not in PLAYED]
+    await ask(session, [*likely, *(others if most > MOST else others[:_MOST_PICTURES])][:most])
 
 
 async def ask(session: Session, finds: Iterable[Find]) -> None:
@@ -93,6 +96,8 @@ def _describe(find: Find, look: Look) -> None:
     find.bytes = look.length if look.length is not None else find.bytes
     find.duration = _duration(look) or find.duration
     if find.kind == "image":
+        from PIL import Image, UnidentifiedImageError  # costs start-up time that few finds are worth
+
         try:
             with Image.open(BytesIO(look.body)) as picture:
                 find.width, find.height = picture.size

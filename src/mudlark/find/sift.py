@@ -7,11 +7,10 @@ import msgspec
 
 from mudlark.errors import MudlarkError, NothingFound
 from mudlark.find.collect import Collector, tidy
-from mudlark.find.feed import read_feed
 from mudlark.find.kind import kind_by_extension, kind_by_type
 from mudlark.find.model import PLAYED, Evidence, Find, Frame, Kind, Page
 from mudlark.find.page import read_page
-from mudlark.find.probe import KINDS, probe
+from mudlark.find.probe import KINDS, MOST, probe
 from mudlark.find.rank import rank
 from mudlark.manifest.load import is_manifest, wants_text
 from mudlark.media.sniff import sniff
@@ -25,20 +24,23 @@ _LINK = re.compile(r"<([^>]*)>([^<]*)")
 _LINK_PARAMETER = re.compile(r';\s*([\w*-]+)\s*=\s*(?:"([^"]*)"|([^\s;,]*))')
 
 
-async def sift(session: Session, address: str, *, asking: bool = True) -> Page:
-    """The page (or the media that stands there itself) with its finds, best first."""
+async def sift(session: Session, address: str, *, asking: int = MOST) -> Page:
+    """The page (or the media that stands there itself) with its finds, best first.
+
+    asking: about how many finds the servers are asked.
+    """
     return await sift_look(session, await session.look(address, wants_text), asking=asking)
 
 
-async def sift_look(session: Session, look: Look, *, asking: bool = True) -> Page:
-    """The same for an answer that is there already. asking: whether to ask the servers about the likeliest finds."""
+async def sift_look(session: Session, look: Look, *, asking: int = MOST) -> Page:
+    """The same for an answer that is there already."""
     page = page_of(look)
     await _follow(session, page)
     if not page.finds:
         raise _nothing(page)
     rank(page)
     if asking:
-        await probe(session, page)
+        await probe(session, page, asking)
         rank(page)
     return page
 
@@ -49,8 +51,11 @@ def page_of(look: Look) -> Page:
         raise NothingFound(f"{shown(look.url)} sends nothing at all (0 bytes).", "Open it in a browser to see.")
     form = sniff(look.body)
     kind: Kind | None = "hls" if is_manifest(look) else KINDS.get(form)
-    if kind is None and form == "xml" and (feed := read_feed(look.body, look.url)):
-        return feed
+    if kind is None and form == "xml":
+        from mudlark.find.feed import read_feed  # its XML library is needed for nothing else
+
+        if feed := read_feed(look.body, look.url):
+            return feed
     if kind is None and (form == "html" or look.type in ("text/html", "application/xhtml+xml")):
         page = read_page(decode(look), look.url)
         _link_headers(look, page)

@@ -7,8 +7,6 @@ import zipfile
 import zlib
 from pathlib import Path
 
-from PIL import Image, UnidentifiedImageError
-
 from mudlark.verify.verdict import Report
 
 _PICTURES = frozenset({"png", "jpeg", "gif", "webp"})
@@ -51,6 +49,8 @@ def _check_zip(path: Path, report: Report) -> list[tuple[str, int]]:
 
 
 def _check_picture(path: Path, report: Report) -> None:
+    from PIL import Image, UnidentifiedImageError  # costs start-up time that films need not pay
+
     try:
         with Image.open(path) as picture:
             width, height = picture.size

@@ -64,50 +64,54 @@ def check_structure(path: Path, report: Report) -> Movie | None:
 
 
 def _check_places(movie: Movie, media: list[Box], report: Report) -> bool:
-    """Every sample inside a media data box, none over another."""
-    begins = np.concatenate([track.offsets for track in movie.tracks])
-    sizes = np.concatenate([track.sizes for track in movie.tracks])
+    """Every sample inside a media data box, none over another. Works on stretches of samples that follow each other."""
+    stretches = [_stretches(track) for track in movie.tracks if len(track.sizes)]
+    begins = np.concatenate([begin for begin, _ in stretches])
+    ends = np.concatenate([end for _, end in stretches])
     order = np.argsort(begins, kind="stable")
-    begins, ends = begins[order], (begins + sizes)[order]
-    homes = sorted(media, key=lambda box: box.start)
-    home = np.searchsorted(np.array([box.content for box in homes]), begins, "right") - 1
-    limits = np.array([box.end for box in homes])
-    outside = (home < 0) | (ends > limits[np.maximum(home, 0)])
+    begins, ends = begins[order], ends[order]
+    outside = np.ones(len(begins), np.bool_)
+    for box in media:
+        outside &= (begins < box.content) | (ends > box.end)
     if outside.any():
         at = int(begins[np.flatnonzero(outside)[0]])
         report.failed(
-            *("samples", "sample-outside"),
-            f"{int(outside.sum()):,} of {len(begins):,} samples lie outside the media data, the first at byte {at:,}",
-            grave=True,
+            "samples", "sample-outside", f"Samples lie outside the media data, from byte {at:,} on", grave=True
         )
         return False
     over = np.flatnonzero(begins[1:] < ends[:-1])
     if len(over):
-        report.failed(
-            *("samples", "sample-overlap"),
-            f"{len(over):,} samples overlap the one before, the first at byte {int(begins[over[0] + 1]):,}",
-            grave=True,
-        )
+        at = int(begins[over[0] + 1])
+        report.failed("samples", "sample-overlap", f"Samples overlap each other, the first at byte {at:,}", grave=True)
         return False
-    report.passed("samples", f"all {len(begins):,} samples lie inside the media data")
+    count = sum(len(track.sizes) for track in movie.tracks)
+    report.passed("samples", f"all {count:,} samples lie inside the media data")
     return True
+
+
+def _stretches(track: TrackIndex) -> tuple[Ints, Ints]:
+    """First byte and end of each run of samples of which one begins where the one before it ends."""
+    first = np.flatnonzero(track.offsets[1:] != track.offsets[:-1] + track.sizes[:-1]) + 1
+    first = np.concatenate([[0], first])
+    last = np.append(first[1:], len(track.sizes)) - 1
+    return track.offsets[first], track.offsets[last] + track.sizes[last]
 
 
 def _check_units(read: ReadAt, track: TrackIndex, report: Report) -> None:
     """The NAL units of every sample add up to its size."""
     order = np.argsort(track.offsets, kind="stable")
+    places = track.offsets[order]
     bad: list[int] = []
     at = 0
     while at < len(order):
-        start = int(track.offsets[order[at]])
-        reach = np.searchsorted(track.offsets[order], start + _WINDOW) - at
-        count = max(1, int(reach))
-        group = order[at : at + count]
-        ends = track.offsets[group] + track.sizes[group]
-        data = np.frombuffer(read(start, int(ends.max()) - start), np.uint8)
-        wrong = misfits(data, track.offsets[group] - start, ends - start)
-        bad.extend(group[wrong].tolist())
-        at += count
+        start = int(places[at])
+        until = max(at + 1, int(np.searchsorted(places, start + _WINDOW)))
+        group = order[at:until]
+        begins = places[at:until] - start
+        ends = begins + track.sizes[group]
+        data = np.frombuffer(read(start, int(ends.max())), np.uint8)
+        bad.extend(group[misfits(data, begins, ends)].tolist())
+        at = until
     if bad:
         report.failed(
             *("picture-units", "picture-units"),

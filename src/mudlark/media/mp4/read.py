@@ -164,9 +164,9 @@ class _Reader:
         sizes = self.sizes(tables)
         durations = self.spread(tables["stts"][0], len(sizes))
         dts = np.concatenate([[0], np.cumsum(durations)[:-1]]) if len(sizes) else durations
-        pts = dts.copy()
+        pts = dts
         if "ctts" in tables:
-            pts = pts + self.spread(tables["ctts"][0], len(sizes), ">i4")
+            pts = dts + self.spread(tables["ctts"][0], len(sizes), ">i4")
         sync = np.ones(len(sizes), np.bool_)
         if "stss" in tables:
             sync[:] = False

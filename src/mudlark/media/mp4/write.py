@@ -9,8 +9,10 @@ becomes a `free` box. Only when the room is too small must the media be moved.
 
 from dataclasses import dataclass, field
 from itertools import pairwise
+from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from mudlark.media.mp4.boxes import box, full_box
 from mudlark.media.samples import Format, Ints, Samples, cut_pieces
@@ -18,19 +20,21 @@ from mudlark.media.samples import Format, Ints, Samples, cut_pieces
 MOVIE_SCALE = 90_000  # ticks a second of the movie header and the edit lists
 _FILE_TYPE = box("ftyp", b"isom", (0x200).to_bytes(4, "big"), b"isomiso2avc1mp41")
 _MEDIA_HEADER = 16
+Numbers = npt.NDArray[np.integer[Any]]
+_FARTHEST = 1 << 30  # ticks between decoding and presentation that a broken stream may claim
 _MATRIX = b"".join(n.to_bytes(4, "big") for n in (0x10000, 0, 0, 0, 0x10000, 0, 0, 0, 0x40000000))
 CHUNK_SECONDS = 1.0  # how much of one track stands in one piece before the next track has its turn
 
 
 @dataclass(slots=True)
 class _Table:
-    """What the index will say about one track; lists of arrays, joined at the end."""
+    """What the index will say about one track; lists of arrays as narrow as the file has them, joined at the end."""
 
     format: Format
-    sizes: list[Ints] = field(default_factory=list)
+    sizes: list[npt.NDArray[np.uint32]] = field(default_factory=list)
     dts: list[Ints] = field(default_factory=list)
-    offsets: list[Ints] = field(default_factory=list)
-    sync: list[Ints] = field(default_factory=list)
+    offsets: list[npt.NDArray[np.int32]] = field(default_factory=list)
+    sync: list[npt.NDArray[np.uint32]] = field(default_factory=list)
     chunk_places: list[int] = field(default_factory=list)
     chunk_counts: list[int] = field(default_factory=list)
     count: int = 0
@@ -72,10 +76,10 @@ class Mp4Builder:
         for samples in batch:
             table = self._tables[samples.track]
             table.format = samples.format
-            table.sizes.append(samples.sizes)
+            table.sizes.append(samples.sizes.astype(np.uint32))
             table.dts.append(samples.dts)
-            table.offsets.append(samples.pts - samples.dts)
-            table.sync.append(np.flatnonzero(samples.sync) + table.count)
+            table.offsets.append(np.clip(samples.pts - samples.dts, -_FARTHEST, _FARTHEST).astype(np.int32))
+            table.sync.append((np.flatnonzero(samples.sync) + table.count).astype(np.uint32))
             table.count += len(samples)
         return buffers
 
@@ -118,19 +122,21 @@ class _Track:
     def __init__(self, number: int, table: _Table) -> None:
         self.number = number
         self.format = table.format
-        self.sizes = np.concatenate(table.sizes)
-        self.dts = np.concatenate(table.dts)
-        self.offsets = np.concatenate(table.offsets)
-        self.sync = np.concatenate(table.sync) + 1
+        for arrays in (table.sizes, table.dts, table.offsets, table.sync):
+            arrays[:] = [np.concatenate(arrays)]  # joined for good, so that they are not there twice
+        self.sizes, self.dts, self.sync = table.sizes[0], table.dts[0], table.sync[0] + np.uint32(1)
+        self.offsets = table.offsets[0]
         self.chunk_places = np.array(table.chunk_places, np.int64)
         self.chunk_counts = np.array(table.chunk_counts, np.int64)
-        self.offsets -= min(0, int(self.offsets.min()))  # offsets of version 0 are not negative
+        shift = max(0, -int(self.offsets.min()))  # offsets of version 0 are not negative
+        if shift:
+            self.offsets = self.offsets + np.int32(shift)
         self.durations = _durations(self.dts, self.format.sample_duration)
         presented = self.dts + self.offsets
         self.first = int(presented.min())
-        self.last = int((presented + self.durations).max())
+        presented += self.durations
+        self.last = int(presented.max())
         # seconds on the common clock: a shift of all offsets is undone by the edit list, so it is not counted here
-        shift = int(self.offsets[0] - table.offsets[0][0])
         self.begin = (self.first - shift) / self.format.timescale
         self.end = (self.last - shift) / self.format.timescale
 
@@ -189,23 +195,25 @@ class _Track:
 
 def _durations(dts: Ints, usual: int) -> Ints:
     """Ticks from each sample to the next; the last lasts as long as usual, or as the one before it."""
-    steps = np.diff(dts)
-    last = usual or (int(np.median(steps)) if len(steps) else 1)
-    return np.append(np.maximum(steps, 0), last)
+    durations = np.empty_like(dts)
+    np.subtract(dts[1:], dts[:-1], out=durations[:-1])
+    np.maximum(durations, 0, out=durations)
+    durations[-1] = usual or (int(np.median(durations[:-1])) if len(dts) > 1 else 1)
+    return durations
 
 
-def _run_starts(values: Ints) -> Ints:
+def _run_starts(values: Numbers) -> Ints:
     return np.concatenate([[0], np.flatnonzero(np.diff(values)) + 1]) if len(values) else np.zeros(0, np.int64)
 
 
-def _runs(kind: str, values: Ints) -> bytes:
+def _runs(kind: str, values: Numbers) -> bytes:
     """A table of (how many, value)."""
     first = _run_starts(values)
     rows = np.stack([np.diff(np.append(first, len(values))), values[first]], axis=1)
     return full_box(kind, 0, 0, len(rows).to_bytes(4, "big"), rows.astype(">u4").tobytes())
 
 
-def _list(kind: str, values: Ints, width: str = ">u4") -> bytes:
+def _list(kind: str, values: Numbers, width: str = ">u4") -> bytes:
     return full_box(kind, 0, 0, len(values).to_bytes(4, "big"), values.astype(width).tobytes())
 
 
