@@ -61,6 +61,21 @@ class Answer:
     headers: dict[str, str] = field(default_factory=dict)
 
 
+class QuietHandler(BaseHTTPRequestHandler):
+    """Says nothing, and takes it well when the other side goes away."""
+
+    protocol_version = "HTTP/1.1"
+
+    def log_message(self, *_: object) -> None:
+        pass
+
+    def handle(self) -> None:
+        try:
+            super().handle()
+        except OSError:
+            self.close_connection = True
+
+
 class Trouble:
     """A server on loopback whose answers a test sets: path to a list of answers, the last of which is repeated."""
 
@@ -71,9 +86,7 @@ class Trouble:
         self._wake = threading.Event()
         trouble = self
 
-        class Handler(BaseHTTPRequestHandler):
-            protocol_version = "HTTP/1.1"
-
+        class Handler(QuietHandler):
             def do_GET(self) -> None:
                 trouble.asked.append(self.path)
                 trouble.headers.append(dict(self.headers))
@@ -88,15 +101,6 @@ class Trouble:
                 self.end_headers()
                 self.wfile.write(answer.body[: answer.cut])
                 if answer.cut is not None:
-                    self.close_connection = True
-
-            def log_message(self, *_: object) -> None:
-                pass
-
-            def handle(self) -> None:
-                try:
-                    super().handle()
-                except OSError:
                     self.close_connection = True
 
         self._server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)

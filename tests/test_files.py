@@ -11,7 +11,7 @@ import subprocess
 import time
 import zipfile
 from collections.abc import Callable
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from http.server import ThreadingHTTPServer
 from pathlib import Path
 from threading import Event, Thread
 
@@ -21,7 +21,7 @@ from mudlark.demo.hidden import MEMBERS_COOKIE
 from mudlark.demo.site import DISK_IMAGE, DemoSite, disk_bytes
 from mudlark.media.sniff import right_extension
 from mudlark.web.digest import stated_digests
-from tests.conftest import PROGRAM, Answer, Ran, Trouble
+from tests.conftest import PROGRAM, Answer, QuietHandler, Ran, Trouble
 
 pytestmark = pytest.mark.program
 Run = Callable[..., Ran]
@@ -41,9 +41,7 @@ class Depot:
         self._wake = Event()
         depot = self
 
-        class Handler(BaseHTTPRequestHandler):
-            protocol_version = "HTTP/1.1"
-
+        class Handler(QuietHandler):
             def do_GET(self) -> None:
                 asked = re.fullmatch(r"bytes=(\d+)-(\d*)", self.headers.get("Range", ""))
                 condition = self.headers.get("If-Range")
@@ -69,15 +67,6 @@ class Depot:
                     self.send_header(name, value)
                 self.end_headers()
                 self.wfile.write(body)
-
-            def log_message(self, *_: object) -> None:
-                pass
-
-            def handle(self) -> None:
-                try:
-                    super().handle()
-                except OSError:
-                    self.close_connection = True
 
         self._server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
         self._server.daemon_threads = True

@@ -75,7 +75,7 @@ def take(shot: Shot) -> None:
             terminal.terminate()
     used = ImageChops.difference(picture, Image.new("RGB", picture.size, BACK)).getbbox()
     bottom = min(SIZE[1], (used[3] if used else SIZE[1]) + 14)
-    picture.crop((0, 0, SIZE[0], bottom)).quantize(64).save(TARGET / f"{shot.name}.png", optimize=True)
+    picture.crop((0, 0, SIZE[0], bottom)).quantize(160).save(TARGET / f"{shot.name}.png", optimize=True)
     print(f"{shot.name}.png {SIZE[0]}x{bottom}")
 
 

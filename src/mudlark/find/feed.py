@@ -8,7 +8,7 @@ from lxml import etree
 
 from mudlark.errors import FormatError
 from mudlark.find.collect import Collector, tidy
-from mudlark.find.kind import kind_by_type
+from mudlark.find.kind import FAMILIES, kind_by_type
 from mudlark.find.metadata import seconds
 from mudlark.find.model import Find, Page
 
@@ -59,10 +59,10 @@ def _entry(entry: etree._Element, into: Collector) -> None:
     for reference, node, where in places:
         type_ = node.get("type")
         medium = node.get("medium")
-        kind = kind_by_type(type_) or (medium if medium in ("video", "audio", "image") else None)
+        kind = kind_by_type(type_) or FAMILIES.get(medium or "")
         kind = kind or ("video" if where == "video content" else None)
         at = f"line {node.sourceline}" if node.sourceline else None
-        find = into.add(reference or "", kind, f"{where} of a feed entry", 30, at=at, label=label)  # type: ignore[arg-type]
+        find = into.add(reference or "", kind, f"{where} of a feed entry", 30, at=at, label=label)
         if find:
             _facts(find, node, stated)
     for node in (*entry.iter(f"{_MEDIA}thumbnail"), *entry.iter(f"{_VIDEO}thumbnail_loc")):

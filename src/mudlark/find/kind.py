@@ -14,6 +14,7 @@ _EXTENSIONS: dict[Kind, str] = {
 }
 _BY_EXTENSION = {extension: kind for kind, extensions in _EXTENSIONS.items() for extension in extensions.split()}
 _SEGMENTS = frozenset({"ts", "m4s", "cmfv", "cmfa"})
+FAMILIES: dict[str, Kind] = {"video": "video", "audio": "audio", "image": "image"}
 _BY_TYPE: dict[str, Kind] = {
     "application/vnd.apple.mpegurl": "hls",
     "application/x-mpegurl": "hls",
@@ -54,9 +55,4 @@ def kind_by_type(media_type: str | None) -> Kind | None:
     if not media_type:
         return None
     essence = media_type.partition(";")[0].strip().lower()
-    family = essence.partition("/")[0]
-    if essence in _BY_TYPE:
-        return _BY_TYPE[essence]
-    if family in ("video", "audio", "image"):
-        return family  # type: ignore[return-value]
-    return None
+    return _BY_TYPE.get(essence) or FAMILIES.get(essence.partition("/")[0])

@@ -11,7 +11,7 @@ from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 from mudlark.find.collect import Collector, tidy
 from mudlark.find.hidden import ANYWHERE, addresses, decode_json, looks_like_address, parameters, strings_in
-from mudlark.find.kind import kind_by_extension, kind_by_type
+from mudlark.find.kind import FAMILIES, kind_by_extension, kind_by_type
 from mudlark.find.metadata import read_metadata
 from mudlark.find.model import Kind, Page
 from mudlark.find.script import literals
@@ -218,8 +218,7 @@ class _Walk:
             if address and type_ == _OEMBED[0]:
                 self.into.page.oembed = self.into.page.oembed or address
         elif relations & _LINKS:
-            as_kind: dict[str, Kind] = {"video": "video", "audio": "audio", "image": "image"}
-            kind = kind_by_type(type_) or as_kind.get(attributes.get("as") or "")
+            kind = kind_by_type(type_) or FAMILIES.get(attributes.get("as") or "")
             relation = sorted(relations & _LINKS)[0]
             self.into.add(target, kind, f"link element, {relation}{context}", 12, tag="link")
 

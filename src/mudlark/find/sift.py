@@ -7,7 +7,7 @@ import msgspec
 
 from mudlark.errors import MudlarkError, NothingFound
 from mudlark.find.collect import Collector, tidy
-from mudlark.find.kind import kind_by_extension, kind_by_type
+from mudlark.find.kind import FAMILIES, kind_by_extension, kind_by_type
 from mudlark.find.model import PLAYED, Evidence, Find, Frame, Kind, Page
 from mudlark.find.page import read_page
 from mudlark.find.probe import KINDS, MOST, probe
@@ -92,8 +92,7 @@ def _link_headers(look: Look, page: Page) -> None:
     for match in _LINK.finditer(look.headers.get("link", "")):
         given = {name.lower(): quoted or plain for name, quoted, plain in _LINK_PARAMETER.findall(match[2])}
         if set(given.get("rel", "").lower().split()) & {"preload", "enclosure", "alternate"}:
-            kinds: dict[str, Kind] = {"video": "video", "audio": "audio", "image": "image"}
-            kind = kind_by_type(given.get("type")) or kinds.get(given.get("as", ""))
+            kind = kind_by_type(given.get("type")) or FAMILIES.get(given.get("as", ""))
             into.add(match[1], kind, "Link header", 12)
     _merge(page, list(into.finds.values()))
 

@@ -7,12 +7,16 @@ Raises ManifestError (with the line) on what cannot be a playlist, and Refused o
 import re
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import Literal
 
 from mudlark.errors import ManifestError, Refused
 from mudlark.manifest.model import ByteRange, Segment, Track
 from mudlark.web.address import printable, resolve
 
 _ATTRIBUTE = re.compile(r'\s*([A-Z0-9-]+)\s*=\s*("[^"\r\n]*"|[^,]*)\s*(?:,|$)')
+_MEDIA_TYPES: dict[str, Literal["audio", "subtitles", "video"]] = {
+    **{"AUDIO": "audio", "SUBTITLES": "subtitles", "VIDEO": "video"},
+}
 _KEY_SYSTEMS = {
     "com.apple.streamingkeydelivery": "FairPlay Streaming",
     "urn:uuid:edef8ba9-79d6-4ace-a3c8-27dcd51d21ed": "Widevine",
@@ -160,13 +164,13 @@ class _Reader:
 
     def on_media(self, value: str) -> None:
         given = attributes(value)
-        kinds = {"AUDIO": "audio", "SUBTITLES": "subtitles", "VIDEO": "video"}
-        if "URI" not in given or given.get("TYPE") not in kinds:
+        kind = _MEDIA_TYPES.get(given.get("TYPE", ""))
+        if "URI" not in given or kind is None:
             return
         self.list.tracks.append(
             Track(
                 name=f"{given['TYPE'][0].lower()}{len(self.list.tracks) + 1}",
-                type=kinds[given["TYPE"]],  # type: ignore[arg-type]
+                type=kind,
                 url=self.absolute(given["URI"]),
                 language=given.get("LANGUAGE"),
                 label=given.get("NAME"),

@@ -1,0 +1,135 @@
+"""Talking to servers: what is sent, what is believed, and how failures are worded."""
+
+import asyncio
+import gzip
+from collections.abc import Awaitable, Callable
+from typing import TypeVar
+
+import pytest
+
+from mudlark.errors import NetworkError, UsageError
+from mudlark.web.connection import Connection, header_pair
+from mudlark.web.retry import Passing, Patience, persist
+from mudlark.web.session import Look, Session
+from tests.conftest import Answer, Trouble
+
+T = TypeVar("T")
+QUICK = Connection(patience=Patience(tries=2, first=0.01, longest=0.02), stall=0.5)
+
+
+def with_session(work: Callable[[Session], Awaitable[T]], connection: Connection = QUICK) -> T:
+    async def run() -> T:
+        async with Session(connection) as session:
+            return await work(session)
+
+    return asyncio.run(run())
+
+
+def look(url: str, *, whole: bool = True) -> Look:
+    return with_session(lambda session: session.look(url, lambda _head, _type: whole))
+
+
+def test_a_signed_address_reaches_the_server_as_it_stands(trouble: Trouble) -> None:
+    url = trouble.say("/a%2Fb/film.mp4", Answer(b"x")) + "?sig=a%2Bb%2F==&to=%2Fpath&p=a+b"
+    look(url)
+    assert trouble.asked == ["/a%2Fb/film.mp4?sig=a%2Bb%2F==&to=%2Fpath&p=a+b"]
+
+
+def test_a_redirect_to_a_signed_address_is_followed_as_it_stands(trouble: Trouble) -> None:
+    trouble.say("/b%2Fc", Answer(b"there"))
+    url = trouble.say("/a", Answer(b"", 302, headers={"Location": "/b%2Fc?s=%2B"}))
+    found = look(url)
+    assert found.body == b"there" and found.url.endswith("/b%2Fc?s=%2B")
+
+
+def test_header_lines_longer_than_usual_are_taken(trouble: Trouble) -> None:
+    found = look(trouble.say("/a", Answer(b"x", headers={"Content-Security-Policy": "a " * 30_000})))
+    assert found.body == b"x"
+
+
+def test_compressed_text_is_unpacked_and_its_wire_length_not_believed(trouble: Trouble) -> None:
+    text = b"tide " * 5000
+    answer = Answer(gzip.compress(text), type="text/plain; charset=UTF-8", headers={"Content-Encoding": "gzip"})
+    found = look(trouble.say("/a", answer))
+    assert (found.body, found.length, found.type, found.charset) == (text, len(text), "text/plain", "UTF-8")
+
+
+def test_a_large_file_is_only_looked_at(trouble: Trouble) -> None:
+    found = look(trouble.say("/a", Answer(bytes(3_000_000))), whole=False)
+    assert not found.complete and found.length == 3_000_000 and len(found.body) < 1_000_000
+
+
+def test_a_glance_asks_for_a_part_and_learns_the_whole_length(trouble: Trouble) -> None:
+    headers = {"Content-Range": "bytes 0-9/5000", "ETag": '"v1"'}
+    found = with_session(lambda session: session.glance(trouble.say("/a", Answer(b"0123456789", 206, headers=headers))))
+    assert trouble.headers[0]["Range"] == "bytes=0-65535" and trouble.headers[0]["Cache-Control"] == "no-cache"
+    assert (found.length, found.ranges, found.validator) == (5000, True, '"v1"')
+
+
+def test_a_weak_validator_is_no_validator(trouble: Trouble) -> None:
+    url = trouble.say("/a", Answer(b"x", headers={"ETag": 'W/"v1"', "Accept-Ranges": "bytes"}))
+    found = with_session(lambda session: session.glance(url))
+    assert found.ranges and found.validator is None
+
+
+@pytest.mark.parametrize(
+    ("status", "words"),
+    [(401, "log-in"), (403, "expired"), (404, "still exists"), (410, "gone for good"), (451, "451"), (599, "599")],
+)
+def test_a_refusal_is_worded_with_what_to_do(trouble: Trouble, status: int, words: str) -> None:
+    with pytest.raises(NetworkError) as problem:
+        look(trouble.say("/a", Answer(b"no", status)))
+    assert words in str(problem.value) and problem.value.status == status and problem.value.exit_status == 5
+
+
+def test_the_number_of_tries_is_kept_and_said(trouble: Trouble) -> None:
+    with pytest.raises(NetworkError, match=r"503 Service Unavailable\. \(2 tries\)"):
+        look(trouble.say("/a", Answer(b"", 503)))
+    assert len(trouble.asked) == 2
+
+
+def test_what_fails_for_good_is_not_tried_again() -> None:
+    calls = 0
+
+    async def attempt() -> None:
+        nonlocal calls
+        calls += 1
+        raise NetworkError("gone")
+
+    with pytest.raises(NetworkError):
+        asyncio.run(persist(attempt, Patience(tries=5, first=0.01)))
+    assert calls == 1
+
+
+def test_retries_are_told_to_who_watches() -> None:
+    told: list[str] = []
+    answers = iter([Passing("one"), Passing("two"), None])
+
+    async def attempt() -> str:
+        if problem := next(answers):
+            raise problem
+        return "done"
+
+    found = asyncio.run(persist(attempt, Patience(first=0.001), lambda problem: told.append(problem.what)))
+    assert found == "done" and told == ["one", "two"]
+
+
+def test_an_answer_that_is_no_http_is_said(trouble: Trouble) -> None:
+    async def work() -> None:
+        server = await asyncio.start_server(lambda _r, w: w.write(b"SSH-2.0-OpenSSH\r\n\r\n"), "127.0.0.1", 0)
+        port = server.sockets[0].getsockname()[1]
+        async with Session(QUICK) as session:
+            await session.look(f"http://127.0.0.1:{port}/")
+
+    with pytest.raises(NetworkError, match="does not answer as a web server does"):
+        asyncio.run(work())
+
+
+@pytest.mark.parametrize("text", ["no colon", ": value", "Na me: x", "A: b\r\nC: d"])
+def test_what_is_no_header_is_said(text: str) -> None:
+    with pytest.raises(UsageError, match="is not a header"):
+        header_pair(text)
+
+
+def test_a_header_is_read_as_it_is_written() -> None:
+    assert header_pair("Referer: http://m.example/a:b") == ("Referer", "http://m.example/a:b")
