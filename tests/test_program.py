@@ -271,7 +271,21 @@ def test_wrong_usage(mudlark: Run) -> None:
 
 def test_protected_media_is_named_and_refused(mudlark: Run, trouble: Trouble) -> None:
     key = b'#EXTM3U\n#EXT-X-KEY:METHOD=SAMPLE-AES-CTR,KEYFORMAT="com.microsoft.playready",URI="x"\n#EXTINF:4,\na.ts\n'
-    refused(mudlark("haul", trouble.say("/a.m3u8", Answer(key)), "--into", "kept"), 4, "PlayReady")
+    url = trouble.say("/a.m3u8", Answer(key))
+    refused(mudlark("haul", url, "--into", "kept"), 4, "PlayReady")
+    page = trouble.say("/page", Answer(b"<!doctype html><video src='/a.m3u8'></video>", type="text/html"))
+    refused(mudlark("haul", page, "--into", "kept"), 4, "PlayReady")
+    (item,) = mudlark("haul", url, "--into", "kept", "--json").json["items"]
+    assert (item["verdict"], item["folder"], item["problems"][0]["code"]) == ("refused", None, "refused")
+
+
+def test_several_targets_are_each_accounted_for(mudlark: Run, site: DemoSite, trouble: Trouble) -> None:
+    gone = trouble.say("/gone", Answer(b"", 404))
+    ran = mudlark("haul", gone, site.address("foghorn"), "--into", "kept", "--json")
+    assert ran.status == 5
+    assert [(item["verdict"], item["source"]["target"]) for item in ran.json["items"]] == [
+        *(("failed", gone), ("sound", site.address("foghorn"))),
+    ]
 
 
 def test_secret_headers_are_sent_but_not_recorded(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:

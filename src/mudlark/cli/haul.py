@@ -14,7 +14,7 @@ from rich.text import Text
 from mudlark.archive.record import Record
 from mudlark.cli.options import addresses, connection, json_option, network_options
 from mudlark.cli.show import bits, clock, console, emit_json, messages, size, verdict
-from mudlark.errors import MudlarkError, UsageError
+from mudlark.errors import MudlarkError, Refused, UsageError
 from mudlark.fetch.engine import Outcome
 from mudlark.find.select import Choice
 from mudlark.haul import HaulWatch, Item, Order, Plan, haul
@@ -58,16 +58,21 @@ def command(
     choice, digest = Choice(nth, match, every), _digest(expect)
     items: list[Item] = []
     failures: list[MudlarkError] = []
+    told: list[dict[str, Any]] = []
     for target in addresses(targets):
+        problems: list[MudlarkError] = []
         try:
-            for item in _haul(Order(target, into, choice, title, digest), network, failures):
+            for item in _haul(Order(target, into, choice, title, digest), network, problems):
                 items.append(item)
+                told.append(_as_data(item))
                 if not as_json:
                     _show(item)
         except MudlarkError as problem:
-            failures.append(problem)
+            problems.append(problem)
+        failures += problems
+        told += [_as_failure(target, problem) for problem in problems]
     if as_json:
-        emit_json("haul", items=[_as_data(item) for item in items])
+        emit_json("haul", items=told)
     if failures:
         for failure in failures[:-1]:
             messages().print(f"mudlark: {failure}", markup=False)
@@ -214,6 +219,26 @@ def _as_data(item: Item) -> dict[str, Any]:
         "checks": record.checks,
         "contents": record.contents,
         "source": record.source,
+    }
+
+
+def _as_failure(target: str, problem: MudlarkError) -> dict[str, Any]:
+    """A haul that left nothing, in the shape of those that did."""
+    code = re.sub(r"(?<!^)(?=[A-Z])", "-", type(problem).__name__.removesuffix("Error")).lower()
+    return {
+        "verdict": "refused" if isinstance(problem, Refused) else "failed",
+        "title": None,
+        "folder": None,
+        "kept": None,
+        "already": False,
+        "files": [],
+        "duration": None,
+        "tracks": [],
+        "segments": None,
+        "problems": [{"code": code, "message": str(problem)}],
+        "checks": [],
+        "contents": [],
+        "source": {"target": target},
     }
 
 

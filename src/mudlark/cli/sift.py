@@ -172,6 +172,7 @@ def _find_data(find: Find) -> dict[str, Any]:
         "renditions": find.renditions,
         "expires": find.expires,
         "problem": find.problem,
+        "protected": find.protected,
     }
 
 

@@ -8,7 +8,7 @@ import time
 from collections.abc import Iterable
 from io import BytesIO
 
-from mudlark.errors import FormatError, MudlarkError, NetworkError
+from mudlark.errors import FormatError, MudlarkError, NetworkError, Refused
 from mudlark.find.expiry import expires_at
 from mudlark.find.kind import kind_by_type
 from mudlark.find.model import PLAYED, Find, Kind, Page
@@ -77,6 +77,7 @@ async def _ask(session: Session, find: Find) -> None:
         find.problem = f"the server answers {problem.status}" if problem.status else problem.what
     except MudlarkError as problem:
         find.problem = problem.what
+        find.protected = isinstance(problem, Refused)
     except TimeoutError:
         find.problem = "the server did not answer in time"
 

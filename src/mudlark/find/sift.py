@@ -5,7 +5,7 @@ import re
 
 import msgspec
 
-from mudlark.errors import MudlarkError, NothingFound
+from mudlark.errors import MudlarkError, NothingFound, Refused
 from mudlark.find.collect import Collector, tidy
 from mudlark.find.kind import FAMILIES, kind_by_extension, kind_by_type
 from mudlark.find.model import PLAYED, Evidence, Find, Frame, Kind, Page
@@ -196,6 +196,8 @@ def best(page: Page) -> Find:
         if find.kind in PLAYED and find.role == "main":
             return find
     for find in page.finds:
+        if find.kind in PLAYED and find.protected:
+            raise Refused(find.problem or "The media is protected.", "Mudlark does not fetch protected media.")
         if find.kind in PLAYED and find.problem:
             raise NothingFound(
                 f"The best find on {shown(page.url)} cannot be used: {shown(find.url)}: {find.problem}.",
