@@ -38,8 +38,8 @@ class Find:
     larger: address of the full picture of which this is a smaller version; versions: the other way round.
     count: how many numbered files this one stands for. renditions: addresses that this playlist lists.
     final: where redirects lead. bytes, duration (seconds), type, status, form (what the first bytes are), ranges and
-    width and height are what the server and the first bytes said; None while not asked. expires: Unix time. problem: why
-    it cannot be had; protected: because a key system guards it.
+    width and height are what the server and the first bytes said; None while not asked. expires: Unix time.
+    problem: why it cannot be had; protected: because a key system guards it.
     """
 
     url: str
