@@ -353,3 +353,13 @@ def test_sound_in_a_rendition_of_its_own_is_joined_to_the_picture(
     assert ran.status == 0, ran.out + ran.err
     assert [(t["type"], t["samples"]) for t in item["tracks"]] == [("video", 150), ("audio", 281)]
     assert item["segments"]["fetched"] == 6
+
+
+def test_secrets_are_not_carried_over_a_redirect_to_another_host(mudlark: Run, trouble: Trouble) -> None:
+    target = trouble.say("/page", Answer(b"<!doctype html><p>moved", type="text/html"))
+    first = Trouble()
+    url = first.say("/page", Answer(b"", 302, headers={"Location": target}))
+    mudlark("sift", url, "--header", "Authorization: Bearer s3cret", "--header", "Cookie: key=s3cret")
+    first.close()
+    assert first.headers[0]["Cookie"] == "key=s3cret"
+    assert trouble.headers and not any("s3cret" in value for sent in trouble.headers for value in sent.values())
