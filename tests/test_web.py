@@ -59,6 +59,12 @@ def test_a_large_file_is_only_looked_at(trouble: Trouble) -> None:
     assert not found.complete and found.length == 3_000_000 and len(found.body) < 1_000_000
 
 
+def test_a_look_at_a_large_file_keeps_its_name_and_digest(trouble: Trouble) -> None:
+    headers = {"Content-Disposition": 'attachment; filename="chart.img"', "Content-MD5": "x", "ETag": '"v"'}
+    found = look(trouble.say("/a", Answer(bytes(3_000_000), headers=headers)), whole=False)
+    assert (found.filename, found.headers["content-md5"], found.validator) == ("chart.img", "x", '"v"')
+
+
 def test_a_glance_asks_for_a_part_and_learns_the_whole_length(trouble: Trouble) -> None:
     headers = {"Content-Range": "bytes 0-9/5000", "ETag": '"v1"'}
     found = with_session(lambda session: session.glance(trouble.say("/a", Answer(b"0123456789", 206, headers=headers))))

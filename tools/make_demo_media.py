@@ -10,12 +10,13 @@ from pathlib import Path
 
 import numpy as np
 
-from mudlark.assemble.write import write_movie
 from mudlark.demo.pictures import FRAME_RATE, SAMPLE_RATE, picture, planar, sound
 from mudlark.demo.transport import AUDIO_PID, VIDEO_PID, TransportWriter, Unit
 from mudlark.media.adts import FRAME, frames
 from mudlark.media.avc import DELIMITER, IDR, SPS, nal_units, unescape
 from mudlark.media.bits import Bits
+from mudlark.media.mp4.write import Mp4Builder
+from mudlark.media.samples import batches
 from mudlark.media.ts import TransportReader
 
 MEDIA = Path(__file__).parent.parent / "src/mudlark/demo/media"
@@ -179,7 +180,11 @@ def make(title: str, width: int, height: int, seconds: int, kilobits: int) -> li
 
 def film(name: str, parts: list[bytes]) -> None:
     """One progressive MP4, written by Mudlark's own writer."""
-    write_movie(parts, TransportReader(), MEDIA / name)
+    builder = Mp4Builder()
+    media = b"".join(bytes(p) for batch in batches(TransportReader(), parts) for p in builder.add(batch))
+    head = builder.head(builder.room_needed())
+    assert head is not None
+    (MEDIA / name).write_bytes(head + media)
 
 
 def main() -> None:

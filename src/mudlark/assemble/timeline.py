@@ -22,7 +22,6 @@ class Timeline:
         self._last: dict[int, int] = {}
         self._skipped = 0.0
         self._join = False
-        self._repeated = 0
 
     def jump(self) -> None:
         """A discontinuity: the next samples follow the last ones, whatever their timestamps say."""

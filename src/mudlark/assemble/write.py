@@ -13,7 +13,7 @@ from pathlib import Path
 from mudlark.assemble.timeline import Timeline
 from mudlark.errors import FormatError, StorageError
 from mudlark.media.mp4.write import Mp4Builder
-from mudlark.media.samples import SampleReader, Samples, batches
+from mudlark.media.samples import SampleReader, Samples
 
 _SOME = 1 << 20
 _VECTOR = 1024  # most buffers the system takes at once
@@ -79,19 +79,6 @@ def assemble(
             f"Cannot write {target}: {problem.strerror}.", "Make room or choose another folder."
         ) from problem
     return result
-
-
-def write_movie(segments: Iterable[bytes], reader: SampleReader, target: Path) -> None:
-    """Write segments that are in memory; for media made by tools."""
-    builder = Mp4Builder()
-    timeline = Timeline()
-    media = bytearray()
-    for batch in batches(reader, segments):
-        for piece in builder.add(timeline.place(batch)):
-            media += piece
-    head = builder.head(builder.room_needed())
-    assert head is not None
-    target.write_bytes(head + media)
 
 
 def _numbered(batch: list[Samples], rendition: int) -> list[Samples]:

@@ -36,8 +36,6 @@ class Playlist:
     tracks: list[Track] = field(default_factory=list)
     segments: list[Segment] = field(default_factory=list)
     ended: bool = False
-    target_duration: float = 0.0
-    first_number: int = 0
     has_map: bool = False
     encryption: str | None = None
 
@@ -209,12 +207,6 @@ class _Reader:
     def on_end(self, _: str) -> None:
         self.list.ended = True
 
-    def on_target(self, value: str) -> None:
-        self.list.target_duration = self.decimal(value)
-
-    def on_number(self, value: str) -> None:
-        self.list.first_number = self.whole(value)
-
 
 _TAGS: dict[str, Callable[[_Reader, str], None]] = {
     "#EXT-X-STREAM-INF": _Reader.on_variant,
@@ -227,6 +219,4 @@ _TAGS: dict[str, Callable[[_Reader, str], None]] = {
     "#EXT-X-MAP": _Reader.on_map,
     "#EXT-X-PLAYLIST-TYPE": _Reader.on_type,
     "#EXT-X-ENDLIST": _Reader.on_end,
-    "#EXT-X-TARGETDURATION": _Reader.on_target,
-    "#EXT-X-MEDIA-SEQUENCE": _Reader.on_number,
 }

@@ -37,7 +37,6 @@ class Track:
     name: str
     type: Literal["video", "audio", "subtitles", "file"]
     url: str
-    container: Literal["ts", "mp4", "file"] = "ts"
     codecs: tuple[str, ...] = ()
     width: int | None = None
     height: int | None = None

@@ -22,7 +22,7 @@ def plain_file(look: Look, whole: Look | None = None) -> Presentation:
             Segment(n, look.url, 0.0, ByteRange(at, min(size, look.length - at)), validator=look.validator)
             for n, at in enumerate(starts)
         ]
-    found = Presentation(look.url, "file", [Track("file", "file", look.url, "file", segments=segments)])
+    found = Presentation(look.url, "file", [Track("file", "file", look.url, segments=segments)])
     found.length = look.length
     found.filename = look.filename or (whole.filename if whole else None)
     found.digests = stated_digests(look.headers, whole=look.status == 200)

@@ -137,44 +137,37 @@ class Session:
         self,
         address: str,
         wants_all: Callable[[bytes, str], bool] = lambda _head, _type: False,
-        on_retry: Callable[[Passing], None] | None = None,
     ) -> Look:
         """See what is at an address: the head of the body, or all of it (bounded) if `wants_all(head, type)`.
 
-        A status of 400 or above is an error, except that with `wants_all` never true it is still an error: callers that
-        want to know catch NetworkError and read its status.
+        Statuses of 400 and above are raised as NetworkError.
         """
 
         async def attempt() -> Look:
-            try:
-                async with asyncio.timeout(_LONGEST_TEXT), self.open(address, compressed=True) as answer:
-                    body = bytearray()
-                    whole: bool | None = None
-                    async for chunk in answer.chunks:
-                        body += chunk
-                        if whole is None and len(body) >= HEAD:
-                            whole = wants_all(bytes(body), answer.type)
-                        if whole is False:
-                            return Look(
-                                answer.url, answer.status, *_type(answer.type), answer.length, bytes(body), False
-                            )
-                        if len(body) > LARGEST_TEXT:
-                            raise NetworkError(
-                                f"{shown(address)} sends more than {LARGEST_TEXT // 1_000_000} MB of text.",
-                                "That is no page or manifest; if it is a media file, give its own address.",
-                            )
-                    return _look(answer, bytes(body), complete=True)
-            except TimeoutError as problem:
-                raise NetworkError(f"{shown(address)} did not finish within {_LONGEST_TEXT:.0f} s.") from problem
+            async with _in_time(address), self.open(address, compressed=True) as answer:
+                body = bytearray()
+                whole: bool | None = None
+                async for chunk in answer.chunks:
+                    body += chunk
+                    if whole is None and len(body) >= HEAD:
+                        whole = wants_all(bytes(body), answer.type)
+                    if whole is False:
+                        return _look(answer, bytes(body), complete=False)
+                    if len(body) > LARGEST_TEXT:
+                        raise NetworkError(
+                            f"{shown(address)} sends more than {LARGEST_TEXT // 1_000_000} MB of text.",
+                            "That is no page or manifest; if it is a media file, give its own address.",
+                        )
+                return _look(answer, bytes(body), complete=True)
 
-        return await persist(attempt, self.connection.patience, on_retry)
+        return await persist(attempt, self.connection.patience)
 
     async def glance(self, address: str) -> Look:
         """The first few kilobytes of an address, asked for as a part, so that little more is sent."""
 
         async def attempt() -> Look:
             body = bytearray()
-            async with asyncio.timeout(_LONGEST_TEXT), self.open(address, first=HEAD) as answer:
+            async with _in_time(address), self.open(address, first=HEAD) as answer:
                 async for chunk in answer.chunks:
                     body += chunk
                     if len(body) >= HEAD:
@@ -248,6 +241,16 @@ class Session:
         announced = wanted if wanted is not None else response.content_length if plain else None
         if announced is not None and total != announced:
             raise Passing(f"{shown(address)} ended after {total:,} of {announced:,} bytes.")
+
+
+@asynccontextmanager
+async def _in_time(address: str) -> AsyncIterator[None]:
+    """Bounds how long text may take; a server that sends a byte now and then is no stall."""
+    try:
+        async with asyncio.timeout(_LONGEST_TEXT):
+            yield
+    except TimeoutError as problem:
+        raise NetworkError(f"{shown(address)} did not finish within {_LONGEST_TEXT:.0f} s.") from problem
 
 
 def _cookies(path: str | None) -> aiohttp.CookieJar:
