@@ -197,6 +197,7 @@ def main() -> None:
     film("foghorn-demonstration.mp4", make("The Foghorn Demonstration", 640, 360, 12, 180))
     film("harbour-talk.mp4", make("A Talk on the Harbour Wall", 640, 360, 20, 180))
     film("gift-shop.mp4", make("Visit the Gift Shop", 320, 180, 5, 90))
+    film("fog-bell.m4a", [TransportWriter().segment(sound_units(encode_sound(sound(12).tobytes())))])
     print(f"{sum(path.stat().st_size for path in MEDIA.rglob('*') if path.is_file()) / 1e6:.2f} MB")
 
 

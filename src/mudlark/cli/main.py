@@ -13,6 +13,7 @@ from mudlark.errors import MudlarkError
 
 _COMMANDS = {
     "sift": "Look through pages and list the media they hide, best first, with reasons.",
+    "listen": "Open a page in a real browser, and record every request it makes.",
     "tracks": "Show what a playlist or media file holds.",
     "haul": "Fetch what a page, playlist or file holds into a verified item.",
     "assay": "Verify items or media files, and say sound, flawed or broken.",

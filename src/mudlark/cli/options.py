@@ -2,12 +2,16 @@
 
 import re
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any, TypeVar
 
 import click
 
+from mudlark.errors import UsageError
+from mudlark.find.look import Means
 from mudlark.web.address import pasted, printable
 from mudlark.web.connection import Connection, header_pair
+from mudlark.web.listen import Listening
 from mudlark.web.retry import Patience
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -86,6 +90,96 @@ _NETWORK = (
         envvar="MUDLARK_TRUST",
     ),
 )
+
+
+_LISTENING = (
+    click.option(
+        "--press",
+        multiple=True,
+        metavar="TEXT|SELECTOR",
+        help="Press this control of the page, in the order given, instead of guessing what starts the media.",
+    ),
+    click.option("--scroll", is_flag=True, help="Scroll to the end until nothing new comes."),
+    click.option(
+        "--most-scrolls",
+        type=click.IntRange(1, 10_000),
+        default=200,
+        show_default=True,
+        metavar="N",
+        help="Steps of scrolling at most.",
+    ),
+    click.option(
+        "--quiet",
+        type=click.FloatRange(0.2, 600),
+        default=2.0,
+        show_default=True,
+        metavar="SECONDS",
+        help="The page is done when it asks for nothing new for so long.",
+    ),
+    click.option(
+        "--at-most",
+        type=click.FloatRange(1, 7200),
+        default=60.0,
+        show_default=True,
+        metavar="SECONDS",
+        help="Listen no longer than this.",
+    ),
+    click.option(
+        "--browser",
+        type=click.Path(dir_okay=False, path_type=Path),
+        default=None,
+        metavar="PATH",
+        help="The Chromium or Chrome to use, if not the one that is found.",
+        envvar="MUDLARK_BROWSER",
+    ),
+)
+
+
+def listening_options(function: F) -> F:
+    """How a browser listens to a page."""
+    for option in reversed(_LISTENING):
+        function = option(function)
+    return function
+
+
+def means_options(function: F) -> F:
+    """The means of looking at a page beside its source: a browser, or a capture."""
+    function = listening_options(function)
+    function = click.option(
+        "--har",
+        type=click.Path(dir_okay=False, path_type=Path),
+        default=None,
+        metavar="FILE",
+        help="Look through this capture (HAR) instead of fetching the page.",
+    )(function)
+    return click.option(
+        "--listen", is_flag=True, help="Open the page in a real browser, and take what it asks for into account."
+    )(function)
+
+
+def listening(given: dict[str, Any], keep_secrets: bool = False) -> Listening:
+    """Take the listening options out of what a command was given."""
+    return Listening(
+        press=given.pop("press"),
+        scroll=given.pop("scroll"),
+        most_scrolls=given.pop("most_scrolls"),
+        quiet=given.pop("quiet"),
+        at_most=given.pop("at_most"),
+        browser=given.pop("browser"),
+        keep_secrets=keep_secrets,
+    )
+
+
+def means(given: dict[str, Any]) -> Means:
+    """Take the means of looking out of what a command was given."""
+    by_browser, har = given.pop("listen"), given.pop("har")
+    options = listening(given)
+    if by_browser and har:
+        raise UsageError("--listen and --har exclude each other.", "A capture is looked through without a browser.")
+    asked = [name for name, is_given in (("--press", options.press), ("--scroll", options.scroll)) if is_given]
+    if asked and not by_browser:
+        raise UsageError(f"{asked[0]} needs a browser.", "Add --listen.")
+    return Means(options if by_browser else None, har)
 
 
 def network_options(function: F) -> F:

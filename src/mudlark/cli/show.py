@@ -83,6 +83,20 @@ def indented(text: str, margin: int) -> str:
     return textwrap.fill(text, width, initial_indent=space, subsequent_indent=space, break_long_words=False)
 
 
+def numbers(listed: Sequence[int]) -> str:
+    """Rising numbers as people list them: 3, 5–7 and 12."""
+    spans: list[list[int]] = []
+    for number in listed:
+        if spans and number == spans[-1][1] + 1:
+            spans[-1][1] = number
+        else:
+            spans.append([number, number])
+    words = [f"{first}" if first == last else f"{first}–{last}" for first, last in spans]
+    if len(words) > 6:
+        words = [*words[:5], f"{len(words) - 5} more"]
+    return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} and {words[-1]}"
+
+
 def life(seconds: float) -> str:
     """How long something still lives."""
     if seconds <= 0:

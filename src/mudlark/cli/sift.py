@@ -2,19 +2,31 @@
 
 import asyncio
 import time
+from pathlib import Path
 from typing import Any, get_args
 
 import click
 from rich.text import Text
 
-from mudlark.cli.options import addresses, connection, json_option, network_options, size_option
-from mudlark.cli.show import clock, columns, console, emit_json, indented, life, size
+from mudlark.archive.listing import write_listing
+from mudlark.cli.options import (
+    addresses,
+    connection,
+    json_option,
+    means,
+    means_options,
+    network_options,
+    size_option,
+)
+from mudlark.cli.show import clock, columns, console, emit_json, indented, life, numbers, size
+from mudlark.cli.steps import Steps
 from mudlark.errors import MudlarkError, NothingFound, UsageError
 from mudlark.find.button import Button, find_button
+from mudlark.find.look import Means, look, looks_in
 from mudlark.find.model import Find, Kind, Page, Role
 from mudlark.find.probe import MANY, MOST, ask
 from mudlark.find.select import ORDERS, Filter, ordered
-from mudlark.find.sift import decode, sift, sift_look
+from mudlark.find.sift import decode, sift_look
 from mudlark.manifest.load import wants_text
 from mudlark.web.address import printable
 from mudlark.web.session import Session
@@ -23,7 +35,7 @@ _ROLE_STYLE = {"main": "bold green", "advert": "yellow"}
 
 
 @click.command(short_help="Look through pages.")
-@click.argument("urls", nargs=-1, required=True, metavar="URL...")
+@click.argument("urls", nargs=-1, metavar="URL...")
 @click.option("--why", is_flag=True, help="Say what each point of the score is for, and all places.")
 @click.option("--kind", "kinds", multiple=True, type=click.Choice(get_args(Kind)), help="Only finds of this kind.")
 @click.option("--role", "roles", multiple=True, type=click.Choice(get_args(Role)), help="Only finds in this role.")
@@ -34,6 +46,14 @@ _ROLE_STYLE = {"main": "bold green", "advert": "yellow"}
 @click.option("--most", type=click.IntRange(1), default=20, show_default=True, help="Finds listed of each page.")
 @click.option("--no-probe", is_flag=True, help="Ask the servers nothing about the finds.")
 @click.option("--button", default=None, metavar="TEXT|SELECTOR", help="What does this control of the page point to?")
+@click.option(
+    "--csv",
+    type=click.Path(dir_okay=False, path_type=Path),
+    default=None,
+    metavar="FILE",
+    help="Write the entries that index pages list into this file.",
+)
+@means_options
 @json_option
 @network_options
 def command(
@@ -48,17 +68,32 @@ def command(
     most: int,
     no_probe: bool,
     button: str | None,
+    csv: Path | None,
     as_json: bool,
-    **network: Any,
+    **given: Any,
 ) -> None:
     """Look through pages, feeds or media addresses and list the media they hold, best first.
 
     Each find says where it stands in the source. The likeliest are asked for a few kilobytes, to see whether they
     live, what they really are, how large and how long. With --button, only what one control means is listed.
+
+    Many pages ask for their media only once they are played: --listen does that in a real browser, --har takes what
+    one has recorded before.
     """
+    way = means(given)
+    if not urls and way.har is None:
+        raise UsageError("There is nothing to look through.", "Give the address of a page, or a capture with --har.")
+    if button and way != Means():
+        raise UsageError("--button looks at the source alone.", "Leave out --listen and --har.")
     wanted = Filter(kinds, roles, match, host, larger_than)
     asking = 0 if no_probe else MANY if sort == "size" or larger_than is not None else MOST
-    pages, buttons, problems = asyncio.run(_look_at(addresses(urls), button, asking, network))
+    with Steps() as steps:
+        pages, buttons, problems = asyncio.run(_look_at(addresses(urls), way, button, asking, given, steps))
+    if csv:
+        count = write_listing(csv, [entry for page in pages for entry in page.entries])
+        click.echo(
+            f"{count:,} entries written to {csv}" if count else f"No page lists entries; {csv} has none.", err=True
+        )
     for page in pages:
         page.finds = ordered((find for find in page.finds if wanted.passes(find)), sort)
     if as_json:
@@ -69,7 +104,7 @@ def command(
                 click.echo()
             if page.url in buttons:
                 _show_button(page, buttons[page.url])
-            elif page.finds:
+            elif page.finds or page.entries:
                 _show(page, most, why)
             elif not problems:
                 click.echo(f"mudlark: None of the finds on {printable(page.url)} is asked for.", err=True)
@@ -77,22 +112,24 @@ def command(
         for problem in problems[:-1]:
             click.echo(f"mudlark: {problem}", err=True)
         raise problems[-1]
-    if not buttons and not any(page.finds for page in pages):
+    if not buttons and not any(page.finds or page.entries for page in pages):
         click.get_current_context().exit(NothingFound.exit_status)
 
 
 async def _look_at(
-    urls: list[str], wanted: str | None, asking: int, network: dict[str, Any]
+    urls: list[str], way: Means, wanted: str | None, asking: int, network: dict[str, Any], steps: Steps
 ) -> tuple[list[Page], dict[str, Button], list[MudlarkError]]:
     pages: list[Page] = []
     buttons: dict[str, Button] = {}
     problems: list[MudlarkError] = []
     async with Session(connection(**network)) as session:
+        if way.har and not urls:
+            return [looked.page for looked in await looks_in(session, way.har, asking=asking)], {}, []
         for url in urls:
             session.at_home(url)
             try:
                 if wanted is None:
-                    pages.append(await sift(session, url, asking=asking))
+                    pages.append((await look(session, url, way, asking=asking, watch=steps)).page)
                 else:
                     page, found = await _button(session, url, wanted)
                     pages.append(page)
@@ -135,6 +172,10 @@ def _as_data(page: Page, button: Button | None) -> dict[str, Any]:
         "frames": [frame.url for frame in page.frames],
         "forms": [],
         "left_out": page.left_out,
+        "capture": page.capture,
+        "key_systems": page.key_systems,
+        "entries": page.entries,
+        "notes": page.notes,
     }
     if button:
         data["button"] = {
@@ -167,6 +208,8 @@ def _find_data(find: Find) -> dict[str, Any]:
         "width": find.width,
         "height": find.height,
         "count": find.count,
+        "members": find.members,
+        "missing": find.missing,
         "versions": find.versions,
         "larger": find.larger,
         "renditions": find.renditions,
@@ -181,8 +224,17 @@ def _show(page: Page, most: int, why: bool) -> None:
     stated = f", which says it lasts {clock(page.duration)}" if page.duration else ""
     count = "1 find" if len(page.finds) == 1 else f"{len(page.finds):,} finds"
     out.print(Text(page.title or "Untitled page", style="bold"))
-    out.print(Text(f"{count} on {printable(page.url)}{stated}", style="dim"))
+    how = {None: "", "listening": ", listened to"}.get(page.capture, f", recorded in {page.capture}")
+    out.print(Text(f"{count} on {printable(page.url)}{how}{stated}", style="dim"))
+    for note in page.notes:
+        out.print(Text(f"! {note}", style="yellow"))
+    if page.key_systems:
+        out.print(Text(f"! Its player asks for the keys of {' and '.join(page.key_systems)}.", style="yellow"))
+    if page.entries:
+        out.print(Text(f"It lists {len(page.entries)} entries; write them to a file with --csv FILE.", style="bold"))
     out.print()
+    if not page.finds:
+        return
     out.print(Text(f"{'':>3}  {'kind':<10}{'role':<11}{'length':>7}{'size':>10}{'score':>7}", style="dim"))
     for number, find in enumerate(page.finds[:most], start=1):
         line = Text(f"{number:>3}  ", style="bold")
@@ -193,21 +245,21 @@ def _show(page: Page, most: int, why: bool) -> None:
             line.append(f"  {note}", style=f"not bold {style}")
         out.print(line)
         out.print(Text(f"     {printable(find.url)}", style="cyan" if find.role == "main" else ""))
-        places = [f"{e.where}, {e.at}" if e.at else e.where for e in find.evidence]
+        places = [("" if e.act else "in ") + (f"{e.where}, {e.at}" if e.at else e.where) for e in find.evidence]
         places = [
             place + (f" of {printable(e.frame)}" if e.frame else "")
             for place, e in zip(places, find.evidence, strict=True)
         ]
         if why:
             for place in places:
-                out.print(Text(indented(f"in {place}", 5), style="dim"))
+                out.print(Text(indented(place, 5), style="dim"))
             for version in find.versions[:8]:
                 out.print(Text(f"     also as {printable(version)}", style="dim"))
             for points, words in find.why:
                 out.print(Text(f"     {points:>+4}  {words}", style="dim"))
         else:
             more = f"; and {len(places) - 2} more places" if len(places) > 2 else ""
-            out.print(Text(indented(f"in {'; '.join(places[:2])}{more}", 5), style="dim"))
+            out.print(Text(indented(f"{'; '.join(places[:2])}{more}", 5), style="dim"))
             reasons = [f"{words} {points:+d}" for points, words in find.why[1:]]
             out.print(Text(indented(", ".join([find.why[0][1], *reasons]), 5), style="dim"))
     beyond = len(page.finds) - most
@@ -223,7 +275,9 @@ def _notes(find: Find) -> list[tuple[str, str]]:
     if find.problem:
         notes.append(("cannot be had", "yellow"))
     if find.count > 1:
-        notes.append((f"{find.count} numbered files", "dim"))
+        notes.append((f"{find.count} {'page images' if find.kind == 'image' else 'numbered files'}", "dim"))
+    if find.missing:
+        notes.append((f"number {numbers(find.missing)} missing", "yellow"))
     if find.versions:
         notes.append((f"largest of {len(find.versions) + 1} versions", "dim"))
     if find.expires is not None:

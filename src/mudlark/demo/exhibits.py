@@ -2,6 +2,7 @@
 
 from mudlark.demo.hidden import HIDDEN
 from mudlark.demo.pages import Exhibit, Origins, page
+from mudlark.demo.played import PLAYED
 
 
 def _foghorn(at: Origins) -> str:
@@ -79,6 +80,7 @@ EXHIBITS: tuple[Exhibit, ...] = (
         "harbour-talk", "/talk/harbour-wall", "An advert plays first; metadata states the talk's length.", _harbour_talk
     ),
     *HIDDEN,
+    *PLAYED,
 )
 
 

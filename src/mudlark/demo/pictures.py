@@ -46,6 +46,23 @@ def picture(number: int, width: int, height: int, title: str) -> Image.Image:
     return image
 
 
+def leaf(number: int, width: int, height: int) -> Image.Image:
+    """A leaf of the keeper's logbook: ruled paper, its number, and lines of a hand that nobody can read."""
+    image = Image.new("RGB", (width, height), (238, 229, 204))
+    draw = ImageDraw.Draw(image)
+    font = ImageFont.load_default(height / 14)
+    draw.text((width * 0.12, height * 0.05), f"Leaf {number}", font=font, fill=(74, 52, 38))
+    ink = np.random.default_rng(number)
+    for row in range(20):
+        level = height * (0.16 + row * 0.04)
+        draw.line((width * 0.08, level, width * 0.92, level), fill=(190, 178, 150), width=max(1, height // 600))
+        across = np.linspace(width * 0.12, width * ink.uniform(0.6, 0.88), 90)
+        waves = level - height * 0.012 * np.abs(np.sin(across / width * 90 + ink.uniform(0, 6, 90)))
+        hand = list(zip(across.tolist(), waves.tolist(), strict=True))
+        draw.line(hand, fill=(60, 52, 70), width=max(1, height // 500))
+    return image
+
+
 def read_counter(image: Image.Image) -> int | None:
     """The frame number that the cells of a picture carry, or None if the markers are not there."""
     grey = np.asarray(image.convert("L"), np.float64)

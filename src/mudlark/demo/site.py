@@ -5,6 +5,7 @@ Runs in a thread of its own, so that commands can be tried on it from the same p
 
 import asyncio
 import re
+import secrets
 import threading
 import zipfile
 from collections.abc import Callable
@@ -14,7 +15,7 @@ from importlib.resources import files
 from io import BytesIO
 from pathlib import Path
 from types import TracebackType
-from typing import Self
+from typing import Any, Self
 
 import numpy as np
 from aiohttp import web
@@ -22,7 +23,17 @@ from aiohttp import web
 from mudlark.demo.exhibits import EXHIBITS, entrance
 from mudlark.demo.hidden import BUILDS, MEMBERS_COOKIE, frame_inner, frame_outer, log_in
 from mudlark.demo.pages import Exhibit, Origins, page
-from mudlark.demo.pictures import picture
+from mudlark.demo.pictures import leaf, picture
+from mudlark.demo.played import (
+    LEAVES,
+    TALKS,
+    advert_frame,
+    frame_screen,
+    frame_stage,
+    show_data,
+    talk_page,
+    talks_data,
+)
 
 RENDITIONS = (
     # height, peak and average bits a second, codecs
@@ -36,7 +47,9 @@ _FILMS = {
     **{"lightship-letters": "harbour-talk", "quay-walk": "harbour-talk", "members-evening": "harbour-talk"},
     **{"shell-collecting": "foghorn-demonstration", "lamp-lighting": "foghorn-demonstration"},
     **{"rope-making": "foghorn-demonstration", "net-mending": "foghorn-demonstration"},
-    **{"gulls-at-dusk": "foghorn-demonstration"},
+    **{"gulls-at-dusk": "foghorn-demonstration", "last-ferry": "harbour-talk", "harbour-gates": "harbour-talk"},
+    **{"sealed-reel": "foghorn-demonstration"},
+    **{f"talk-{number:02d}": "harbour-talk" for number in range(1, TALKS + 1)},
 }
 _SIZES = {"thumbs": (160, 90), "full": (1280, 720)}
 DISK_IMAGE = 60_000_000  # bytes, made as they are asked for
@@ -80,6 +93,7 @@ class DemoSite:
         self._ready = threading.Event()
         self._thread = threading.Thread(target=self._run, name="demo-site", daemon=True)
         self._problem: OSError | None = None
+        self._passes: set[str] = set()
         self.origins = Origins("", "", "")
 
     def __enter__(self) -> Self:
@@ -137,6 +151,14 @@ class DemoSite:
         get(members.path, partial(self._for_members, members))
         get("/frames/quay-outer", partial(self._written, frame_outer))
         get("/frames/quay-inner", partial(self._written, frame_inner))
+        get("/frames/stage", partial(self._written, frame_stage))
+        get("/frames/screen", partial(self._written, frame_screen))
+        get("/api/shows/ferry.json", self._show)
+        get("/api/talks", self._talks)
+        get("/talks/{number:[0-9]+}", self._talk)
+        get("/logbook/{size:scans|small}/leaf-{number:[0-9]+}.jpg", _leaf)
+        application.router.add_post("/api/pass", self._pass)
+        get("/ring/first", self._ring)
         get("/go/{step}", self._onwards)
         get("/pictures/{name:.+}.png", _still)
         get("/visit", partial(_text, "text/html", page("Visit", "<h1>Visit</h1><p>Open from tide to tide.</p>")))
@@ -158,15 +180,51 @@ class DemoSite:
         target = f"/go/{step + 1}" if step < 3 else f"{self.origins.media}/films/gulls-at-dusk.mp4"
         raise web.HTTPFound(target)
 
+    async def _show(self, _: web.Request) -> web.Response:
+        return web.Response(text=show_data(self.origins), content_type="application/json")
+
+    async def _talks(self, request: web.Request) -> web.Response:
+        first = int(request.query.get("from", "0"))
+        return web.Response(text=talks_data(self.origins, first), content_type="application/json")
+
+    async def _talk(self, request: web.Request) -> web.Response:
+        number = int(request.match_info["number"])
+        if not 1 <= number <= TALKS:
+            raise web.HTTPNotFound
+        return await _text("text/html", talk_page(self.origins, number), request)
+
+    async def _ring(self, _: web.Request) -> web.Response:
+        raise web.HTTPFound(f"{self.origins.media}/ring/second")
+
+    async def _pass(self, _: web.Request) -> web.Response:
+        """A word that opens the stream once."""
+        word = secrets.token_hex(8)
+        self._passes.add(word)
+        return web.json_response({"word": word})
+
+    async def _night_shift(self, request: web.Request) -> web.Response:
+        """The stream of the night shift, to those with a word that was not used before, on the museum's own page."""
+        word = request.query.get("pass", "")
+        if word not in self._passes or not request.headers.get("Referer", "").startswith(self.origins.site):
+            raise web.HTTPForbidden
+        self._passes.discard(word)
+        return await _text(_PLAYLIST, master_playlist(), request)
+
     def _media(self) -> web.Application:
         application = web.Application()
+        application.on_response_prepare.append(_for_all)
         get = application.router.add_get
         folder = media_folder()
         get("/streams/tide-mill/master.m3u8", partial(_text, _PLAYLIST, master_playlist()))
-        for height, *_ in RENDITIONS:
-            base = f"/streams/tide-mill/{height}p"
-            get(f"{base}/index.m3u8", partial(_text, _PLAYLIST, media_playlist()))
-            application.router.add_static(base, folder / "tide-mill" / f"{height}p")
+        get("/streams/night-shift/master.m3u8", self._night_shift)
+        for name in ("tide-mill", "night-shift"):
+            for height, *_ in RENDITIONS:
+                base = f"/streams/{name}/{height}p"
+                get(f"{base}/index.m3u8", partial(_text, _PLAYLIST, media_playlist()))
+                application.router.add_static(base, folder / "tide-mill" / f"{height}p")
+        get("/ring/second", _ring_on)
+        get("/stored/bell-7c41", partial(_file, folder / "fog-bell.m4a", "audio/mp4"))
+        application.router.add_post("/licences/{name}", _licence)
         for name, file in _FILMS.items():
             get(f"/films/{name}.mp4", partial(_file, folder / f"{file}.mp4"))
         get("/stored/8842", partial(_file, folder / "gift-shop.mp4"))
@@ -179,15 +237,43 @@ class DemoSite:
     def _adverts(self) -> web.Application:
         application = web.Application()
         application.router.add_get("/spots/gift-shop.mp4", partial(_file, media_folder() / "gift-shop.mp4"))
+        application.router.add_get("/before", partial(self._written, advert_frame))
         return application
 
 
+async def _for_all(_: web.Request, response: web.StreamResponse) -> None:
+    """Scripts of other origins may read what the media host gives (Fetch, CORS protocol)."""
+    response.headers["Access-Control-Allow-Origin"] = "*"
+
+
 async def _text(kind: str, source: str, _: web.Request) -> web.Response:
-    return web.Response(text=source, content_type=kind, headers={"Access-Control-Allow-Origin": "*"})
+    return web.Response(text=source, content_type=kind)
 
 
-async def _file(path: Path, _: web.Request) -> web.FileResponse:
-    return web.FileResponse(path)
+async def _file(path: Path, *given: Any) -> web.FileResponse:
+    """given: the media type, if it is not that of the name, and the request."""
+    kind = given[0] if len(given) > 1 else None
+    return web.FileResponse(path, headers={"Content-Type": kind} if kind else None)
+
+
+async def _ring_on(_: web.Request) -> web.Response:
+    raise web.HTTPFound("/stored/bell-7c41")
+
+
+async def _licence(_: web.Request) -> web.Response:
+    """What a licence server says to those it does not know."""
+    return web.Response(status=403, body=b"\0", content_type="application/octet-stream")
+
+
+async def _leaf(request: web.Request) -> web.Response:
+    """A leaf of the logbook, small or as scanned."""
+    number = int(request.match_info["number"])
+    if number not in LEAVES:
+        raise web.HTTPNotFound
+    width, height = (900, 1200) if request.match_info["size"] == "scans" else (90, 120)
+    data = BytesIO()
+    leaf(number, width, height).save(data, "JPEG", quality=80)
+    return web.Response(body=data.getvalue(), content_type="image/jpeg")
 
 
 async def _still(request: web.Request) -> web.Response:

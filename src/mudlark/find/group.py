@@ -5,9 +5,9 @@ from collections import defaultdict
 
 from mudlark.find.kind import is_segment
 from mudlark.find.model import Find, Page
+from mudlark.find.series import find_series
 from mudlark.web.address import file_part
 
-_NUMBER = re.compile(r"\d+(?=\D*$)")
 _SIZE_WORDS = re.compile(
     r"[-_.@]?(?:\d{2,4}x\d{2,4}|[1-4]x|thumb(?:nail)?s?|small|tiny|medium|large|preview|mini|full|original|scaled|[sml])"
     r"(?=[-_.]|$)|(?<=/)(?:thumbs?|thumbnails?|small|medium|large|preview|full|original|originals)/",
@@ -15,7 +15,6 @@ _SIZE_WORDS = re.compile(
 )
 _DIMENSIONS = re.compile(r"(\d{2,4})x(\d{2,4})")
 _SMALLER = re.compile(r"thumb|small|tiny|preview|mini|medium", re.I)
-_FEWEST = 3
 
 
 def group(page: Page) -> None:
@@ -25,20 +24,17 @@ def group(page: Page) -> None:
 
 
 def _fold_series(page: Page) -> None:
-    """Segments numbered in the same place become one find with a count."""
-    series: dict[str, list[Find]] = defaultdict(list)
-    for find in page.finds:
-        if is_segment(find.url):
-            path = find.url.partition("?")[0]
-            series[_NUMBER.sub("#", path)].append(find)
+    """Segments numbered in the same place become one find."""
+    segments = {find.url: find for find in page.finds if is_segment(find.url) or find.role == "segment"}
     gone: set[int] = set()
-    for members in series.values():
-        first = members[0]
-        if len(members) >= _FEWEST:
-            first.role, first.count = "segment", len(members)
-            gone.update(id(find) for find in members[1:])
-        elif all(evidence.where.startswith(("script string", "JSON")) for evidence in first.evidence):
-            gone.update(id(find) for find in members)
+    for series in find_series(segments):
+        addresses = [address for _, address in series.members]
+        first = segments.pop(addresses[0])
+        first.role, first.members, first.missing = "segment", addresses, series.missing
+        gone.update(id(segments.pop(address)) for address in addresses[1:])
+    for find in segments.values():
+        if not find.members and all(e.where.startswith(("script string", "JSON")) for e in find.evidence):
+            gone.add(id(find))
     page.finds = [find for find in page.finds if id(find) not in gone]
 
 

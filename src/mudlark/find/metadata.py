@@ -54,7 +54,7 @@ def seconds(text: str) -> float | None:
 def read_metadata(tree: LexborHTMLParser, into: Collector) -> None:
     """JSON-LD first, as it says the most; then meta elements; then properties on other elements."""
     for node in tree.css('script[type="application/ld+json"]'):
-        for thing in _objects(decode_json(node.text())):
+        for thing in objects(decode_json(node.text())):
             _thing(thing, into)
     _meta_elements(tree, into)
     for node in tree.css("[itemprop],[property]"):
@@ -159,7 +159,7 @@ def _strings(value: object) -> list[str]:
     return [item for item in (value if isinstance(value, list) else [value]) if isinstance(item, str)]
 
 
-def _objects(data: object) -> Iterator[dict[str, Any]]:
+def objects(data: object) -> Iterator[dict[str, Any]]:
     """All objects inside decoded JSON, outer ones first."""
     waiting = [data]
     at = 0

@@ -14,13 +14,20 @@ class Evidence:
     """One place that names a find. where: what kind of place, in words. at: the line in the source, if known.
 
     weight: how strongly such a place speaks for the find being what the page is about, in points.
-    frame: address of the frame in whose source it stands, None for the page itself.
+    frame: address of the frame in whose source it stands, None for the page itself. act: it is no place, but something
+    that happened while the page was open.
     """
 
     where: str
     at: str | None
     weight: int
     frame: str | None = None
+    act: bool = False
+
+    @property
+    def words(self) -> str:
+        """The place or act, as it stands in a sentence."""
+        return self.where if self.act else f"named in {self.where}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,7 +43,9 @@ class Find:
     """A candidate address with everything that is known of it. why: the score's parts, as (points, words).
 
     larger: address of the full picture of which this is a smaller version; versions: the other way round.
-    count: how many numbered files this one stands for. renditions: addresses that this playlist lists.
+    members: the numbered files that this one stands for, in order; missing: numbers that should be among them.
+    sent: header fields that a browser sent with its request; asked: the place of that request in the capture.
+    renditions: addresses that this playlist lists.
     final: where redirects lead. bytes, duration (seconds), type, status, form (what the first bytes are), ranges and
     width and height are what the server and the first bytes said; None while not asked. expires: Unix time.
     problem: why it cannot be had; protected: because a key system guards it.
@@ -51,7 +60,10 @@ class Find:
     label: str | None = None
     larger: str | None = None
     versions: list[str] = field(default_factory=list)
-    count: int = 1
+    members: list[str] = field(default_factory=list)
+    missing: list[int] = field(default_factory=list)
+    sent: dict[str, str] = field(default_factory=dict)
+    asked: int | None = None
     renditions: list[str] = field(default_factory=list)
     final: str | None = None
     status: int | None = None
@@ -67,9 +79,27 @@ class Find:
     protected: bool = False
 
     @property
+    def count(self) -> int:
+        """How many files this stands for."""
+        return len(self.members) or 1
+
+    @property
     def reasons(self) -> list[str]:
         """The score's parts, each as points and words."""
         return [f"{points:+d} {words}" for points, words in self.why]
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One entry of a page that lists others. url: the page that it leads to. duration: seconds. date: as stated."""
+
+    title: str
+    url: str
+    description: str | None = None
+    media: str | None = None
+    cover: str | None = None
+    duration: float | None = None
+    date: str | None = None
 
 
 @dataclass(slots=True)
@@ -77,7 +107,8 @@ class Page:
     """A page that was looked through. duration: seconds that its metadata states for its main media.
 
     left_out: how many finds there were beyond what is kept. wants_login: it asks for a password.
-    itself: it is no page but the media itself, its own only find.
+    itself: it is no page but the media itself, its own only find. capture: where its requests were recorded, in words.
+    key_systems: those that its scripts asked for. entries: what it lists. notes: what happened while it was open.
     """
 
     url: str
@@ -93,3 +124,7 @@ class Page:
     wants_login: bool = False
     itself: bool = False
     left_out: int = 0
+    capture: str | None = None
+    key_systems: list[str] = field(default_factory=list)
+    entries: list[Entry] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)

@@ -14,7 +14,7 @@ from mudlark.find.kind import kind_by_type
 from mudlark.find.model import PLAYED, Find, Kind, Page
 from mudlark.manifest.choose import highest
 from mudlark.manifest.load import fill, is_manifest, open_presentation, wants_text
-from mudlark.media.mp4.read import parse_movie, scan
+from mudlark.media.mp4.read import Movie, parse_movie, scan
 from mudlark.media.sniff import sniff
 from mudlark.web.session import Look, Session
 
@@ -95,7 +95,11 @@ def _describe(find: Find, look: Look) -> None:
         return
     find.kind = KINDS.get(find.form) or kind_by_type(look.type) or find.kind
     find.bytes = look.length if look.length is not None else find.bytes
-    find.duration = _duration(look) or find.duration
+    if movie := _movie(look):
+        find.duration = movie.seconds or find.duration
+        find.kind = "video" if any(track.format.type == "video" for track in movie.tracks) else "audio"
+    elif find.form == "mp4" and look.type.startswith("audio/"):
+        find.kind = "audio"
     if find.kind == "image":
         from PIL import Image, UnidentifiedImageError  # costs start-up time that few finds are worth
 
@@ -106,14 +110,14 @@ def _describe(find: Find, look: Look) -> None:
             return
 
 
-def _duration(look: Look) -> float | None:
-    """Seconds, if the head of an MP4 holds its whole index; not knowing is no problem."""
+def _movie(look: Look) -> Movie | None:
+    """The index of an MP4, if its head holds it whole; not knowing is no problem."""
     if sniff(look.body) != "mp4" or not look.length:
         return None
     try:
         for box in scan(lambda at, size: look.body[at : at + size], look.length):
             if box.kind == "moov" and box.end <= len(look.body):
-                return parse_movie(look.body[box.start : box.end], box.start).seconds or None
+                return parse_movie(look.body[box.start : box.end], box.start)
     except FormatError:
         return None
     return None

@@ -37,7 +37,7 @@ def rank(page: Page) -> None:
     listed = {url: find for find in page.finds for url in find.renditions}
     titled = _words(page.title or "")
     for find in page.finds:
-        advert = _advert_hint(find, page if match else None)
+        advert = _advert_hint(find, page, match)
         find.why = _reasons(find, page, advert, titled, listed.get(find.url) or listed.get(find.final or ""))
         find.score = sum(points for points, _ in find.why)
         find.role = _role(find, advert, listed)
@@ -55,9 +55,9 @@ def _reasons(
     reasons = [_BY_KIND[find.kind]]
     strongest = max(find.evidence, key=lambda evidence: evidence.weight)
     if strongest.weight:
-        reasons.append((strongest.weight, f"named in {strongest.where}"))
+        reasons.append((strongest.weight, strongest.words))
     if len(find.evidence) > 1:
-        reasons.append((min(10, 4 * (len(find.evidence) - 1)), f"named in {len(find.evidence)} places"))
+        reasons.append((min(10, 4 * (len(find.evidence) - 1)), f"found in {len(find.evidence)} ways"))
     if advert:
         reasons.append((-50, advert))
     elif find.duration and page.duration:
@@ -74,6 +74,8 @@ def _reasons(
         reasons.append((6, f"a master playlist of {len(find.renditions)} renditions"))
     if find.role == "segment":
         reasons.append((-45, f"one of {find.count} numbered segments"))
+    elif find.members:
+        reasons.append((6, f"{find.count} page images of one document"))
     if find.larger:
         reasons.append((-12, "a smaller version of another picture"))
     elif find.versions:
@@ -98,18 +100,36 @@ def _by_size(find: Find) -> list[tuple[int, str]]:
     return [(points, "large for its kind" if points > 0 else "small for its kind")] if abs(points) > 1 else []
 
 
-def _advert_hint(find: Find, page: Page | None) -> str | None:
-    """Why a played find is taken for an advert. page: given if another of its finds has the stated duration."""
+def _advert_hint(find: Find, page: Page, match: bool) -> str | None:
+    """Why a played find is taken for an advert. match: another find of the page has the stated duration."""
     if find.kind not in PLAYED:
         return None
     parts = urlsplit(find.url)
     if _ADVERT.search(parts.hostname or "") or _ADVERT.search(parts.path):
         return "the address speaks of an advert"
-    if any(_ADVERT.search(urlsplit(evidence.frame or "").path) for evidence in find.evidence):
+    frames = [urlsplit(evidence.frame) for evidence in find.evidence if evidence.frame]
+    if any(_ADVERT.search(frame.hostname or "") or _ADVERT.search(frame.path) for frame in frames):
         return "it stands in the frame of an advert"
-    if page and page.duration and find.duration and find.duration < _ADVERT_SHARE * page.duration:
+    if match and page.duration and find.duration and find.duration < _ADVERT_SHARE * page.duration:
         return "much shorter than the page states, and another find is not"
+    if _played_before(find, page):
+        return "it played first, in a frame of another host, and something longer followed"
     return None
+
+
+def _played_before(find: Find, page: Page) -> bool:
+    """True if only frames of another host asked for this, and a longer one was asked for later by others."""
+    frames = {evidence.frame for evidence in find.evidence}
+    hosts = {urlsplit(frame or page.url).netloc for frame in frames}
+    if not find.asked or not find.duration or urlsplit(page.url).netloc in hosts:
+        return False
+    return any(
+        other.kind in PLAYED
+        and (other.asked or 0) > find.asked
+        and (other.duration or 0) * _ADVERT_SHARE > (find.duration or 0)
+        and not frames & {evidence.frame for evidence in other.evidence}
+        for other in page.finds
+    )
 
 
 def _role(find: Find, advert: str | None, listed: dict[str, Find]) -> Role:
@@ -122,6 +142,8 @@ def _role(find: Find, advert: str | None, listed: dict[str, Find]) -> Role:
     if find.kind in PLAYED or find.kind in ("document", "package"):
         return "main"
     if find.kind == "image":
+        if find.members:
+            return "main"
         if find.larger or any("poster" in e.where or "thumbnail" in e.where.lower() for e in find.evidence):
             return "thumbnail"
         if find.versions or any(e.where.startswith(("link", "download link")) for e in find.evidence):

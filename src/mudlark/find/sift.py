@@ -37,7 +37,7 @@ async def sift_look(session: Session, look: Look, *, asking: int = MOST) -> Page
     page = page_of(look)
     await _follow(session, page)
     if not page.finds:
-        raise _nothing(page)
+        raise nothing(page)
     rank(page)
     if asking:
         await probe(session, page, asking)
@@ -74,7 +74,7 @@ def page_of(look: Look) -> Page:
     return Page(look.url, tidy(file_part(look.url).rpartition(".")[0]), finds=[find], itself=True)
 
 
-def _nothing(page: Page) -> NothingFound:
+def nothing(page: Page) -> NothingFound:
     if page.wants_login:
         return NothingFound(
             f"{shown(page.url)} asks for a log-in, and shows no media without one.",
@@ -94,10 +94,10 @@ def _link_headers(look: Look, page: Page) -> None:
         if set(given.get("rel", "").lower().split()) & {"preload", "enclosure", "alternate"}:
             kind = kind_by_type(given.get("type")) or FAMILIES.get(given.get("as", ""))
             into.add(match[1], kind, "Link header", 12)
-    _merge(page, list(into.finds.values()))
+    merge(page, list(into.finds.values()))
 
 
-def _merge(page: Page, finds: list[Find]) -> None:
+def merge(page: Page, finds: list[Find]) -> None:
     """Add finds to a page; the same address gains evidence."""
     known = {find.url: find for find in page.finds}
     for find in finds:
@@ -105,6 +105,10 @@ def _merge(page: Page, finds: list[Find]) -> None:
             mine = known[find.url]
             mine.evidence += [evidence for evidence in find.evidence if evidence not in mine.evidence]
             mine.label = mine.label or find.label
+            if find.asked:
+                mine.asked, mine.sent, mine.final = find.asked, find.sent, find.final
+                mine.kind, mine.type, mine.bytes, mine.problem = find.kind, find.type, find.bytes, find.problem
+                mine.role = find.role
         else:
             page.finds.append(find)
             known[find.url] = find
@@ -123,7 +127,7 @@ async def _follow(session: Session, page: Page) -> None:
         frames = []
         for found in inner:
             if found:
-                _merge(page, found.finds)
+                merge(page, found.finds)
                 page.duration = page.duration or found.duration
                 page.wants_login = page.wants_login or found.wants_login
                 frames += found.frames
@@ -157,12 +161,12 @@ async def _oembed(session: Session, page: Page, address: str) -> list[Frame]:
     if isinstance(stated := data.get("duration"), int | float) and stated > 0:
         page.duration = page.duration or float(stated)
     inner = read_page(text.get("html", ""), page.url, frame=address)
-    _merge(page, inner.finds)
+    merge(page, inner.finds)
     into = Collector("", page.url, look.url)
     for name in ("url", "thumbnail_url"):
         if name in text:
             into.add(text[name], "image", f"oEmbed {name}", 3)
-    _merge(page, list(into.finds.values()))
+    merge(page, list(into.finds.values()))
     return [Frame(frame.url, "oEmbed markup") for frame in inner.frames if resolve(page.url, frame.url)]
 
 

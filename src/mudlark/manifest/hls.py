@@ -17,11 +17,13 @@ _ATTRIBUTE = re.compile(r'\s*([A-Z0-9-]+)\s*=\s*("[^"\r\n]*"|[^,]*)\s*(?:,|$)')
 _MEDIA_TYPES: dict[str, Literal["audio", "subtitles", "video"]] = {
     **{"AUDIO": "audio", "SUBTITLES": "subtitles", "VIDEO": "video"},
 }
-_KEY_SYSTEMS = {
+KEY_SYSTEMS = {
     "com.apple.streamingkeydelivery": "FairPlay Streaming",
     "urn:uuid:edef8ba9-79d6-4ace-a3c8-27dcd51d21ed": "Widevine",
     "urn:uuid:9a04f079-9840-4286-ab92-e65be0885f95": "PlayReady",
     "com.microsoft.playready": "PlayReady",
+    "com.widevine.alpha": "Widevine",
+    "com.apple.fps": "FairPlay Streaming",
 }
 
 
@@ -194,7 +196,7 @@ class _Reader:
         if method == "NONE":
             return
         if form != "identity" or method.startswith("SAMPLE-AES"):
-            system = _KEY_SYSTEMS.get(form, form if form != "identity" else method)
+            system = KEY_SYSTEMS.get(form, form if form != "identity" else method)
             raise Refused(f"{self.list.url} is protected by {system}.", "Mudlark does not fetch protected media.")
         self.list.encryption = method
 

@@ -7,11 +7,12 @@ into NetworkError (for good) or Passing (worth another try), with words for peop
 import asyncio
 import ssl
 import time
-from collections.abc import AsyncIterator, Callable, Mapping
-from contextlib import asynccontextmanager
+from collections.abc import AsyncIterator, Callable, Iterable, Iterator, Mapping
+from contextlib import asynccontextmanager, contextmanager
+from contextvars import ContextVar
 from dataclasses import dataclass, field
 from http import HTTPStatus
-from http.cookiejar import LoadError, MozillaCookieJar
+from http.cookiejar import Cookie, LoadError, MozillaCookieJar
 from http.cookies import Morsel
 from types import TracebackType
 from typing import Self
@@ -23,6 +24,7 @@ from yarl import URL
 from mudlark.errors import NetworkError, StorageError, UsageError
 from mudlark.web.address import as_sent, printable
 from mudlark.web.connection import Connection
+from mudlark.web.guise import PLAIN
 from mudlark.web.retry import Passing, Patience, passes, persist
 
 HEAD = 64 * 1024  # bytes of an answer that tell what it is
@@ -86,6 +88,19 @@ class _Meter:
             await asyncio.sleep(self._free_at - now)
 
 
+_ALONG: ContextVar[Mapping[str, str] | None] = ContextVar("along", default=None)
+
+
+@contextmanager
+def along(headers: Mapping[str, str]) -> Iterator[None]:
+    """Send these headers too with the requests made inside, unless the user gave others of the same name."""
+    token = _ALONG.set(headers)
+    try:
+        yield
+    finally:
+        _ALONG.reset(token)
+
+
 class Session:
     """Use as `async with Session(connection) as session`."""
 
@@ -94,13 +109,30 @@ class Session:
         self._meter = _Meter(self.connection.rate) if self.connection.rate else None
         self._secret = {name: value for name, value in self.connection.headers if name.lower() in SECRET}
         self._home: set[str] = set()
+        self._kept: dict[str, Look] = {}
         self._client: aiohttp.ClientSession | None = None
 
     @property
     def identity(self) -> dict[str, str]:
         """The headers that every request carries."""
         guise = self.connection.guise
-        return {"User-Agent": guise.user_agent, **dict(guise.headers), **dict(self.connection.headers)}
+        given = dict(self.connection.headers)
+        own = {"User-Agent": guise.user_agent, **dict(guise.headers)}
+        beside = {name.title(): value for name, value in (_ALONG.get() or {}).items()}
+        if guise is not PLAIN:
+            beside.pop("User-Agent", None)
+        chosen = {name.lower() for name in given}
+        return {name: value for name, value in {**own, **beside}.items() if name.lower() not in chosen} | given
+
+    def remember(self, address: str, look: Look) -> None:
+        """Have an answer at hand that came another way, for when the address is looked at."""
+        self._kept[address] = look
+
+    def take_cookies(self, cookies: Iterable[tuple[str, str, str, str, bool]]) -> None:
+        """Hold cookies (name, value, domain, path, secure) that a browser was given."""
+        assert self._client, "a session is used inside `async with`"
+        for name, value, domain, path, secure in cookies:
+            _put(self._client.cookie_jar, name, value, domain, path, secure)
 
     def at_home(self, address: str) -> None:
         """Note an address that the user gave: secret headers are sent to its host, and to no other."""
@@ -113,13 +145,16 @@ class Session:
                 context = ssl.create_default_context(cafile=self.connection.trust)
             except OSError as problem:
                 raise StorageError(f"Cannot read the certificates in {self.connection.trust}: {problem}.") from problem
+        jar = aiohttp.CookieJar(unsafe=True)  # hosts may be IP addresses
+        for cookie in read_cookies(self.connection.cookie_file) if self.connection.cookie_file else ():
+            domain = f".{cookie.domain.lstrip('.')}" if cookie.domain_initial_dot else cookie.domain
+            _put(jar, cookie.name, cookie.value or "", domain, cookie.path, cookie.secure)
         self._client = aiohttp.ClientSession(
             connector=aiohttp.TCPConnector(limit=0, ssl=context),
-            cookie_jar=_cookies(self.connection.cookie_file),
+            cookie_jar=jar,
             timeout=aiohttp.ClientTimeout(
                 total=None, connect=None, sock_connect=self.connection.stall, sock_read=self.connection.stall
             ),
-            headers={name: value for name, value in self.identity.items() if name not in self._secret},
             requote_redirect_url=False,
             max_line_size=_FIELD,
             max_field_size=_FIELD,
@@ -142,6 +177,8 @@ class Session:
 
         Statuses of 400 and above are raised as NetworkError.
         """
+        if address in self._kept:
+            return self._kept[address]
 
         async def attempt() -> Look:
             async with _in_time(address), self.open(address, compressed=True) as answer:
@@ -164,6 +201,8 @@ class Session:
 
     async def glance(self, address: str) -> Look:
         """The first few kilobytes of an address, asked for as a part, so that little more is sent."""
+        if address in self._kept:
+            return self._kept[address]
 
         async def attempt() -> Look:
             body = bytearray()
@@ -195,7 +234,8 @@ class Session:
         a body that is shorter than announced included.
         """
         assert self._client, "a session is used inside `async with`"
-        headers = {"Accept-Encoding": "gzip, deflate" if compressed else "identity", "Cache-Control": "no-cache"}
+        headers = {name: value for name, value in self.identity.items() if name not in self._secret}
+        headers |= {"Accept-Encoding": "gzip, deflate" if compressed else "identity", "Cache-Control": "no-cache"}
         if urlsplit(address).netloc.lower() in self._home:
             headers |= self._secret
         if span:
@@ -253,12 +293,9 @@ async def _in_time(address: str) -> AsyncIterator[None]:
         raise NetworkError(f"{shown(address)} did not finish within {_LONGEST_TEXT:.0f} s.") from problem
 
 
-def _cookies(path: str | None) -> aiohttp.CookieJar:
-    """The cookies of a file in the format that browsers export (one line a cookie, seven columns), each for its own
-    host, path and scheme. Hosts may be IP addresses."""
-    jar = aiohttp.CookieJar(unsafe=True)
-    if path is None:
-        return jar
+def read_cookies(path: str) -> list[Cookie]:
+    """The cookies of a file in the format that browsers export (one line a cookie, seven columns), without those that
+    have expired."""
     kept = MozillaCookieJar(path)
     try:
         kept.load(ignore_discard=True, ignore_expires=True)
@@ -268,17 +305,19 @@ def _cookies(path: str | None) -> aiohttp.CookieJar:
         ) from problem
     except OSError as problem:
         raise UsageError(f"Cannot read the cookie file {path}: {problem.strerror}.") from problem
-    for cookie in kept:
-        if cookie.expires and cookie.expires < time.time():  # 0 stands for the end of the browser's session
-            continue
-        morsel: Morsel[str] = Morsel()
-        morsel.set(cookie.name, cookie.value or "", cookie.value or "")
-        morsel["path"], morsel["secure"] = cookie.path, cookie.secure
-        if cookie.domain_initial_dot:
-            morsel["domain"] = cookie.domain.lstrip(".")
-        scheme = "https" if cookie.secure else "http"
-        jar.update_cookies({cookie.name: morsel}, URL(f"{scheme}://{cookie.domain.lstrip('.')}{cookie.path}"))
-    return jar
+    # 0 stands for the end of the browser's session
+    return [cookie for cookie in kept if not cookie.expires or cookie.expires >= time.time()]
+
+
+def _put(jar: aiohttp.abc.AbstractCookieJar, name: str, value: str, domain: str, path: str, secure: bool) -> None:
+    """Set a cookie for its own host, path and scheme; a domain that begins with a dot stands for its subdomains too."""
+    morsel: Morsel[str] = Morsel()
+    morsel.set(name, value, value)
+    morsel["path"], morsel["secure"] = path, secure
+    host = domain.removeprefix(".")
+    if host != domain:
+        morsel["domain"] = host
+    jar.update_cookies({name: morsel}, URL(f"{'https' if secure else 'http'}://{host}{path}"))
 
 
 def _look(answer: Answer, body: bytes, *, complete: bool) -> Look:

@@ -1,0 +1,40 @@
+"""The entries of an index page as a CSV file (RFC 4180, UTF-8), for people, spreadsheets and later runs."""
+
+import csv
+import os
+from pathlib import Path
+
+from mudlark.errors import StorageError
+from mudlark.find.model import Entry
+
+COLUMNS = ("title", "description", "page", "media", "cover", "duration", "date")
+_FORMULA = ("=", "+", "-", "@", "\t", "\r")
+
+
+def write_listing(path: Path, entries: list[Entry]) -> int:
+    """Write the entries, each page once; gives their number. The file is there whole or not at all."""
+    once: dict[str, Entry] = {}
+    for entry in entries:
+        once.setdefault(entry.url, entry)
+    temporary = path.with_name(f".{path.name}.partial")
+    try:
+        with temporary.open("w", encoding="utf-8", newline="") as file:
+            out = csv.writer(file)
+            out.writerow(COLUMNS)
+            for entry in once.values():
+                texts = (entry.title, entry.description, entry.url, entry.media, entry.cover)
+                seconds = f"{entry.duration:g}" if entry.duration is not None else ""
+                out.writerow([*map(cell, texts), seconds, cell(entry.date)])
+            file.flush()
+            os.fsync(file.fileno())
+        temporary.replace(path)
+    except OSError as problem:
+        temporary.unlink(missing_ok=True)
+        raise StorageError(f"Cannot write {path}: {problem.strerror}.", "Choose another place with --csv.") from problem
+    return len(once)
+
+
+def cell(text: str | None) -> str:
+    """A cell that no spreadsheet takes for a formula: an apostrophe goes before what would begin one."""
+    text = text or ""
+    return f"'{text}" if text.startswith(_FORMULA) else text

@@ -1,0 +1,97 @@
+"""`mudlark listen`: what a page asks for, recorded from a real browser."""
+
+import asyncio
+from collections import Counter
+from pathlib import Path
+from typing import Any
+
+import click
+from rich.text import Text
+
+from mudlark.cli.options import addresses, connection, json_option, listening, listening_options, network_options
+from mudlark.cli.show import clock, columns, console, emit_json, size
+from mudlark.cli.steps import Steps
+from mudlark.web.address import printable
+from mudlark.web.capture import Capture
+from mudlark.web.listen import Heard, listen
+
+
+@click.command(short_help="Record what a page asks for.")
+@click.argument("url", metavar="URL")
+@click.option(
+    "--har",
+    type=click.Path(dir_okay=False, path_type=Path),
+    required=True,
+    metavar="FILE",
+    help="Keep the requests in this file (HAR 1.2).",
+)
+@click.option("--keep-secrets", is_flag=True, help="Keep cookies and authorization in it too.")
+@listening_options
+@json_option
+@network_options
+def command(url: str, har: Path, keep_secrets: bool, as_json: bool, **given: Any) -> None:
+    """Open a page in a real browser, refresh, play, press, scroll, wait until it is quiet, and record every request.
+
+    The result can be looked through with `mudlark sift --har FILE`, and opened by other programs that read HAR.
+    """
+    address = addresses((url,))[0]
+    options = listening(given, keep_secrets)
+    with Steps() as steps:
+        heard = asyncio.run(listen(address, options, connection(**given), steps))
+    heard.write(har)
+    capture = heard.capture()
+    if as_json:
+        _emit(heard, capture, har)
+    else:
+        _show(heard, capture, har)
+
+
+def _emit(heard: Heard, capture: Capture, har: Path) -> None:
+    emit_json(
+        "listen",
+        url=capture.url,
+        title=capture.title,
+        har=str(har),
+        browser=heard.browser,
+        requests=len(heard.entries),
+        bytes=sum(e.received or 0 for e in capture.exchanges),
+        frames=[view.url for view in capture.views],
+        players=[{"frame": view.url, **_player(p)} for view in capture.views for p in view.players],
+        key_systems=sorted({system for view in capture.views for system in view.systems}),
+        notes=capture.notes,
+    )
+
+
+def _player(player: Any) -> dict[str, Any]:
+    return {name: getattr(player, name) for name in ("tag", "src", "duration", "width", "height")}
+
+
+def _show(heard: Heard, capture: Capture, har: Path) -> None:
+    out = console()
+    out.print(Text(capture.title or "Untitled page", style="bold"))
+    out.print(Text(f"{len(heard.entries):,} requests of {printable(capture.url)} in {heard.browser}", style="dim"))
+    out.print()
+    kinds = Counter(e.resource or "other" for e in capture.exchanges)
+    came: Counter[str] = Counter()
+    failed: Counter[str] = Counter()
+    for exchange in capture.exchanges:
+        came[exchange.resource or "other"] += exchange.received or 0
+        failed[exchange.resource or "other"] += exchange.status >= 400 or (exchange.status == 0)
+    rows = [("requests for", "number", "transferred", "failed")]
+    rows += [(kind, str(n), size(came[kind]), str(failed[kind] or "–")) for kind, n in kinds.most_common()]
+    lines = list(columns(rows, right=(1, 2, 3)))
+    out.print(Text(lines[0], style="dim"))
+    for line in lines[1:]:
+        out.print(line, markup=False)
+    players = [(view, player) for view in capture.views for player in view.players if player.src]
+    if players:
+        out.print()
+    for view, player in players:
+        facts = [f"{player.width}×{player.height}" if player.width else "", clock(player.duration)]
+        where = "" if view.url == capture.url else f" in {printable(view.url)}"
+        out.print(Text(f"{player.tag} player{where}: {', '.join(f for f in facts if f)}", style="bold"))
+        out.print(Text(f"  {printable(player.src)}", style="cyan"))
+    for note in capture.notes:
+        out.print(Text(f"! {note}", style="yellow"))
+    out.print()
+    out.print(f"Kept in {har}; see `mudlark sift --har {har}`.", markup=False)

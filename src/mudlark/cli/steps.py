@@ -1,0 +1,40 @@
+"""Progress of listening, on stderr: one line that changes on a terminal, nothing elsewhere."""
+
+from types import TracebackType
+from typing import Self
+
+from rich.status import Status
+
+from mudlark.cli.show import messages
+from mudlark.web.listen import ListenWatch
+
+
+class Steps(ListenWatch):
+    """Use as `with Steps() as steps`."""
+
+    def __init__(self) -> None:
+        super().__init__(self._came)
+        self._console = messages()
+        self._status: Status | None = None
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, problem: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.stop()
+
+    def stop(self) -> None:
+        """Take the line away."""
+        if self._status:
+            self._status.stop()
+            self._status = None
+
+    def _came(self, step: str, requests: int) -> None:
+        if not self._console.is_terminal:
+            return
+        if self._status is None:
+            self._status = self._console.status("", spinner="line")
+            self._status.start()
+        self._status.update(f"{step} … {requests:,} requests")

@@ -1,0 +1,290 @@
+"""Finds from a capture: what the page asked for while it was open, together with what its source says.
+
+A request speaks more strongly than a place in the source: it was really made, by a frame that is known. Manifests whose
+text is in the capture are read from there, so that a page that is gone can still be worked on.
+"""
+
+import re
+from urllib.parse import urljoin, urlsplit
+
+from mudlark.errors import ManifestError, Refused
+from mudlark.find.collect import Collector, tidy
+from mudlark.find.hidden import addresses, decode_json, strings_in
+from mudlark.find.kind import is_segment, kind_by_extension, kind_by_type
+from mudlark.find.leaves import collect_leaves
+from mudlark.find.listing import read_listing
+from mudlark.find.model import PLAYED, Evidence, Find, Kind, Page
+from mudlark.find.page import read_page
+from mudlark.find.probe import KINDS, MOST, probe
+from mudlark.find.rank import rank
+from mudlark.find.series import find_series
+from mudlark.find.sift import merge, nothing
+from mudlark.manifest import hls
+from mudlark.media.sniff import sniff
+from mudlark.web.capture import Capture, Exchange
+from mudlark.web.har import View
+from mudlark.web.session import Look, Session, shown
+
+_PAGES = ("text/html", "application/xhtml+xml")
+_LICENCE = re.compile(r"licen[cs]e|widevine|playready|fairplay|(?:^|[./_-])(?:drm|ckc|getkey)(?:[./_-]|$)", re.I)
+_BY_SCRIPT = frozenset({"xhr", "fetch", "xmlhttprequest"})
+_NO_MEDIA = frozenset({"stylesheet", "script", "font", "ping", "websocket", "preflight", "manifest"})
+_MOST_CHAIN = 20
+_CLEAR = frozenset({"org.w3.clearkey"})  # its keys are served in clear
+
+
+async def sift_capture(session: Session, capture: Capture, *, asking: int = MOST) -> Page:
+    """The page of a capture with its finds, best first. asking: about how many finds the servers are asked."""
+    page = page_in(capture)
+    session.at_home(capture.url)
+    _remember(session, capture)
+    session.take_cookies(capture.cookies)
+    if not page.finds and not page.entries:
+        raise _refused(page.url, page.key_systems) if page.key_systems else nothing(page)
+    rank(page)
+    if asking:
+        await probe(session, page, asking)
+        rank(page)
+    if page.key_systems and not any(find.kind in PLAYED and not find.problem for find in page.finds):
+        _protect(page, [], page.key_systems)
+        rank(page)
+    return page
+
+
+def page_in(capture: Capture) -> Page:
+    """The finds of a capture, not yet ranked."""
+    page = _sources(capture)
+    page.title = page.title or tidy(capture.title)
+    page.capture, page.notes = capture.origin, list(capture.notes)
+    merge(page, _Requests(capture, page).finds())
+    _json(capture, page)
+    _tie(capture, page)
+    _key_systems(capture, page)
+    collect_leaves(capture, page)
+    page.entries = read_listing(capture)
+    return page
+
+
+def _refused(url: str, systems: list[str]) -> Refused:
+    return Refused(
+        f"The player of {shown(url)} asks for the keys of {' and '.join(systems)}.",
+        "Mudlark does not fetch protected media.",
+    )
+
+
+def _sources(capture: Capture) -> Page:
+    """What the source of the page and of its frames says: as it stood at the end, and as it was sent."""
+    sent = {e.url: e for e in capture.exchanges if e.body and e.type in _PAGES and not e.location and e.status == 200}
+    documents = {view.url: view.source for view in capture.views if view.source}
+    documents |= {url: _decoded(e) for url, e in sent.items() if url not in documents}
+    page = read_page(documents.pop(capture.url, ""), capture.url)
+    for url, source in documents.items():
+        inner = read_page(source, url, frame=url)
+        merge(page, inner.finds)
+        page.duration = page.duration or inner.duration
+        page.wants_login = page.wants_login or inner.wants_login
+    if capture.url in sent and any(view.url == capture.url for view in capture.views):
+        merge(page, [f for f in read_page(_decoded(sent[capture.url]), capture.url).finds if f.url not in _urls(page)])
+    return page
+
+
+def _decoded(exchange: Exchange) -> str:
+    return (exchange.body or b"").decode("utf-8", "replace")
+
+
+def _urls(page: Page) -> set[str]:
+    return {find.url for find in page.finds}
+
+
+class _Requests:
+    """The requests of a capture as finds: redirects followed, each address once."""
+
+    def __init__(self, capture: Capture, page: Page) -> None:
+        self.capture = capture
+        self.page = page
+        self.led_from = {_target(e): e for e in capture.exchanges if e.location and _target(e) != e.url}
+        self.known: dict[str, Find] = {}
+        self.scripted: set[str] = set()
+
+    def finds(self) -> list[Find]:
+        for exchange in self.capture.exchanges:
+            if not exchange.location and exchange.url.startswith(("http:", "https:")):
+                self.take(exchange)
+        for series in find_series(self.scripted):
+            for _, address in series.members:
+                self.known[address].role = "segment"
+        return list(self.known.values())
+
+    def take(self, exchange: Exchange) -> None:
+        kind = _kind(exchange)
+        if kind is None or exchange.method != "GET" or (exchange.status in (204, 304) and exchange.url in self.known):
+            return
+        first = self.first(exchange)
+        find = self.known.get(first.url)
+        if find is None:
+            find = self.known[first.url] = Find(first.url, kind, asked=exchange.number)
+            frame = exchange.frame if exchange.frame != self.page.url else None
+            find.evidence.append(Evidence(*_place(exchange, kind), frame, act=True))
+            find.sent = _beside(exchange)
+            find.final = exchange.url if first is not exchange else None
+        find.type = exchange.type or find.type
+        find.bytes = exchange.size or find.bytes
+        if exchange.status >= 400:
+            find.problem = f"the server answered {exchange.status} to the browser"
+        elif exchange.status:
+            find.problem = None
+        if exchange.resource in _BY_SCRIPT and kind in ("video", "audio"):
+            self.scripted.add(first.url)
+
+    def first(self, exchange: Exchange) -> Exchange:
+        """Where the redirects that led here began."""
+        first = exchange
+        for _ in range(_MOST_CHAIN):
+            before = self.led_from.get(first.url)
+            if before is None or before.number >= exchange.number:
+                break
+            first = before
+        return first
+
+
+def _target(exchange: Exchange) -> str:
+    return urljoin(exchange.url, exchange.location or "")
+
+
+def _kind(exchange: Exchange) -> Kind | None:
+    """What a request was for. The body tells best, then the server's type, then the browser, then the name."""
+    if exchange.resource in _NO_MEDIA:
+        return None
+    form = sniff(exchange.body) if exchange.body else ""
+    if form in ("hls", "dash"):
+        return KINDS[form]
+    if exchange.type in _PAGES:
+        return None
+    by_type = kind_by_type(exchange.type)
+    by_name = kind_by_extension(exchange.url) or ("video" if is_segment(exchange.url) else None)
+    if exchange.resource == "media":
+        return by_type or by_name or "video"
+    if exchange.resource == "document" and by_type is None and by_name is None:
+        return "package" if "attachment" in exchange.came.get("content-disposition", "") else None
+    return by_type or (by_name if exchange.type in ("", "application/octet-stream", "binary/octet-stream") else None)
+
+
+def _place(exchange: Exchange, kind: Kind) -> tuple[str, str, int]:
+    """The evidence that a request is: what made it, its place in the capture, and how strongly it speaks."""
+    at = f"request {exchange.number}"
+    if kind == "image":
+        return "asked for as a picture", at, 0
+    if exchange.resource == "media":
+        return "asked for by a media player", at, 32
+    if exchange.resource in _BY_SCRIPT:
+        return "asked for by a script", at, 26
+    return "asked for by the page", at, 18
+
+
+def _beside(exchange: Exchange) -> dict[str, str]:
+    """The header fields of a request that a server may insist on."""
+    return {name: value for name, value in exchange.sent.items() if name in ("referer", "origin", "user-agent")}
+
+
+def _remember(session: Session, capture: Capture) -> None:
+    """Have the manifests of the capture at hand, those that may have grown since excepted."""
+    for exchange in capture.exchanges:
+        body = exchange.body
+        if not body or exchange.status != 200 or sniff(body) not in ("hls", "dash"):
+            continue
+        if b"#EXTINF" in body and b"#EXT-X-ENDLIST" not in body:
+            continue
+        look = Look(exchange.url, 200, exchange.type, None, len(body), body, True, headers=exchange.came)
+        for address in {exchange.url, _Requests(capture, Page("")).first(exchange).url}:
+            session.remember(address, look)
+
+
+def _json(capture: Capture, page: Page) -> None:
+    """Addresses of media in JSON answers, whether they were asked for or not."""
+    for exchange in capture.exchanges:
+        if not exchange.body or "json" not in exchange.type:
+            continue
+        frame = exchange.frame if exchange.frame != page.url else None
+        into = Collector("", exchange.url, exchange.frame or page.url, frame)
+        name = urlsplit(exchange.url).path
+        for text, path in strings_in(decode_json(exchange.body.decode("utf-8", "replace"))):
+            for address, how in addresses(text):
+                where = f"JSON answer of {name}, {path}" + (f" ({how})" if how else "")
+                into.add(address, None, where, 20, at=f"request {exchange.number}")
+        merge(page, list(into.finds.values()))
+
+
+def _tie(capture: Capture, page: Page) -> None:
+    """Tie playlists to the segments that were asked for, and those to the blob: player that they fed."""
+    asked = {exchange.url for exchange in capture.exchanges}
+    blobs = {view.url for view in capture.views if any(player.src.startswith("blob:") for player in view.players)}
+    if any(exchange.url.startswith("blob:") for exchange in capture.exchanges):
+        blobs.add(page.url)
+    finds = {find.url: find for find in page.finds} | {find.final: find for find in page.finds if find.final}
+    listed: dict[str, list[str]] = {}
+    renditions: dict[str, list[str]] = {}
+    for exchange in capture.exchanges:
+        if exchange.body and sniff(exchange.body) == "hls":
+            try:
+                playlist = hls.parse(exchange.body, exchange.url)
+            except Refused as refusal:
+                if find := finds.get(exchange.url):
+                    find.problem, find.protected = refusal.what, True
+                continue
+            except ManifestError:
+                continue
+            listed[exchange.url] = [segment.url for segment in playlist.segments]
+            renditions[exchange.url] = [track.url for track in playlist.tracks]
+    under_a_playlist: set[str] = set()
+    for url in listed:
+        segments = listed[url] + [address for other in renditions[url] for address in listed.get(other, [])]
+        came = set(segments) & asked
+        under_a_playlist |= came
+        if not came or url not in finds:
+            continue
+        find = finds[url]
+        frame = next((evidence.frame for evidence in find.evidence if evidence.at), None)
+        told = f"{len(came)} of its {len(segments)} segments were asked for"
+        if (frame or page.url) in blobs:
+            find.evidence.append(Evidence(f"fed the blob: player of the page: {told}", None, 40, frame, True))
+        else:
+            find.evidence.append(Evidence(told, None, 34, frame, True))
+    page.finds = [
+        find for find in page.finds if find.url not in under_a_playlist and find.final not in under_a_playlist
+    ]
+
+
+def _key_systems(capture: Capture, page: Page) -> None:
+    """Name the key systems that were used, and mark what their frames played."""
+    frames: set[str] = set()
+    systems: list[str] = []
+    for view in capture.views:
+        systems += [_system(name) for name in view.systems if name not in _CLEAR]
+        if _encrypted(view):
+            frames.add(view.url)
+    for exchange in capture.exchanges:
+        parts = urlsplit(exchange.url)
+        if exchange.method == "POST" and (_LICENCE.search(parts.path) or _LICENCE.search(parts.hostname or "")):
+            frames.add(exchange.frame or page.url)
+            systems = systems or [f"a licence server at {parts.netloc}"]
+    page.key_systems = list(dict.fromkeys(systems)) or (["a key system"] if frames else [])
+    if frames:
+        _protect(page, sorted(frames), page.key_systems)
+
+
+def _encrypted(view: View) -> bool:
+    only_clear = bool(view.systems) and set(view.systems) <= _CLEAR
+    return not only_clear and (view.encrypted or any(player.keyed for player in view.players))
+
+
+def _system(name: str) -> str:
+    return next((known for start, known in hls.KEY_SYSTEMS.items() if name.lower().startswith(start)), name)
+
+
+def _protect(page: Page, frames: list[str], systems: list[str]) -> None:
+    """Mark what was played in these frames (all, if none is given) as guarded."""
+    for find in page.finds:
+        where = {evidence.frame or page.url for evidence in find.evidence}
+        if find.kind in PLAYED and (not frames or where & set(frames)):
+            find.protected = True
+            find.problem = f"The player asks for the keys of {' and '.join(systems)}."

@@ -1,0 +1,106 @@
+"""Page images: the leaves of a document that a viewer shows one by one, in reading order, each once and full size.
+
+Told from other pictures by being many, alike in their address but for a number, and large. The order is that of their
+places on the page; where places are not known or the same, of their numbers, then of their requests.
+"""
+
+from dataclasses import dataclass
+from statistics import median
+
+from mudlark.find.model import Evidence, Find, Page
+from mudlark.find.series import Series, find_series
+from mudlark.web.capture import Capture
+from mudlark.web.har import Shown
+
+_LEAST_AREA = 250_000  # pixels: what can be read as a page
+_LEAST_BYTES = 30_000  # where only that is known
+_ROW = 0.5  # of a picture's height: what starts within it stands in the same row
+
+
+@dataclass(slots=True)
+class _Leaf:
+    """One picture. shown: where it stands, if that is known."""
+
+    find: Find
+    number: int
+    shown: Shown | None
+
+    @property
+    def area(self) -> int:
+        return self.shown.natural_width * self.shown.natural_height if self.shown else 0
+
+    @property
+    def weight(self) -> tuple[int, int]:
+        """How large it is: by its own pixels, then by its bytes."""
+        return self.area, self.find.bytes or 0
+
+
+def collect_leaves(capture: Capture, page: Page) -> None:
+    """Make one find of the page images of a capture, if it has such; the pictures in it are no longer finds alone."""
+    pictures = {find.url: find for find in page.finds if find.kind == "image" and find.asked}
+    places = {shown.src: shown for view in reversed(capture.views) for shown in reversed(view.pictures)}
+    best: list[_Leaf] = []
+    chosen: Series | None = None
+    for series in find_series(pictures):
+        leaves = [_Leaf(pictures[url], number, places.get(url)) for number, url in series.members]
+        if _readable(leaves) and (len(leaves), _area(leaves)) > (len(best), _area(best)):
+            best, chosen = leaves, series
+    if chosen is None:
+        return
+    numbers = {leaf.number for leaf in best}
+    for series in find_series(pictures):  # other sizes of the same leaves
+        leaves = [_Leaf(pictures[url], number, places.get(url)) for number, url in series.members]
+        if series is not chosen and {leaf.number for leaf in leaves} == numbers:
+            if _area(leaves) > _area(best):
+                best, leaves = leaves, best
+            for leaf, larger in zip(leaves, best, strict=True):
+                leaf.find.larger = larger.find.url
+    ordered, how = in_reading_order(best)
+    first = ordered[0].find
+    addresses = [leaf.find.url for leaf in ordered]
+    gone = set(addresses[1:])
+    first.members, first.missing = addresses, _missing(sorted(numbers))
+    first.evidence.append(Evidence(f"{len(addresses)} page images, {how}", None, 38, act=True))
+    page.finds = [find for find in page.finds if find.url not in gone]
+
+
+def _missing(numbers: list[int]) -> list[int]:
+    return sorted(set(range(numbers[0], numbers[-1] + 1)) - set(numbers))
+
+
+def _area(leaves: list[_Leaf]) -> float:
+    return median(leaf.area for leaf in leaves) if leaves else 0.0
+
+
+def _readable(leaves: list[_Leaf]) -> bool:
+    """True if pictures are as large as pages, most of them: by their pixels, or else by their bytes."""
+    if any(leaf.shown for leaf in leaves):
+        return _area(leaves) >= _LEAST_AREA
+    return median(leaf.find.bytes or 0 for leaf in leaves) >= _LEAST_BYTES
+
+
+def in_reading_order(leaves: list[_Leaf]) -> tuple[list[_Leaf], str]:
+    """Leaves in the order in which they are read, and what that order goes by."""
+    tops = {(leaf.shown.top, leaf.shown.left) for leaf in leaves if leaf.shown and leaf.shown.height}
+    if len(tops) == len(leaves):
+        rows: list[list[_Leaf]] = []
+        for leaf in sorted(leaves, key=_top):
+            if rows and _top(leaf) - _top(rows[-1][0]) < _ROW * (rows[-1][0].shown or _NOWHERE).height:
+                rows[-1].append(leaf)
+            else:
+                rows.append([leaf])
+        return [leaf for row in rows for leaf in sorted(row, key=_left)], "in the order of the page"
+    if len({leaf.number for leaf in leaves}) == len(leaves):
+        return sorted(leaves, key=lambda leaf: leaf.number), "in the order of their numbers"
+    return sorted(leaves, key=lambda leaf: leaf.find.asked or 0), "in the order in which they were asked for"
+
+
+_NOWHERE = Shown("", 0, 0, 0, 0)
+
+
+def _top(leaf: _Leaf) -> float:
+    return (leaf.shown or _NOWHERE).top
+
+
+def _left(leaf: _Leaf) -> float:
+    return (leaf.shown or _NOWHERE).left

@@ -1,0 +1,71 @@
+"""Looking at what a user points to, by the means that were asked for: its source, a real browser, or a capture."""
+
+import asyncio
+from dataclasses import dataclass
+from pathlib import Path
+
+from mudlark.errors import NothingFound, UsageError
+from mudlark.find.capture import sift_capture
+from mudlark.find.model import Page
+from mudlark.find.probe import MOST
+from mudlark.find.sift import sift
+from mudlark.web.capture import read_captures
+from mudlark.web.listen import Heard, Listening, ListenWatch, listen
+from mudlark.web.session import Session, shown
+
+
+@dataclass(frozen=True, slots=True)
+class Means:
+    """How to look: listening with a browser, or reading a capture; the source alone if neither is given."""
+
+    listening: Listening | None = None
+    har: Path | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Looked:
+    """A page that was looked at. heard: what the browser recorded, if it was listened to."""
+
+    page: Page
+    heard: Heard | None = None
+
+
+async def look(
+    session: Session, address: str, means: Means, *, asking: int = MOST, watch: ListenWatch | None = None
+) -> Looked:
+    """The page at an address with its finds, best first."""
+    session.at_home(address)
+    if means.listening:
+        heard = await listen(address, means.listening, session.connection, watch)
+        return Looked(await sift_capture(session, heard.capture(), asking=asking), heard)
+    if means.har:
+        found = await looks_in(session, means.har, address, asking=asking)
+        return found[0]
+    return Looked(await sift(session, address, asking=asking))
+
+
+async def looks_in(session: Session, har: Path, address: str | None = None, *, asking: int = MOST) -> list[Looked]:
+    """The pages of a capture; only that at the address, if one is given."""
+    captures = await asyncio.to_thread(read_captures, har)
+    if address is not None:
+        there = [capture.url for capture in captures]
+        captures = [capture for capture in captures if _same(capture.url, address)] or [
+            capture for capture in captures if any(_same(e.url, address) for e in capture.exchanges)
+        ]
+        if not captures:
+            raise UsageError(
+                f"{har} has no page {shown(address)}.", f"It has: {', '.join(shown(url) for url in there[:5])}."
+            )
+    looked, problem = [], None
+    for capture in captures:
+        try:
+            looked.append(Looked(await sift_capture(session, capture, asking=asking)))
+        except NothingFound as nothing:
+            problem = nothing
+    if not looked and problem:
+        raise problem
+    return looked
+
+
+def _same(one: str, other: str) -> bool:
+    return one.partition("#")[0].rstrip("/") == other.partition("#")[0].rstrip("/")

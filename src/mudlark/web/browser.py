@@ -1,0 +1,185 @@
+"""A real browser for a while: found, started with an empty profile, and always ended, whatever happens.
+
+Drives an installed Chromium or Chrome through its DevTools protocol. Nothing of what it keeps outlives it.
+"""
+
+import asyncio
+import os
+import shutil
+import signal
+import sys
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager, suppress
+from http.cookiejar import Cookie
+from importlib.resources import files
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+from urllib.parse import urlsplit
+
+from mudlark.errors import MudlarkError, UsageError
+from mudlark.web.connection import Connection
+from mudlark.web.guise import PLAIN
+from mudlark.web.session import SECRET, read_cookies
+
+if TYPE_CHECKING:
+    from playwright.async_api import Browser, BrowserContext, Route
+
+_NAMES = ("chromium", "chromium-browser", "google-chrome", "google-chrome-stable", "chrome")
+_PLACES = (
+    "/Applications/Google Chrome.app/Contents/MacOS/Google Chrome",
+    "/Applications/Chromium.app/Contents/MacOS/Chromium",
+    r"C:\Program Files\Google\Chrome\Application\chrome.exe",
+)
+_FLAGS = (
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--no-first-run",
+    "--disable-quic",
+    "--autoplay-policy=no-user-gesture-required",
+)
+_STARTING = 30.0  # seconds
+_CLOSING = 8.0
+
+
+class BrowserError(MudlarkError):
+    """The browser would not start, or ended by itself."""
+
+
+def find_browser(given: Path | None = None) -> Path:
+    """The executable to start: the one given, else the first of the usual names."""
+    if given:
+        if not shutil.which(given):
+            raise UsageError(f"{given} is no program that can be started.", "Give the browser itself with --browser.")
+        return given
+    for name in (*_NAMES, *_PLACES):
+        if found := shutil.which(name):
+            return Path(found)
+    raise UsageError(
+        "There is no Chromium or Chrome on this machine.",
+        "Install one (Debian, Ubuntu: sudo apt install chromium), or give its path with --browser.",
+    )
+
+
+@asynccontextmanager
+async def opened(connection: Connection, executable: Path | None = None) -> AsyncIterator["BrowserContext"]:
+    """A browser with an empty profile, the connection's cookies, headers, proxy and guise."""
+    path = find_browser(executable)
+    try:
+        from playwright.async_api import Error, async_playwright
+    except ImportError as problem:
+        raise UsageError(
+            "Driving a browser needs the extra 'browser', which is not installed.", "pip install 'mudlark[browser]'"
+        ) from problem
+    flags = [*_FLAGS, *(["--no-sandbox"] if sys.platform == "linux" and os.geteuid() == 0 else [])]
+    if connection.trust:
+        flags.append(f"--ignore-certificate-errors-spki-list={_key_digests(connection.trust)}")
+    async with async_playwright() as playwright:
+        try:
+            browser = await playwright.chromium.launch(
+                executable_path=path,
+                args=flags,
+                timeout=_STARTING * 1000,
+                handle_sigint=False,
+                handle_sigterm=False,
+                proxy={"server": connection.proxy} if connection.proxy else None,
+            )
+        except Error as problem:
+            raise BrowserError(
+                f"The browser {path} does not start: {_first_line(problem)}",
+                "Start it by hand to see what it says, or give another with --browser.",
+            ) from problem
+        process = None
+        try:
+            process = await _process_of(browser)
+            yield await _context(browser, connection)
+        except Error as problem:
+            raise BrowserError(f"The browser failed: {_first_line(problem)}", "Try again, or with --at-most.") from None
+        finally:
+            await _end(browser, process)
+
+
+async def _context(browser: "Browser", connection: Connection) -> "BrowserContext":
+    guise = connection.guise
+    plain = guise is PLAIN
+    own: dict[str, Any] = {} if plain else {"user_agent": guise.user_agent}
+    if plain:
+        session = await browser.new_browser_cdp_session()
+        told = (await session.send("Browser.getVersion"))["userAgent"]
+        own["user_agent"] = told.replace("Headless", "")  # what the same browser says when it has a window
+    context = await browser.new_context(
+        viewport={"width": guise.viewport[0], "height": guise.viewport[1]},
+        device_scale_factor=guise.scale,
+        has_touch=guise.touch,
+        is_mobile=guise.mobile,
+        locale=guise.language,
+        accept_downloads=False,
+        extra_http_headers={name: value for name, value in connection.headers if name.lower() not in SECRET},
+        **own,
+    )
+    await context.add_init_script(path=str(files("mudlark.web") / "keys.js"))
+    if connection.cookie_file:
+        await context.add_cookies([_cookie(cookie) for cookie in read_cookies(connection.cookie_file)])
+    return context
+
+
+async def send_secrets(context: "BrowserContext", connection: Connection, address: str) -> None:
+    """Secret headers that the user gave go to the host of the page, and to no other."""
+    secret = {name: value for name, value in connection.headers if name.lower() in SECRET}
+    if not secret:
+        return
+    home = urlsplit(address)
+
+    async def with_secrets(route: "Route") -> None:
+        await route.continue_(headers={**route.request.headers, **secret})
+
+    await context.route(f"{home.scheme}://{home.netloc}/**", with_secrets)
+
+
+def _cookie(cookie: Cookie) -> Any:
+    given: dict[str, Any] = {"name": cookie.name, "value": cookie.value or "", "secure": cookie.secure}
+    given |= {"domain": cookie.domain, "path": cookie.path}
+    if cookie.expires:
+        given["expires"] = cookie.expires
+    return given
+
+
+def _key_digests(certificates: str) -> str:
+    """SHA-256 of the public keys in a PEM file, as the browser takes them."""
+    import base64
+    import hashlib
+
+    from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
+    from cryptography.x509 import load_pem_x509_certificates
+
+    try:
+        loaded = load_pem_x509_certificates(Path(certificates).read_bytes())
+    except (OSError, ValueError) as problem:
+        raise UsageError(f"Cannot read the certificates in {certificates}: {problem}.") from problem
+    keys = [one.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo) for one in loaded]
+    return ",".join(base64.b64encode(hashlib.sha256(key).digest()).decode() for key in keys)
+
+
+async def _process_of(browser: "Browser") -> int | None:
+    """The browser's process, so that it can be ended even if it no longer listens."""
+    session = await browser.new_browser_cdp_session()
+    told = await session.send("SystemInfo.getProcessInfo")
+    return next((process["id"] for process in told["processInfo"] if process["type"] == "browser"), None)
+
+
+async def _end(browser: "Browser", process: int | None) -> None:
+    """Ask it to close; if it does not, end its process. Its profile goes with it."""
+    try:
+        await asyncio.wait_for(asyncio.shield(browser.close()), _CLOSING)
+    except Exception:
+        if process is not None:
+            with suppress(OSError):
+                os.kill(process, signal.SIGKILL)
+        with suppress(Exception):
+            await asyncio.wait_for(browser.close(), _CLOSING)
+
+
+def _first_line(problem: Exception) -> str:
+    """What the driver says, without the log that it adds."""
+    text = str(problem).strip()
+    return text.splitlines()[0][:300] if text else type(problem).__name__

@@ -1,0 +1,191 @@
+"""A capture: what a browser asked for and got while a page was open, as far as finding media needs it.
+
+Made from HAR entries, whether they come from a file or straight from the browser, so there is one way to read them.
+Bodies are kept only of what is text (manifests, JSON, pages) and small enough.
+"""
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+from urllib.parse import urlsplit
+
+from mudlark.web.har import Content, Entry, HarFile, Initiator, OpenedPage, Pair, View
+
+LARGEST_BODY = 8_000_000  # bytes of one body that are kept
+_LARGEST_ALL = 128_000_000  # bytes of all bodies together
+_SENT = frozenset({"referer", "origin", "user-agent"})
+_CAME = frozenset(
+    {"content-type", "content-length", "content-range", "content-disposition", "content-encoding", "etag"}
+)
+_TEXTS = ("text/", "application/json", "application/xml", "application/dash+xml", "application/xhtml+xml")
+_NO_TEXTS = ("text/css",)
+
+
+@dataclass(slots=True)
+class Exchange:
+    """A request and its answer. number: its place in the capture. type: media type without parameters.
+
+    resource: what kind of request the browser says it was (media, xhr, image, document …), empty if it does not say.
+    frame: address of the frame that made it. sent and came: the header fields that matter, by lower-case name.
+    received: transferred bytes. size: bytes of the whole resource, if known. location: where it redirects.
+    started: Unix time. failure: why nothing (more) came.
+    """
+
+    number: int
+    url: str
+    method: str
+    status: int
+    type: str
+    resource: str
+    frame: str | None
+    initiator: Initiator | None
+    sent: dict[str, str]
+    came: dict[str, str]
+    location: str | None = None
+    body: bytes | None = None
+    received: int | None = None
+    size: int | None = None
+    started: float | None = None
+    failure: str | None = None
+    page: str | None = None
+
+
+@dataclass(slots=True)
+class Capture:
+    """All exchanges of one page. views: the frames as they stood at the end (empty if the browser did not keep them).
+
+    origin: where the capture comes from, in words. unreadable and cut: what could not be read of its file.
+    cookies: those that the browser held at the end; never written anywhere.
+    """
+
+    url: str
+    title: str | None
+    exchanges: list[Exchange]
+    views: list[View] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    origin: str = ""
+    unreadable: int = 0
+    cut: str | None = None
+    cookies: list[tuple[str, str, str, str, bool]] = field(default_factory=list)
+
+
+def capture_of(page: OpenedPage | None, entries: Iterable[Entry], origin: str, url: str | None = None) -> Capture:
+    """The capture of one page. url: of the page; else that of the first document asked for."""
+    exchanges, room = [], _LARGEST_ALL
+    for number, entry in enumerate(entries, start=1):
+        exchange = _exchange(number, entry)
+        if exchange.body is not None:
+            room -= len(exchange.body)
+            if room < 0:
+                exchange.body = None
+        exchanges.append(exchange)
+    views = page.views if page and isinstance(page.views, list) else []
+    notes = page.notes if page and isinstance(page.notes, list) else []
+    url = url or _page_address(exchanges, page, views)
+    title = (views[0].title if views else None) or (page.title if page else None)
+    if title and urlsplit(title).scheme in ("http", "https"):  # some browsers give the address for a title
+        title = None
+    return Capture(url, title or None, exchanges, views, notes, origin)
+
+
+def read_captures(path: Path) -> list[Capture]:
+    """The captures in a HAR file, one for each page that it speaks of and that asked for something."""
+    file = HarFile(path)
+    pages = {page.id: page for page in file.pages()}
+    only = next(iter(pages)) if len(pages) == 1 else None
+    by_page: dict[str | None, list[Exchange]] = {}
+    whole = capture_of(None, file.entries(), path.name)
+    for exchange in whole.exchanges:
+        by_page.setdefault(exchange.page if exchange.page in pages else only, []).append(exchange)
+    captures = []
+    for name, exchanges in by_page.items():
+        made = capture_of(pages.get(name or ""), (), path.name, "-")
+        made.exchanges, made.unreadable, made.cut = exchanges, file.unreadable, file.cut
+        made.url = _page_address(exchanges, pages.get(name or ""), made.views)
+        captures.append(made)
+    return captures
+
+
+def _page_address(exchanges: list[Exchange], page: OpenedPage | None, views: list[View]) -> str:
+    """Of the page: as it stood at the end, else the first document that came, else what the page is called."""
+    if views:
+        return views[0].url
+    for exchange in exchanges:
+        if exchange.type in ("text/html", "application/xhtml+xml") and not exchange.location and exchange.status == 200:
+            return exchange.url
+    if page and page.title and urlsplit(page.title).scheme in ("http", "https"):
+        return page.title
+    return exchanges[0].url if exchanges else ""
+
+
+def _exchange(number: int, entry: Entry) -> Exchange:
+    request, response = entry.request, entry.response
+    came = _chosen(response.headers, _CAME)
+    media_type = (came.get("content-type") or response.content.mime_type or "").partition(";")[0].strip().lower()
+    sent = _chosen(request.headers, _SENT)
+    return Exchange(
+        number=number,
+        url=request.url,
+        method=request.method.upper(),
+        status=round(response.status or 0),
+        type="" if media_type == "x-unknown" else media_type,
+        resource=entry.resource_type.lower() if isinstance(entry.resource_type, str) else "",
+        frame=(entry.frame or None) if isinstance(entry.frame, str) else None,
+        initiator=entry.initiator if isinstance(entry.initiator, Initiator) else None,
+        sent=sent,
+        came=came,
+        location=response.redirect_url or None,
+        body=_text_body(response.content, media_type, request.url),
+        received=_positive(response.body_size),
+        size=_whole_size(came, response.content, round(response.status or 0)),
+        started=_moment(entry.started_date_time),
+        failure=(entry.failure or None) if isinstance(entry.failure, str) else None,
+        page=entry.pageref if isinstance(entry.pageref, str) else None,
+    )
+
+
+def _chosen(headers: list[Pair], names: frozenset[str]) -> dict[str, str]:
+    return {header.name.lower(): header.value for header in headers if header.name.lower() in names}
+
+
+def is_text(media_type: str, url: str) -> bool:
+    """True if a body of that type may name media: manifests, JSON, pages, subtitles; not style sheets or scripts."""
+    if media_type.startswith(_NO_TEXTS) or "javascript" in media_type:
+        return False
+    path = url.partition("?")[0].lower()
+    return (
+        media_type.startswith(_TEXTS)
+        or "mpegurl" in media_type
+        or media_type.endswith(("+json", "+xml"))
+        or path.endswith((".m3u8", ".mpd", ".json", ".vtt", ".srt"))
+    ) and media_type != "image/svg+xml"
+
+
+def _text_body(content: Content, media_type: str, url: str) -> bytes | None:
+    if not content.text or not is_text(media_type, url) or len(content.text) > 2 * LARGEST_BODY:
+        return None
+    body = content.body()
+    return body if body and len(body) <= LARGEST_BODY else None
+
+
+def _whole_size(came: dict[str, str], content: Content, status: int) -> int | None:
+    """Of the resource: the total of a Content-Range, the Content-Length of a whole answer, else the decoded body."""
+    total = came.get("content-range", "").rpartition("/")[2]
+    if total.isdigit():
+        return int(total)
+    length = came.get("content-length", "")
+    if status == 200 and length.isdigit() and "content-encoding" not in came:
+        return int(length)
+    return _positive(content.size) if status == 200 else None
+
+
+def _positive(number: float | None) -> int | None:
+    return round(number) if number is not None and 0 < number < 1 << 60 else None
+
+
+def _moment(text: str) -> float | None:
+    try:
+        return datetime.fromisoformat(text).timestamp()
+    except (ValueError, OverflowError):
+        return None

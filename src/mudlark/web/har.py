@@ -1,0 +1,249 @@
+"""HTTP Archive 1.2: the form in which captures are kept, as browsers and other programs write and read it.
+
+Fields whose names begin with an underscore are additions, which the format allows and readers pass over. Two of them,
+`_resourceType` and `_initiator`, are those that browsers write; `_frame`, `_failure` and `_views` are ours.
+"""
+
+import base64
+import binascii
+import os
+from collections.abc import Iterator
+from contextlib import suppress
+from pathlib import Path
+from typing import Any
+
+import ijson
+import msgspec
+
+from mudlark.errors import FormatError, StorageError
+
+VERSION = "1.2"
+_BUFFER = 1 << 20
+_MARK = b"\xef\xbb\xbf"
+
+
+class Pair(msgspec.Struct):
+    """A header field, a parameter of a query, or a field of a form."""
+
+    name: str
+    value: str = ""
+
+
+class PostData(msgspec.Struct, omit_defaults=True, rename="camel"):
+    """What a request carried."""
+
+    mime_type: str = ""
+    text: str | None = None
+    encoding: str | None = msgspec.field(default=None, name="_encoding")
+
+
+class Content(msgspec.Struct, omit_defaults=True, rename="camel"):
+    """The body of a response. size: decoded, in bytes, -1 if unknown. text: the body itself, if it was kept."""
+
+    size: float | None = msgspec.field(default=-1)
+    mime_type: str | None = ""
+    text: str | None = None
+    encoding: str | None = None
+    compression: float | None = None
+
+    def body(self) -> bytes | None:
+        """The body's bytes, None if it was not kept or cannot be decoded."""
+        if self.text is None:
+            return None
+        if self.encoding != "base64":
+            return self.text.encode("utf-8", "surrogatepass")
+        with suppress(binascii.Error, ValueError):
+            return base64.b64decode(self.text, validate=True)
+        return None
+
+
+class Request(msgspec.Struct, rename="camel"):
+    """A request as it was sent. Sizes in bytes, -1 if unknown."""
+
+    method: str
+    url: str
+    http_version: str | None = ""
+    cookies: list[Any] = []
+    headers: list[Pair] = []
+    query_string: list[Any] = []
+    headers_size: float | None = -1
+    body_size: float | None = -1
+    post_data: PostData | msgspec.UnsetType | None = msgspec.UNSET
+
+
+class Response(msgspec.Struct, rename="camel"):
+    """What came back; status 0 if nothing did. body_size: transferred bytes of the body, -1 if unknown."""
+
+    status: float | None = 0
+    status_text: str | None = ""
+    http_version: str | None = ""
+    cookies: list[Any] = []
+    headers: list[Pair] = []
+    content: Content = msgspec.field(default_factory=Content)
+    redirect_url: str | None = msgspec.field(default="", name="redirectURL")
+    headers_size: float | None = -1
+    body_size: float | None = -1
+
+
+class Timings(msgspec.Struct):
+    """Milliseconds; -1 where a phase does not apply."""
+
+    blocked: float | None = -1
+    dns: float | None = -1
+    connect: float | None = -1
+    ssl: float | None = -1
+    send: float | None = 0
+    wait: float | None = 0
+    receive: float | None = 0
+
+
+class Initiator(msgspec.Struct, omit_defaults=True, rename="camel"):
+    """Who made the request: the parser or a script, and where. line_number: from 0, as browsers count."""
+
+    type: str | None = "other"
+    url: str | None = None
+    line_number: float | None = None
+
+
+class Entry(msgspec.Struct, rename="camel"):
+    """One request with its response. frame: address of the frame that made it. failure: why nothing (more) came."""
+
+    started_date_time: str
+    request: Request
+    response: Response
+    time: float | None = 0
+    cache: dict[str, Any] = {}
+    timings: Timings = msgspec.field(default_factory=Timings)
+    server_ip_address: str | msgspec.UnsetType | None = msgspec.field(default=msgspec.UNSET, name="serverIPAddress")
+    pageref: str | msgspec.UnsetType | None = msgspec.UNSET
+    resource_type: str | msgspec.UnsetType | None = msgspec.field(default=msgspec.UNSET, name="_resourceType")
+    initiator: Initiator | msgspec.UnsetType | None = msgspec.field(default=msgspec.UNSET, name="_initiator")
+    frame: str | msgspec.UnsetType | None = msgspec.field(default=msgspec.UNSET, name="_frame")
+    failure: str | msgspec.UnsetType | None = msgspec.field(default=msgspec.UNSET, name="_failure")
+
+
+class Player(msgspec.Struct, omit_defaults=True):
+    """A media element as it stood at the end. tag: video or audio. keyed: a key system is attached to it."""
+
+    tag: str
+    src: str = ""
+    duration: float | None = None
+    width: int = 0
+    height: int = 0
+    time: float = 0.0
+    paused: bool = True
+    ended: bool = False
+    keyed: bool = False
+
+
+class Shown(msgspec.Struct, omit_defaults=True):
+    """A picture as it stood on the page, in CSS pixels from its top left corner; natural: its own size in pixels."""
+
+    src: str
+    top: float
+    left: float
+    width: float
+    height: float
+    natural_width: int = 0
+    natural_height: int = 0
+
+
+class View(msgspec.Struct, omit_defaults=True):
+    """A frame as it stood at the end. source: its markup then. systems: key systems that its scripts asked for."""
+
+    url: str
+    title: str = ""
+    source: str | None = None
+    players: list[Player] = []
+    pictures: list[Shown] = []
+    systems: list[str] = []
+    encrypted: bool = False
+
+
+class PageTimings(msgspec.Struct, rename="camel"):
+    """Milliseconds from the start of the page, -1 if unknown."""
+
+    on_content_load: float | None = -1
+    on_load: float | None = -1
+
+
+class OpenedPage(msgspec.Struct, rename="camel"):
+    """A page that was opened. views: its frames at the end, the page itself first; notes: what happened on the way."""
+
+    started_date_time: str | None
+    id: str
+    title: str | None = ""
+    page_timings: PageTimings = msgspec.field(default_factory=PageTimings)
+    views: list[View] | msgspec.UnsetType = msgspec.field(default=msgspec.UNSET, name="_views")
+    notes: list[str] | msgspec.UnsetType = msgspec.field(default=msgspec.UNSET, name="_notes")
+
+
+def write_har(path: Path, page: OpenedPage, entries: list[Entry], creator: tuple[str, str], browser: str) -> None:
+    """Write a capture of one page, readable by its owner only; there whole or not at all."""
+    name, _, version = browser.partition("/")
+    head = {
+        "version": VERSION,
+        "creator": {"name": creator[0], "version": creator[1]},
+        "browser": {"name": name, "version": version},
+        "pages": [page],
+    }
+    temporary = path.with_name(f".{path.name}.partial")
+    try:
+        temporary.unlink(missing_ok=True)
+        with os.fdopen(os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as file:
+            file.write(b'{"log": ' + msgspec.json.encode(head)[:-1] + b', "entries": [\n')
+            for number, entry in enumerate(entries):
+                file.write((b",\n" if number else b"") + msgspec.json.encode(entry))
+            file.write(b"\n]}}\n")
+            file.flush()
+            os.fsync(file.fileno())
+        temporary.replace(path)
+    except OSError as problem:
+        temporary.unlink(missing_ok=True)
+        raise StorageError(f"Cannot write {path}: {problem.strerror}.", "Choose another place with --har.") from problem
+
+
+class HarFile:
+    """A HAR file, read entry by entry. unreadable: entries passed over so far; cut: why the file ended early, if so."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.unreadable = 0
+        self.cut: str | None = None
+
+    def pages(self) -> list[OpenedPage]:
+        """The pages that it speaks of; those that cannot be read are passed over."""
+        found = []
+        for raw in self._items("log.pages.item"):
+            with suppress(msgspec.ValidationError):
+                found.append(msgspec.convert(raw, OpenedPage, strict=False))
+        return found
+
+    def entries(self) -> Iterator[Entry]:
+        """The requests in the order of the file."""
+        self.unreadable, self.cut = 0, None
+        any_came = False
+        for raw in self._items("log.entries.item"):
+            any_came = True
+            try:
+                yield msgspec.convert(raw, Entry, strict=False)
+            except (msgspec.ValidationError, RecursionError):
+                self.unreadable += 1
+        if not any_came:
+            why = f": {self.cut}" if self.cut else ""
+            raise FormatError(
+                f"{self.path} holds no requests{why}.", advice="Save the capture again, as HAR with content."
+            )
+
+    def _items(self, prefix: str) -> Iterator[Any]:
+        try:
+            with self.path.open("rb") as file:
+                start = file.read(64)
+                if not start.removeprefix(_MARK).lstrip().startswith(b"{"):
+                    raise FormatError(f"{self.path} is not a HAR file: it does not begin as JSON does.", 0)
+                file.seek(len(_MARK) if start.startswith(_MARK) else 0)
+                yield from ijson.items(file, prefix, buf_size=_BUFFER, use_float=True)
+        except OSError as problem:
+            raise StorageError(f"Cannot read {self.path}: {problem.strerror}.") from problem
+        except (ijson.JSONError, ValueError, RecursionError, OverflowError) as problem:
+            self.cut = " ".join(str(problem).split())[:120] or type(problem).__name__

@@ -1,0 +1,344 @@
+"""Listening to a page: open it in a real browser, refresh, play, press, scroll, wait until nothing new is asked for.
+
+Dismisses nothing and fills in nothing. Every step is bounded in time; a page that hangs, opens dialogs or windows, or
+starts downloads is recorded all the same, and what happened is noted.
+"""
+
+import asyncio
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import dataclass, field
+from importlib.resources import files
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+
+from mudlark import __version__
+from mudlark.errors import NetworkError, NothingFound
+from mudlark.web.browser import BrowserError, opened, send_secrets
+from mudlark.web.capture import Capture, capture_of
+from mudlark.web.connection import Connection
+from mudlark.web.har import Entry, OpenedPage, PageTimings, Player, Shown, View, write_har
+from mudlark.web.recorder import Recorder, stamp
+from mudlark.web.session import shown
+
+if TYPE_CHECKING:
+    from playwright.async_api import BrowserContext, Dialog, Frame, Page
+
+_SHORT = 60.0  # seconds: what lasts no longer is played to its end, fast
+_FAST = 16  # times; the browser plays no faster
+_ANSWERING = 6.0  # seconds a frame may take to answer
+_APPEARING = 8.0  # seconds that a control may take to appear
+_MOST_FRAMES = 40
+_MOST_WINDOWS = 4
+_LARGEST_SOURCE = 5_000_000
+_STEP_SETTLES = 0.35  # seconds without anything new after one step of scrolling
+
+
+@dataclass(frozen=True, slots=True)
+class Listening:
+    """How to listen. press: texts or selectors of controls, pressed in this order. quiet and at_most: seconds."""
+
+    press: tuple[str, ...] = ()
+    scroll: bool = False
+    most_scrolls: int = 200
+    quiet: float = 2.0
+    at_most: float = 60.0
+    browser: Path | None = None
+    keep_secrets: bool = False
+
+
+@dataclass
+class ListenWatch:
+    """Who wants to know hears of the steps."""
+
+    on_step: Callable[[str, int], None] = lambda _step, _requests: None
+
+
+@dataclass(slots=True)
+class Heard:
+    """What came of it: the page and all its requests. cookies: (name, value, domain, path, secure) of the browser."""
+
+    page: OpenedPage
+    entries: list[Entry]
+    browser: str
+    cookies: list[tuple[str, str, str, str, bool]] = field(default_factory=list)
+
+    def capture(self) -> Capture:
+        """The same, as finding needs it."""
+        made = capture_of(self.page, self.entries, "listening")
+        made.cookies = self.cookies
+        return made
+
+    def write(self, path: Path) -> None:
+        """Keep it as HAR, readable by its owner only."""
+        write_har(path, self.page, self.entries, ("Mudlark", __version__), self.browser)
+
+
+async def listen(address: str, options: Listening, connection: Connection, watch: ListenWatch | None = None) -> Heard:
+    """Open the page at an address and record what it asks for."""
+    recorder = Recorder(options.keep_secrets)
+    async with opened(connection, options.browser) as context:
+        name = f"Chromium/{context.browser.version}" if context.browser else "Chromium/"
+        await send_secrets(context, connection, address)
+        recorder.attach(context)
+        return await _Visit(address, options, context, recorder, watch or ListenWatch()).run(name)
+
+
+class _Visit:
+    """One page from opening to the end."""
+
+    def __init__(
+        self, address: str, options: Listening, context: "BrowserContext", recorder: Recorder, watch: ListenWatch
+    ) -> None:
+        self.address = address
+        self.options = options
+        self.context = context
+        self.recorder = recorder
+        self.watch = watch
+        self.notes: list[str] = []
+        self.ends = time.monotonic() + options.at_most
+        self.windows = 0
+        self.gone: str | None = None
+        self.script = (files("mudlark.web") / "inside.js").read_text()
+        self.seen: dict[str, View] = {}
+
+    @property
+    def left(self) -> float:
+        return self.ends - time.monotonic()
+
+    def note(self, text: str) -> None:
+        if text not in self.notes and len(self.notes) < 50:
+            self.notes.append(text)
+
+    async def run(self, browser: str) -> Heard:
+        begun = time.time()
+        page = await self.context.new_page()
+        self._guard(page)
+        self.context.on("page", lambda other: asyncio.ensure_future(self._window(other)))
+        await self.recorder.follow(page)
+        await self._open(page)
+        try:
+            await self._work(page)
+        except NothingFound:
+            raise
+        except Exception as problem:  # a browser that ends is no reason to lose what was recorded
+            if not self.gone and not page.is_closed():
+                raise
+            self.note(self.gone or f"The page ended early: {problem}")
+        if self.left <= 0:
+            self.note(f"The page was not quiet after {self.options.at_most:g} s; what it asked for later is missing.")
+        self.watch.on_step("Reading", self.recorder.count)
+        views = await self._views(page)
+        entries = await self.recorder.entries()
+        cookies = await self._cookies()
+        title = views[0].title if views else ""
+        told = OpenedPage(stamp(begun), "page_1", title or self.address, PageTimings(), views, self.notes)
+        return Heard(told, entries, browser, cookies)
+
+    def _guard(self, page: "Page") -> None:
+        """Nothing that a page does may hold up the visit."""
+        page.on("dialog", lambda dialog: asyncio.ensure_future(self._dialog(dialog)))
+        page.on("download", lambda it: self.note(f"The page started a download: {shown(it.url)}"))
+        page.on("crash", lambda _: self._lost("The page crashed in the browser."))
+        if self.context.browser:
+            self.context.browser.on("disconnected", lambda _: self._lost("The browser ended by itself."))
+
+    def _lost(self, why: str) -> None:
+        self.gone = self.gone or why
+
+    async def _dialog(self, dialog: "Dialog") -> None:
+        if dialog.type == "beforeunload":
+            await dialog.accept()
+            return
+        self.note(f"The page opened a dialog: {dialog.message[:200]}")
+        with suppress(Exception):
+            await dialog.dismiss()
+
+    async def _window(self, page: "Page") -> None:
+        """A window that the page opens is recorded too; too many are closed."""
+        self.windows += 1
+        self.note("The page opened another window.")
+        if self.windows > _MOST_WINDOWS:
+            with suppress(Exception):
+                await page.close()
+            return
+        self._guard(page)
+        await self.recorder.follow(page)
+
+    async def _open(self, page: "Page") -> None:
+        """Open the page, and once more: some show their media only to those who have been there."""
+        from playwright.async_api import Error
+
+        self.watch.on_step("Opening", self.recorder.count)
+        try:
+            await page.goto(self.address, wait_until="commit", timeout=max(1.0, self.left) * 1000)
+        except Error as problem:
+            if self.recorder.count and any("download" in note for note in self.notes):
+                return
+            raise _cannot_open(self.address, str(problem)) from problem
+        await self._settle(page, 1.0)
+        await self._see(page)
+        self.watch.on_step("Refreshing", self.recorder.count)
+        with suppress(Error):
+            await page.reload(wait_until="commit", timeout=min(15.0, max(1.0, self.left)) * 1000)
+        await self._settle(page, 1.0)
+
+    async def _settle(self, page: "Page", quiet: float) -> None:
+        """Wait for the page to be there, and for a moment in which it asks for nothing."""
+        with suppress(Exception):
+            await page.wait_for_load_state("load", timeout=min(10.0, max(0.5, self.left)) * 1000)
+        await self._quiet(page, quiet, most=10.0)
+
+    async def _work(self, page: "Page") -> None:
+        self.watch.on_step("Playing", self.recorder.count)
+        if not self.options.press and not await self._play(page):
+            await self._press_play(page)
+        for wanted in self.options.press:
+            self.watch.on_step(f"Pressing {wanted}", self.recorder.count)
+            await self._press(page, wanted)
+            await self._quiet(page, min(1.0, self.options.quiet), most=15.0)
+        if self.options.scroll:
+            await self._scroll(page)
+        await self._play(page)
+        await self._see(page)
+        self.watch.on_step("Waiting", self.recorder.count)
+        await self._quiet(page, self.options.quiet, most=self.left)
+        if await self._play(page):  # what came only now
+            await self._quiet(page, self.options.quiet, most=self.left)
+
+    async def _quiet(self, page: "Page", quiet: float, most: float) -> None:
+        """Wait until nothing new was asked for so long, and nothing short is playing."""
+        ends = time.monotonic() + min(most, max(0.0, self.left))
+        while time.monotonic() < ends and not self.gone:
+            if self.recorder.quiet_for() >= quiet and not await self._any(page, "playing"):
+                return
+            await asyncio.sleep(min(0.1, max(0.02, quiet / 5)))
+
+    async def _play(self, page: "Page") -> bool:
+        """Start all players; true if there are any."""
+        return await self._any(page, "play")
+
+    async def _press_play(self, page: "Page") -> None:
+        """Press what most likely starts the media, where no player stands ready."""
+        for frame in self._frames(page):
+            handle = await self._handle(frame, "control")
+            if handle is not None:
+                self.watch.on_step("Pressing play", self.recorder.count)
+                await self._click(handle)
+                await self._quiet(page, min(1.0, self.options.quiet), most=10.0)
+                return
+
+    async def _press(self, page: "Page", wanted: str) -> None:
+        """Press a control by its text or selector, in whichever frame it appears."""
+        ends = time.monotonic() + min(_APPEARING, max(1.0, self.left))
+        while True:
+            for frame in self._frames(page):
+                if (handle := await self._handle(frame, "find", wanted)) is not None:
+                    await self._click(handle)
+                    return
+            if time.monotonic() > ends or self.gone:
+                break
+            await asyncio.sleep(0.25)
+        others = [text for frame in self._frames(page) for text in await self._ask(frame, "controls") or []]
+        there = f"It has: {', '.join(repr(text) for text in others[:8])}." if others else "It has no buttons at all."
+        raise NothingFound(f"There is nothing to press on {shown(self.address)} that is called {wanted!r}.", there)
+
+    async def _click(self, handle: Any) -> None:
+        """As a user would; what is covered is told to have been pressed."""
+        try:
+            await handle.click(timeout=3000)
+        except Exception:
+            with suppress(Exception):
+                await handle.dispatch_event("click", timeout=2000)
+
+    async def _scroll(self, page: "Page") -> None:
+        """Down step by step, until the end is reached and nothing new comes."""
+        for step in range(1, self.options.most_scrolls + 1):
+            if self.left <= 0 or self.gone:
+                return
+            self.watch.on_step(f"Scrolling, step {step}", self.recorder.count)
+            moved = await self._any(page, "scroll")
+            await self._quiet(page, _STEP_SETTLES, most=5.0)
+            if not moved:
+                await self._quiet(page, self.options.quiet, most=10.0)
+                if not await self._any(page, "scroll"):
+                    return
+        self.note(f"Stopped after {self.options.most_scrolls} steps of scrolling; there may be more below.")
+
+    def _frames(self, page: "Page") -> "list[Frame]":
+        return [frame for other in self.context.pages for frame in other.frames][:_MOST_FRAMES]
+
+    async def _ask(self, frame: "Frame", task: str, given: Any = None) -> Any:
+        """The answer of a frame; None if it is gone or does not answer in time."""
+        source = f"([task, given]) => ({self.script})(task, given)"
+        with suppress(Exception):
+            return await asyncio.wait_for(frame.evaluate(source, [task, given]), _ANSWERING)
+        return None
+
+    async def _handle(self, frame: "Frame", task: str, given: Any = None) -> Any:
+        source = f"([task, given]) => ({self.script})(task, given)"
+        with suppress(Exception):
+            handle = await asyncio.wait_for(frame.evaluate_handle(source, [task, given]), _ANSWERING)
+            return handle.as_element()
+        return None
+
+    async def _any(self, page: "Page", task: str) -> bool:
+        """Do something in all frames; true if it is true in any."""
+        given = {"short": _SHORT, "rate": _FAST}
+        return any(await asyncio.gather(*(self._ask(frame, task, given) for frame in self._frames(page))))
+
+    async def _see(self, page: "Page") -> None:
+        """Keep players and key systems as they stand: a later state may have lost them."""
+        for frame in self._frames(page):
+            view = await self._view(frame)
+            if view is None:
+                continue
+            earlier = self.seen.get(view.url)
+            if earlier:
+                known = {player.src for player in view.players}
+                view.players += [player for player in earlier.players if player.src and player.src not in known]
+                view.systems += [system for system in earlier.systems if system not in view.systems]
+                view.encrypted = view.encrypted or earlier.encrypted
+            self.seen[view.url] = view
+
+    async def _views(self, page: "Page") -> list[View]:
+        """The frames as they stand at the end, the page itself first."""
+        await self._see(page)
+        main = page.url
+        return sorted(self.seen.values(), key=lambda view: view.url != main)
+
+    async def _view(self, frame: "Frame") -> View | None:
+        if not frame.url.startswith(("http:", "https:")):
+            return None
+        view = View(frame.url)
+        with suppress(Exception):
+            view.title = await asyncio.wait_for(frame.title(), _ANSWERING)
+            source = await asyncio.wait_for(frame.content(), _ANSWERING)
+            view.source = source if len(source) <= _LARGEST_SOURCE else None
+        keys = await self._ask(frame, "keys") or {}
+        with suppress(msgspec.ValidationError):
+            view.players = msgspec.convert(await self._ask(frame, "players") or [], list[Player], strict=False)
+            view.pictures = msgspec.convert(await self._ask(frame, "pictures") or [], list[Shown], strict=False)
+            view.systems = msgspec.convert(keys.get("systems", []), list[str])
+            view.encrypted = bool(keys.get("encrypted"))
+        return view
+
+    async def _cookies(self) -> list[tuple[str, str, str, str, bool]]:
+        with suppress(Exception):
+            kept = await asyncio.wait_for(self.context.cookies(), _ANSWERING)
+            return [(c["name"], c["value"], c["domain"], c["path"], c["secure"]) for c in kept]
+        return []
+
+
+def _cannot_open(address: str, said: str) -> Exception:
+    """Words for what the browser says of an address that it cannot open."""
+    first = said.splitlines()[0] if said else ""
+    if "Timeout" in first:
+        return NetworkError(f"{shown(address)} did not answer in time.", "Wait longer with --at-most SECONDS.")
+    if "net::" in first:
+        reason = first.rpartition("net::")[2].split()[0].removeprefix("ERR_").replace("_", " ").lower()
+        return NetworkError(f"{shown(address)} cannot be opened: {reason}.", "Check the address.")
+    return BrowserError(f"The browser cannot open {shown(address)}: {first[:200]}", "Try again.")

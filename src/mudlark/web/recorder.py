@@ -1,0 +1,257 @@
+"""Records every request of a browser's context: all pages, frames and workers, whatever becomes of them.
+
+The driver tells of requests as the DevTools protocol reports them; each becomes one HAR entry. Bodies are kept of text
+only. Also keeps watch over when something new was last asked for, which is how the end of a page's work is known.
+"""
+
+import asyncio
+import re
+import time
+from collections import Counter
+from contextlib import suppress
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING, Any
+from urllib.parse import parse_qsl, urlsplit
+
+import msgspec
+
+from mudlark.web.capture import LARGEST_BODY, is_text
+from mudlark.web.har import Content, Entry, Initiator, Pair, PostData, Request, Response, Timings
+
+if TYPE_CHECKING:
+    from playwright.async_api import BrowserContext, Page
+    from playwright.async_api import Request as Asked
+    from playwright.async_api import Response as Answered
+
+SECRETS = frozenset({"cookie", "set-cookie", "authorization", "proxy-authorization"})
+_MOST = 50_000  # requests of one page
+_REPEATS = 4  # after so many of one form, a request is nothing new
+_PATIENCE = 10.0  # seconds a request may hang before it is no longer waited for
+_ANSWERING = 6.0  # seconds the browser may take to say something
+_DIGITS = re.compile(r"\d+")
+_NEVER_NEW = frozenset({"ping", "eventsource", "websocket", "beacon"})
+_MEDIA = frozenset({"media", "ping", "eventsource", "websocket", "beacon"})
+
+
+@dataclass(slots=True)
+class _Heard:
+    """One request while it is under way."""
+
+    asked: "Asked"
+    frame: str | None
+    at: float
+    moment: float
+    answered: "Answered | None" = None
+    entry: Entry | None = None
+
+
+@dataclass
+class Recorder:
+    """Attach to a context before its first page. count: requests so far. news_at: when something new was asked for."""
+
+    keep_secrets: bool = False
+    count: int = 0
+    news_at: float = 0.0
+    _heard: "dict[Asked, _Heard]" = field(default_factory=dict)
+    _pending: "dict[Asked, float]" = field(default_factory=dict)
+    _forms: Counter[str] = field(default_factory=Counter)
+    _initiators: dict[str, Initiator] = field(default_factory=dict)
+    _tasks: set[asyncio.Task[None]] = field(default_factory=set)
+    _gate: asyncio.Semaphore = field(default_factory=lambda: asyncio.Semaphore(16))
+
+    def attach(self, context: "BrowserContext") -> None:
+        """Hear of every request from now on."""
+        self.news_at = time.monotonic()
+        context.on("request", self._on_request)
+        context.on("response", self._on_response)
+        context.on("requestfinished", self._on_end)
+        context.on("requestfailed", self._on_end)
+
+    async def follow(self, page: "Page") -> None:
+        """Hear also who makes the requests of a page; what cannot be told is left out."""
+        with suppress(Exception):
+            session = await page.context.new_cdp_session(page)
+            session.on("Network.requestWillBeSent", self._on_initiator)
+            await session.send("Network.enable")
+
+    def quiet_for(self) -> float:
+        """Seconds since something new was asked for, or 0 while such a request is being answered."""
+        now = time.monotonic()
+        if any(now - since < _PATIENCE for since in self._pending.values()):
+            return 0.0
+        return now - self.news_at
+
+    async def entries(self) -> list[Entry]:
+        """All that was heard, in the order in which it was asked; unfinished ones as far as they came."""
+        if self._tasks:
+            await asyncio.wait(set(self._tasks), timeout=_ANSWERING)
+        late = [heard for heard in self._heard.values() if heard.entry is None]
+        await asyncio.gather(*(self._note(heard) for heard in late))
+        return [heard.entry for heard in self._heard.values() if heard.entry]
+
+    def _on_request(self, asked: "Asked") -> None:
+        if not asked.url.startswith(("http:", "https:", "blob:")):
+            return
+        self.count += 1
+        if len(self._heard) >= _MOST:
+            return
+        now = time.monotonic()
+        self._heard[asked] = _Heard(asked, _frame_of(asked), now, time.time())
+        kind = asked.resource_type
+        if kind not in _MEDIA:
+            self._pending[asked] = now
+        form = _DIGITS.sub("#", asked.url.partition("?")[0])
+        self._forms[form] += 1
+        if kind not in _NEVER_NEW and (kind == "image" or self._forms[form] <= _REPEATS):
+            self.news_at = now
+
+    def _on_response(self, answered: "Answered") -> None:
+        if heard := self._heard.get(answered.request):
+            heard.answered = answered
+
+    def _on_end(self, asked: "Asked") -> None:
+        self._pending.pop(asked, None)
+        if heard := self._heard.get(asked):
+            task = asyncio.create_task(self._note(heard))
+            self._tasks.add(task)
+            task.add_done_callback(self._tasks.discard)
+
+    def _on_initiator(self, told: dict[str, Any]) -> None:
+        initiator = told.get("initiator", {})
+        frames = initiator.get("stack", {}).get("callFrames") or [{}]
+        url = initiator.get("url") or frames[0].get("url")
+        line = initiator.get("lineNumber", frames[0].get("lineNumber"))
+        self._initiators.setdefault(
+            told["request"]["url"], Initiator(initiator.get("type", "other"), url or None, line)
+        )
+
+    async def _note(self, heard: _Heard) -> None:
+        async with self._gate:
+            with suppress(Exception):  # whatever the driver cannot tell any more stays unknown
+                heard.entry = await asyncio.wait_for(self._entry(heard), 2 * _ANSWERING)
+        if heard.entry is None:
+            heard.entry = _bare(heard)
+
+    async def _entry(self, heard: _Heard) -> Entry:
+        asked, answered = heard.asked, heard.answered
+        entry = _bare(heard)
+        entry.initiator = self._initiators.get(asked.url, msgspec.UNSET)
+        entry.failure = asked.failure or msgspec.UNSET
+        entry.request.headers = self._pairs(await _soon(asked.headers_array(), []))
+        if (posted := asked.post_data_buffer) is not None:
+            entry.request.body_size = len(posted)
+            entry.request.post_data = _posted(posted, asked.headers.get("content-type", ""))
+        if answered is None:
+            return entry
+        response = entry.response
+        response.headers = self._pairs(await _soon(answered.headers_array(), []))
+        came = {pair.name.lower(): pair.value for pair in response.headers}
+        response.redirect_url = came.get("location", "") if 300 <= answered.status < 400 else ""
+        response.content.mime_type = came.get("content-type", "x-unknown")
+        if (place := await _soon(answered.server_addr(), None)) and place["ipAddress"]:
+            entry.server_ip_address = place["ipAddress"].strip("[]")
+        if asked.timing["responseEnd"] < 0:
+            return entry  # still coming: its sizes are not known
+        entry.timings, entry.time = _timings(asked.timing)
+        if sizes := await _soon(asked.sizes(), None):
+            transferred = sizes["responseBodySize"]
+            response.body_size = transferred if transferred >= 0 else -1
+            if "content-encoding" not in came:
+                response.content.size = response.body_size
+            response.headers_size = sizes["responseHeadersSize"]
+            entry.request.headers_size = sizes["requestHeadersSize"]
+        await _keep_body(answered, response, came)
+        return entry
+
+    def _pairs(self, headers: list[Any]) -> list[Pair]:
+        pairs = [Pair(header["name"], header["value"]) for header in headers]
+        return [pair for pair in pairs if self.keep_secrets or pair.name.lower() not in SECRETS]
+
+
+async def _keep_body(answered: "Answered", response: Response, came: dict[str, str]) -> None:
+    """Take over a body of text; a long one only counts for its size."""
+    kind = (response.content.mime_type or "").partition(";")[0].strip().lower()
+    length = came.get("content-length", "0")
+    if not is_text(kind, answered.url) or (length.isdigit() and int(length) > LARGEST_BODY):
+        return
+    if answered.status >= 300 or (body := await _soon(answered.body(), None)) is None:
+        return
+    response.content.size = len(body)
+    if len(body) <= LARGEST_BODY:
+        _fill_text(response.content, body)
+
+
+def _fill_text(content: Content, body: bytes) -> None:
+    try:
+        content.text = body.decode("utf-8")
+    except UnicodeDecodeError:
+        import base64
+
+        content.text, content.encoding = base64.b64encode(body).decode("ascii"), "base64"
+
+
+def _posted(body: bytes, kind: str) -> PostData:
+    """What a request carried, as far as it is text and not long; a form may hold a password, so it is left out."""
+    if "form" in kind or len(body) > 10_000:
+        return PostData(kind, "")
+    return PostData(kind, body.decode("utf-8", "replace"))
+
+
+def _bare(heard: _Heard) -> Entry:
+    """An entry with what is known without asking."""
+    asked, answered = heard.asked, heard.answered
+    query = [{"name": name, "value": value} for name, value in parse_qsl(urlsplit(asked.url).query, True)]
+    return Entry(
+        started_date_time=stamp(heard.moment),
+        request=Request(asked.method, asked.url, "HTTP/1.1", query_string=query),
+        response=Response(answered.status if answered else 0, answered.status_text if answered else "", "HTTP/1.1"),
+        pageref="page_1",
+        resource_type=asked.resource_type,
+        frame=heard.frame if heard.frame else msgspec.UNSET,
+    )
+
+
+def _frame_of(asked: "Asked") -> str | None:
+    """The address of the frame that asks; a frame that is being opened asks for itself."""
+    try:
+        frame = asked.frame
+        if asked.is_navigation_request():
+            frame = frame.parent_frame or frame
+        while not frame.url.startswith(("http:", "https:")) and frame.parent_frame:
+            frame = frame.parent_frame
+        return frame.url if frame.url.startswith(("http:", "https:")) else None
+    except Exception:  # a service worker has no frame
+        return None
+
+
+def _timings(told: Any) -> tuple[Timings, float]:
+    """HAR's phases out of the moments that the browser states (milliseconds from the start, -1 for what was not)."""
+
+    def span(start: str, end: str) -> float:
+        return round(told[end] - told[start], 3) if told[start] >= 0 and told[end] >= 0 else -1
+
+    sent = max(told["requestStart"], 0.0)
+    phases = Timings(
+        blocked=-1,
+        dns=span("domainLookupStart", "domainLookupEnd"),
+        connect=span("connectStart", "connectEnd"),
+        ssl=span("secureConnectionStart", "connectEnd"),
+        send=0,
+        wait=round(max(told["responseStart"] - sent, 0.0), 3),
+        receive=max(span("responseStart", "responseEnd"), 0.0),
+    )
+    return phases, round(max(told["responseEnd"], 0.0), 3)
+
+
+async def _soon(question: Any, otherwise: Any) -> Any:
+    """What the browser says, unless it cannot or does not answer."""
+    try:
+        return await asyncio.wait_for(question, _ANSWERING)
+    except Exception:
+        return otherwise
+
+
+def stamp(moment: float) -> str:
+    """A Unix time as HAR states it (ISO 8601, milliseconds, UTC)."""
+    return datetime.fromtimestamp(moment, UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
