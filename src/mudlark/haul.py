@@ -18,6 +18,8 @@ from mudlark.archive.assay import assay
 from mudlark.archive.naming import folder_for, safe_name, title_for
 from mudlark.archive.place import place
 from mudlark.archive.record import (
+    CAPTURE,
+    CaptureFacts,
     EvidenceFacts,
     FileFacts,
     FindFacts,
@@ -30,27 +32,30 @@ from mudlark.archive.record import (
     Source,
     TrackFacts,
 )
-from mudlark.assemble.join import join
+from mudlark.assemble.join import join, keep_pages
 from mudlark.assemble.parts import Parts
 from mudlark.assemble.write import Assembled, Part, assemble
 from mudlark.errors import MudlarkError, NetworkError, StorageError, UsageError
 from mudlark.fetch.engine import Counts, Engine, Job, Outcome, Watch
 from mudlark.fetch.store import Store, now
+from mudlark.find.look import Looked, Means, look
 from mudlark.find.model import PLAYED, Find, Page
 from mudlark.find.probe import KINDS
 from mudlark.find.select import Choice
-from mudlark.find.sift import sift
+from mudlark.manifest import numbered
 from mudlark.manifest.choose import highest
 from mudlark.manifest.load import fill, load
 from mudlark.manifest.model import Presentation, Track
 from mudlark.media.sniff import right_extension, sniff
 from mudlark.media.ts import TransportError, TransportReader, align
+from mudlark.verify.content import PICTURES, check_pages
 from mudlark.verify.fixity import digest
-from mudlark.verify.media import check_file
+from mudlark.verify.media import Checked, check_file
 from mudlark.verify.transfer import Promise
 from mudlark.verify.verdict import Problem, Report, Verdict
 from mudlark.web.address import file_part, without_query
-from mudlark.web.session import SECRET, Changed, Session
+from mudlark.web.listen import Heard, ListenWatch
+from mudlark.web.session import SECRET, Changed, Session, along
 
 _MOST_CONTENTS = 1_000  # names inside an archive that a record keeps
 
@@ -73,6 +78,7 @@ class HaulWatch(Watch):
     on_plan: Callable[[Plan], None] = lambda _plan: None
     on_step: Callable[[str], None] = lambda _step: None
     on_failure: Callable[[MudlarkError], None] = lambda _problem: None
+    listening: ListenWatch = field(default_factory=ListenWatch)
 
 
 @dataclass(slots=True)
@@ -91,24 +97,29 @@ class Item:
 
 @dataclass(frozen=True, slots=True)
 class Order:
-    """What a user wants hauled. expect: SHA-256 in hexadecimal that the file must have."""
+    """What a user wants hauled. means: how to look at the target. expect: SHA-256 in hexadecimal that the file must
+    have. as_images: keep page images as they are, instead of binding them.
+    """
 
     target: str
     into: Path
     choice: Choice = field(default_factory=Choice)
     title: str | None = None
     expect: str | None = None
+    means: Means = field(default_factory=Means)
+    as_images: bool = False
 
 
 @dataclass(slots=True)
 class _Found:
-    """The way from the target to the presentation. page: None if the target is no page."""
+    """The way from the target to the presentation. page: None if the target is no page. heard: what was listened to."""
 
     order: Order
     page: Page | None
     find: Find
     presentation: Presentation
     tracks: list[Track]
+    heard: Heard | None = None
 
     @property
     def choice(self) -> str | None:
@@ -124,7 +135,8 @@ class _Found:
             return self.order.title or given
         titled = self.page.title if self.page else None
         own = title_for(None, self.find.url, self.presentation.url, self.order.target)
-        return titled if titled and (self.find.kind in PLAYED or own.startswith("From ")) else own
+        named_for_page = self.find.kind in PLAYED or self.find.members or own.startswith("From ")
+        return titled if titled and named_for_page else own
 
 
 async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -> AsyncIterator[Item]:
@@ -134,34 +146,44 @@ async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -
     """
     watch = watch or HaulWatch()
     watch.on_step("Looking")
-    session.at_home(order.target)
-    page = await sift(session, order.target)
+    looked = await look(session, order.target, order.means, watch=watch.listening)
+    page = looked.page
     finds = page.finds[:1] if page.itself and not order.choice.made else order.choice.take(page)
     if order.expect and len(finds) > 1:
         raise UsageError(f"One digest cannot be that of {len(finds)} files.", "Choose one with --nth or --match.")
     for find in finds:
         try:
-            yield await _haul_find(session, order, page, find, watch)
+            with along(find.sent):
+                item = await _haul_find(session, order, looked, find, watch)
+            yield item
         except MudlarkError as problem:
             if len(finds) == 1:
                 raise
             watch.on_failure(problem)
 
 
-async def _haul_find(session: Session, order: Order, page: Page, find: Find, watch: HaulWatch) -> Item:
+async def _haul_find(session: Session, order: Order, looked: Looked, find: Find, watch: HaulWatch) -> Item:
     """One find; when it changes on the server while it is fetched, it is fetched anew, once."""
     started = now()
     for last in (False, True):
-        presentation = await load(session, find.url)
+        presentation = await _presentation(session, find)
         tracks = highest(presentation)
         await fill(session, presentation, tracks)
-        found = _Found(order, None if page.itself else page, find, presentation, tracks)
+        page = None if looked.page.itself else looked.page
+        found = _Found(order, page, find, presentation, tracks, looked.heard)
         try:
             return await _haul_found(session, found, watch, started)
         except Changed:
             if last:
                 raise
     raise AssertionError
+
+
+async def _presentation(session: Session, find: Find) -> Presentation:
+    """What a find promises."""
+    if not find.members:
+        return await load(session, find.url)
+    return numbered.images(find.members) if find.kind == "image" else await numbered.series(session, find.members)
 
 
 async def _haul_found(session: Session, found: _Found, watch: HaulWatch, started: str) -> Item:
@@ -176,8 +198,11 @@ async def _haul_found(session: Session, found: _Found, watch: HaulWatch, started
 
 
 def _expected(record: Record, order: Order) -> bool:
-    """True if an item that is there already has the digest that the user expects."""
-    return order.expect is None or any(f.role == "media" and f.sha256 == order.expect for f in record.files)
+    """True if an item that is there already has the digest and the form that the user expects."""
+    media = [file for file in record.files if file.role == "media"]
+    if record.source.kind == "images" and order.as_images == any(file.path.endswith(".pdf") for file in media):
+        return False
+    return order.expect is None or any(file.sha256 == order.expect for file in media)
 
 
 class _Haul:
@@ -195,6 +220,7 @@ class _Haul:
         self.facts: dict[tuple[str, int], SegmentFacts] = {}
         self.name = safe_name(found.title) or "Untitled"
         self.plain = found.presentation.kind == "file"
+        self.pictures = found.presentation.kind == "images"
 
     async def run(self, folder: Path) -> Item:
         jobs = _in_time_order(self.found.tracks)
@@ -204,7 +230,10 @@ class _Haul:
         try:
             self.store.item.mkdir()
             engine = Engine(self.session, self.store, self.check, self.watch, self.counts)
-            media = await (self.file(engine, jobs) if self.plain else self.film(engine, jobs, planned))
+            if self.pictures:
+                media = await self.document(engine, jobs)
+            else:
+                media = [await (self.file(engine, jobs) if self.plain else self.film(engine, jobs, planned))]
             self.watch.on_step("Verifying")
             record = await asyncio.to_thread(self.verify, media, planned)
             if record.verdict == "broken":
@@ -226,6 +255,8 @@ class _Haul:
         if self.plain:
             return None
         form = sniff(head)
+        if self.pictures:
+            return None if form in PICTURES else "something else than a picture"
         if form in ("html", "json", "xml", "hls", "dash"):
             return f"{ {'html': 'a web page'}.get(form, form.upper()) } where a segment was expected"
         try:
@@ -261,9 +292,44 @@ class _Haul:
         with parts[0].open("rb") as source:
             form = sniff(source.read(65536))
         named = Path(self.found.presentation.filename or file_part(jobs[0].segment.url)).suffix
+        if not named and form == "mp4" and self.found.find.kind == "audio":
+            named = ".m4a"
         media = self.store.item / (self.name + right_extension(form, named))
         await asyncio.to_thread(join, parts, media)
         return media
+
+    async def document(self, engine: Engine, jobs: list[Job]) -> list[Path]:
+        """Page images: bound into one PDF, or kept as they are; none twice."""
+        self.watch.on_step("Fetching")
+        leaves: dict[str, Path] = {}
+        async with aclosing(engine.run(jobs)) as outcomes:
+            async for outcome in outcomes:
+                self.note(outcome)
+                number = outcome.job.segment.number + 1
+                if outcome.path is None or outcome.row is None:
+                    message = f"Page image {number} is missing: {outcome.problem}"
+                    self.report.problems.append(Problem("page-missing", message))
+                elif outcome.row.sha256 in leaves:
+                    self.report.skipped("pages", f"page image {number} is the same as one before, and left out")
+                else:
+                    leaves[outcome.row.sha256] = outcome.path
+        if not leaves:
+            raise NetworkError(
+                f"None of {len(jobs)} page images could be fetched. {self.report.problems[0].message}",
+                "If the links have expired, open the page anew and haul again.",
+            )
+        self.watch.on_step("Assembling")
+        if missing := self.found.find.missing:
+            said = f"number {', '.join(map(str, missing[:20]))} of the series is not on the page"
+            self.report.skipped("pages", said)
+        await asyncio.to_thread(check_pages, list(leaves.values()), self.report)
+        if self.found.order.as_images:
+            return await asyncio.to_thread(keep_pages, list(leaves.values()), self.store.item / "pages")
+        from mudlark.assemble.bind import bind  # its image library is slow to load, and films need none
+
+        media = self.store.item / f"{self.name}.pdf"
+        await asyncio.to_thread(bind, list(leaves.values()), media, self.found.title)
+        return [media]
 
     async def film(self, engine: Engine, jobs: list[Job], planned: float | None) -> Path:
         """Segments: assembled in a thread while the later ones are still being fetched."""
@@ -320,21 +386,24 @@ class _Haul:
             )
         self.report.problems += [Problem("loss", note) for note in assembled.notes]
 
-    def verify(self, media: Path, planned: float | None) -> Record:
-        """Look into the finished file, and make the record."""
+    def verify(self, media: list[Path], planned: float | None) -> Record:
+        """Look into the finished files, and make the record."""
+        main = media[0]
         with ThreadPoolExecutor(1, "mudlark-digest") as beside:
-            hashing = beside.submit(digest, media)
-            checked = check_file(media, planned, self.report)
+            hashing = beside.submit(digest, main)
+            checked = check_file(main, planned, self.report) if len(media) == 1 else Checked("images")
             size, sha256 = hashing.result()
         if self.plain:
             promised = self.found.presentation
-            Promise(promised.length, promised.digests, self.expect).check(media, size, sha256, self.report)
-        if self.found.find.kind in PLAYED and checked.form not in KINDS:
+            Promise(promised.length, promised.digests, self.expect).check(main, size, sha256, self.report)
+        if self.found.find.kind in PLAYED and not self.pictures and checked.form not in KINDS:
             what = "unknown bytes" if checked.form == "unknown" else checked.form.upper()
             self.report.failed("content", "no-media", f"A film or sound was promised; {what} came", grave=True)
         tracks = [TrackFacts.of(track) for track in checked.movie.tracks] if checked.movie else []
         ends = [track.presented(checked.movie.timescale)[1] for track in checked.movie.tracks] if checked.movie else []
-        files = [FileFacts(media.name, "media", size, sha256)]
+        files = [FileFacts(str(main.relative_to(self.store.item)), "media", size, sha256)]
+        files += [FileFacts(str(it.relative_to(self.store.item)), "media", *digest(it)) for it in media[1:]]
+        capture = self.keep_capture(files)
         manifests = self.keep_manifests(files)
         counts = self.counts
         return Record(
@@ -343,7 +412,7 @@ class _Haul:
             problems=self.report.problems,
             started=self.started,
             finished=now(),
-            source=self.source(manifests),
+            source=self.source(manifests, capture),
             duration=round(max(ends), 3) if ends else None,
             planned_duration=planned,
             tracks=tracks,
@@ -367,7 +436,19 @@ class _Haul:
             manifests.append(ManifestFacts(document.url, name, files[-1].sha256))
         return manifests
 
-    def source(self, manifests: list[ManifestFacts]) -> Source:
+    def keep_capture(self, files: list[FileFacts]) -> CaptureFacts | None:
+        """What was listened to stays with the item; a capture that the user gave is named."""
+        page, heard = self.found.page, self.found.heard
+        if page is None or page.capture is None:
+            return None
+        if heard is None:
+            assert self.found.order.means.har
+            return CaptureFacts(page.capture, None, digest(self.found.order.means.har)[1])
+        heard.write(self.store.item / CAPTURE)
+        files.append(FileFacts(CAPTURE, "capture", *digest(self.store.item / CAPTURE)))
+        return CaptureFacts(heard.browser, CAPTURE, files[-1].sha256)
+
+    def source(self, manifests: list[ManifestFacts], capture: CaptureFacts | None) -> Source:
         page, find = self.found.page, self.found.find
         headers = {
             name: "(left out)" if name.lower() in SECRET else value for name, value in self.session.identity.items()
@@ -375,10 +456,12 @@ class _Haul:
         return Source(
             target=self.found.order.target,
             choice=self.found.choice,
+            kind=self.found.presentation.kind,
             address=self.found.presentation.url,
             page=_page_facts(page) if page else None,
             find=_find_facts(find),
             manifests=manifests,
+            capture=capture,
             request=RequestFacts(self.session.connection.guise.name, headers),
         )
 

@@ -14,11 +14,12 @@ from mudlark.media.mp4.read import TrackIndex
 from mudlark.verify.verdict import Check, Problem, Verdict
 
 RECORD = "record.json"
+CAPTURE = "capture.har"
 VERSION = 1
 
 
 class FileFacts(msgspec.Struct, frozen=True):
-    """path: relative to the item. role: media, manifest."""
+    """path: relative to the item. role: media, manifest, capture."""
 
     path: str
     role: str
@@ -123,10 +124,22 @@ class RequestFacts(msgspec.Struct):
     headers: dict[str, str]
 
 
+class CaptureFacts(msgspec.Struct):
+    """The recorded requests that the find comes from. origin: the browser, or the capture's file name.
+
+    path: of the copy in the item, None if the capture was the user's own.
+    """
+
+    origin: str
+    path: str | None
+    sha256: str
+
+
 class Source(msgspec.Struct):
     """target: as given by the user. choice: the find the user chose, if not the best; its address without its query.
 
-    address: of the manifest or file that was fetched, after redirects.
+    address: of the manifest or file that was fetched, after redirects. kind: hls, file, images (page images) or series
+    (numbered segments without a manifest).
     """
 
     target: str
@@ -136,6 +149,8 @@ class Source(msgspec.Struct):
     find: FindFacts | None
     manifests: list[ManifestFacts]
     request: RequestFacts
+    kind: str = "file"
+    capture: CaptureFacts | None = None
 
 
 class SegmentCounts(msgspec.Struct):

@@ -5,6 +5,8 @@ import shutil
 from collections.abc import Sequence
 from pathlib import Path
 
+from mudlark.media.sniff import right_extension, sniff
+
 _SOME = 1 << 20
 
 
@@ -23,6 +25,19 @@ def join(parts: Sequence[Path], target: Path) -> None:
                     _by_kernel(source.fileno(), file.fileno(), part.stat().st_size)
                 else:
                     shutil.copyfileobj(source, file, _SOME)
+
+
+def keep_pages(pictures: Sequence[Path], folder: Path) -> list[Path]:
+    """Copies of page images, numbered in their order, each with the extension of what it is."""
+    folder.mkdir()
+    kept = []
+    width = max(3, len(str(len(pictures))))
+    for number, picture in enumerate(pictures, start=1):
+        with picture.open("rb") as source:
+            extension = right_extension(sniff(source.read(64)), "")
+        kept.append(folder / f"{number:0{width}d}{extension}")
+        join([picture], kept[-1])
+    return kept
 
 
 def _by_kernel(source: int, target: int, size: int) -> None:

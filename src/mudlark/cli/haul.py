@@ -12,19 +12,24 @@ from rich.progress import BarColumn, Progress, ProgressColumn, Task, TextColumn
 from rich.text import Text
 
 from mudlark.archive.record import Record
-from mudlark.cli.options import addresses, connection, json_option, network_options
+from mudlark.cli.options import addresses, connection, json_option, means, means_options, network_options
 from mudlark.cli.show import bits, clock, console, emit_json, messages, size, verdict
+from mudlark.cli.steps import Steps
 from mudlark.errors import MudlarkError, Refused, UsageError
 from mudlark.fetch.engine import Outcome
+from mudlark.find.look import Means
 from mudlark.find.select import Choice
 from mudlark.haul import HaulWatch, Item, Order, Plan, haul
 from mudlark.web.address import printable
+from mudlark.web.capture import read_captures
 from mudlark.web.retry import Passing
 from mudlark.web.session import Session
 
+_UNITS = {"hls": "segments", "series": "segments", "file": "parts", "images": "page images"}
+
 
 @click.command(short_help="Fetch into a verified item.")
-@click.argument("targets", nargs=-1, required=True, metavar="TARGET...")
+@click.argument("targets", nargs=-1, metavar="TARGET...")
 @click.option(
     "--into",
     type=click.Path(file_okay=False, path_type=Path),
@@ -38,6 +43,16 @@ from mudlark.web.session import Session
 @click.option("--match", default=None, metavar="TEXT", help="Take the best find with this text in address or label.")
 @click.option("--all", "every", is_flag=True, help="Take all main finds, or all that match.")
 @click.option("--expect", default=None, metavar="sha256:HEX", help="The digest that the file must have.")
+@click.option("--series", is_flag=True, help="Where there is no playlist, take a series of numbered segments.")
+@click.option(
+    "--as",
+    "form",
+    type=click.Choice(["pdf", "images"]),
+    default="pdf",
+    show_default=True,
+    help="Page images: bound into one PDF, or kept as they are.",
+)
+@means_options
 @json_option
 @network_options
 def command(
@@ -48,21 +63,26 @@ def command(
     match: str | None,
     every: bool,
     expect: str | None,
+    series: bool,
+    form: str,
     as_json: bool,
-    **network: Any,
+    **given: Any,
 ) -> None:
     """Fetch what a page, a playlist or a direct file address holds, and leave a verified item.
 
     Takes the best find of a page and its highest rendition. Stopped half-way, the same command goes on from there.
     """
-    choice, digest = Choice(nth, match, every), _digest(expect)
+    choice, digest, way = Choice(nth, match, every, series), _digest(expect), means(given)
+    if not targets and way.har is None:
+        raise UsageError("There is nothing to haul.", "Give the address of a page, playlist or file, or --har FILE.")
     items: list[Item] = []
     failures: list[MudlarkError] = []
     told: list[dict[str, Any]] = []
-    for target in addresses(targets):
+    for target in addresses(targets) or [_only_page(way)]:
         problems: list[MudlarkError] = []
         try:
-            for item in _haul(Order(target, into, choice, title, digest), network, problems):
+            order = Order(target, into, choice, title, digest, way, form == "images")
+            for item in _haul(order, given, problems):
                 items.append(item)
                 told.append(_as_data(item))
                 if not as_json:
@@ -79,6 +99,15 @@ def command(
         raise failures[-1]
     if any(item.verdict != "sound" for item in items):
         click.get_current_context().exit(1)
+
+
+def _only_page(way: Means) -> str:
+    """The page of a capture, if it has one only."""
+    assert way.har
+    pages = [capture.url for capture in read_captures(way.har)]
+    if len(pages) != 1:
+        raise UsageError(f"{way.har} holds {len(pages)} pages.", f"Give the address of one: {', '.join(pages[:5])}")
+    return pages[0]
 
 
 def _digest(text: str | None) -> str | None:
@@ -98,7 +127,7 @@ def _haul(order: Order, network: dict[str, Any], failures: list[MudlarkError]) -
         async with Session(connection(**network)) as session:
             items.extend([item async for item in haul(session, order, view)])
 
-    with _View(failures) as view:
+    with Steps() as steps, _View(failures, steps) as view:
         try:
             asyncio.run(work())
         except KeyboardInterrupt:
@@ -117,10 +146,11 @@ def _haul(order: Order, network: dict[str, Any], failures: list[MudlarkError]) -
 class _View(HaulWatch):
     """Progress on stderr: a bar on a terminal, a line now and then elsewhere."""
 
-    def __init__(self, failures: list[MudlarkError]) -> None:
+    def __init__(self, failures: list[MudlarkError], steps: Steps) -> None:
         super().__init__(
-            self.bytes_came, self.outcome_came, self.retry_came, self.plan_came, self.step_came, failures.append
+            self.bytes_came, self.outcome_came, self.retry_came, self.plan_came, self.step_came, failures.append, steps
         )
+        self._steps = steps
         self._console = messages()
         self._progress: Progress | None = None
         self._task: Any = None
@@ -145,8 +175,9 @@ class _View(HaulWatch):
 
     def plan_came(self, plan: Plan) -> None:
         self.stop()
+        self._steps.stop()
         self.planned, self.done, self._bytes = plan.segments, 0, 0
-        self.unit = "parts" if plan.presentation.kind == "file" else "segments"
+        self.unit = _UNITS[plan.presentation.kind]
         track = plan.tracks[0]
         facts = [f"{track.width}×{track.height}" if track.width else "", bits(track.bitrate) if track.bitrate else ""]
         facts += [clock(plan.duration) if plan.duration else ""]
@@ -262,8 +293,10 @@ def _show(item: Item) -> None:
         more = f" and {len(record.contents) - 5} more" if len(record.contents) > 5 else ""
         out.print(f"  inside {', '.join(inside)}{more}", markup=False)
     if item.folder:
-        media = next(file for file in record.files if file.role == "media")
-        out.print(f"  file   {item.folder / media.path} ({size(media.bytes)})", markup=False)
+        media = [file for file in record.files if file.role == "media"]
+        more = f" and {len(media) - 1} more" if len(media) > 1 else ""
+        total = size(sum(file.bytes for file in media))
+        out.print(f"  file   {item.folder / media[0].path}{more} ({total})", markup=False)
         out.print(f"  record {item.folder / 'record.json'}", markup=False)
     else:
         out.print(f"  Nothing was put under a final name; what was fetched is in {item.kept}", markup=False)
@@ -274,7 +307,7 @@ def _show(item: Item) -> None:
 def _show_checks(out: Any, record: Record) -> None:
     passed = sum(check.outcome == "passed" for check in record.checks)
     counts = record.segments
-    unit = "segments" if record.source.manifests else "parts"
+    unit = _UNITS[record.source.kind]
     told = f"{counts.planned} {unit}" if counts.planned > 1 else "1 file"
     parts = [f"{counts.fetched} fetched", f"{counts.reused} reused" if counts.reused else ""]
     parts += [
@@ -282,5 +315,8 @@ def _show_checks(out: Any, record: Record) -> None:
         f"{counts.missing} missing" if counts.missing else "",
     ]
     out.print(f"  {told}: {', '.join(part for part in parts if part)}; {passed} checks passed", markup=False)
+    for check in record.checks:
+        if check.name == "pages" and check.outcome == "skipped":
+            out.print(Text(f"  ! {check.detail}", style="yellow"))
     for problem in record.problems:
         out.print(Text(f"  ! {problem.message}", style="yellow"))

@@ -15,6 +15,7 @@ _COMMANDS = {
     "sift": "Look through pages and list the media they hide, best first, with reasons.",
     "listen": "Open a page in a real browser, and record every request it makes.",
     "tracks": "Show what a playlist or media file holds.",
+    "peek": "Show a small preview of finds before fetching them.",
     "haul": "Fetch what a page, playlist or file holds into a verified item.",
     "assay": "Verify items or media files, and say sound, flawed or broken.",
     "tour": "Start the built-in demo museum and walk the whole job on it.",

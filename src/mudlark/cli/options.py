@@ -3,16 +3,18 @@
 import re
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
 from mudlark.errors import UsageError
-from mudlark.find.look import Means
 from mudlark.web.address import pasted, printable
 from mudlark.web.connection import Connection, header_pair
 from mudlark.web.listen import Listening
 from mudlark.web.retry import Patience
+
+if TYPE_CHECKING:
+    from mudlark.find.look import Means
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -170,8 +172,10 @@ def listening(given: dict[str, Any], keep_secrets: bool = False) -> Listening:
     )
 
 
-def means(given: dict[str, Any]) -> Means:
+def means(given: dict[str, Any]) -> "Means":
     """Take the means of looking out of what a command was given."""
+    from mudlark.find.look import Means  # with all of finding behind it, which few commands need
+
     by_browser, har = given.pop("listen"), given.pop("har")
     options = listening(given)
     if by_browser and har:

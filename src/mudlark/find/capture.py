@@ -17,12 +17,12 @@ from mudlark.find.model import PLAYED, Evidence, Find, Kind, Page
 from mudlark.find.page import read_page
 from mudlark.find.probe import KINDS, MOST, probe
 from mudlark.find.rank import rank
-from mudlark.find.series import find_series
 from mudlark.find.sift import merge, nothing
 from mudlark.manifest import hls
 from mudlark.media.sniff import sniff
 from mudlark.web.capture import Capture, Exchange
 from mudlark.web.har import View
+from mudlark.web.series import find_series
 from mudlark.web.session import Look, Session, shown
 
 _PAGES = ("text/html", "application/xhtml+xml")
@@ -201,9 +201,11 @@ def _remember(session: Session, capture: Capture) -> None:
 
 def _json(capture: Capture, page: Page) -> None:
     """Addresses of media in JSON answers, whether they were asked for or not."""
+    read: set[str] = set()
     for exchange in capture.exchanges:
-        if not exchange.body or "json" not in exchange.type:
+        if not exchange.body or "json" not in exchange.type or exchange.url in read:
             continue
+        read.add(exchange.url)
         frame = exchange.frame if exchange.frame != page.url else None
         into = Collector("", exchange.url, exchange.frame or page.url, frame)
         name = urlsplit(exchange.url).path

@@ -5,8 +5,8 @@ from collections import defaultdict
 
 from mudlark.find.kind import is_segment
 from mudlark.find.model import Find, Page
-from mudlark.find.series import find_series
 from mudlark.web.address import file_part
+from mudlark.web.series import find_series
 
 _SIZE_WORDS = re.compile(
     r"[-_.@]?(?:\d{2,4}x\d{2,4}|[1-4]x|thumb(?:nail)?s?|small|tiny|medium|large|preview|mini|full|original|scaled|[sml])"

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from statistics import median
 
 from mudlark.find.model import Evidence, Find, Page
-from mudlark.find.series import Series, find_series
 from mudlark.web.capture import Capture
 from mudlark.web.har import Shown
+from mudlark.web.series import Series, find_series
 
 _LEAST_AREA = 250_000  # pixels: what can be read as a page
 _LEAST_BYTES = 30_000  # where only that is known
@@ -41,24 +41,24 @@ def collect_leaves(capture: Capture, page: Page) -> None:
     places = {shown.src: shown for view in reversed(capture.views) for shown in reversed(view.pictures)}
     best: list[_Leaf] = []
     chosen: Series | None = None
-    for series in find_series(pictures):
+    all_series = find_series(pictures)
+    for series in all_series:
         leaves = [_Leaf(pictures[url], number, places.get(url)) for number, url in series.members]
         if _readable(leaves) and (len(leaves), _area(leaves)) > (len(best), _area(best)):
             best, chosen = leaves, series
     if chosen is None:
         return
     numbers = {leaf.number for leaf in best}
-    for series in find_series(pictures):  # other sizes of the same leaves
+    other_sizes: set[str] = set()
+    for series in all_series:
         leaves = [_Leaf(pictures[url], number, places.get(url)) for number, url in series.members]
         if series is not chosen and {leaf.number for leaf in leaves} == numbers:
-            if _area(leaves) > _area(best):
-                best, leaves = leaves, best
-            for leaf, larger in zip(leaves, best, strict=True):
-                leaf.find.larger = larger.find.url
+            smaller, best = sorted((leaves, best), key=_area)
+            other_sizes.update(leaf.find.url for leaf in smaller)
     ordered, how = in_reading_order(best)
     first = ordered[0].find
     addresses = [leaf.find.url for leaf in ordered]
-    gone = set(addresses[1:])
+    gone = other_sizes.union(addresses[1:])
     first.members, first.missing = addresses, _missing(sorted(numbers))
     first.evidence.append(Evidence(f"{len(addresses)} page images, {how}", None, 38, act=True))
     page.finds = [find for find in page.finds if find.url not in gone]

@@ -14,14 +14,16 @@ from mudlark.find.kind import kind_by_type
 from mudlark.find.model import PLAYED, Find, Kind, Page
 from mudlark.manifest.choose import highest
 from mudlark.manifest.load import fill, is_manifest, open_presentation, wants_text
-from mudlark.media.mp4.read import Movie, parse_movie, scan
+from mudlark.media.mp4.boxes import header
+from mudlark.media.mp4.read import Movie, parse_movie
 from mudlark.media.sniff import sniff
-from mudlark.web.session import Look, Session
+from mudlark.web.session import Look, Session, along
 
 MOST = 24
 MANY = 400  # where sizes decide what is listed
 _MOST_PICTURES = 8
 _AT_ONCE = 6
+_LARGEST_INDEX = 8_000_000  # bytes of an MP4's index that are fetched to learn its length
 _LONGEST = 20.0  # seconds for all of them
 KINDS: dict[str, Kind] = {
     **{"hls": "hls", "dash": "dash", "mp4": "video", "matroska": "video", "ts": "video"},
@@ -61,9 +63,17 @@ async def ask(session: Session, finds: Iterable[Find]) -> None:
 
 async def _ask(session: Session, find: Find) -> None:
     find.expires = expires_at(find.url, time.time())
+    with along(find.sent):
+        await _look_at(session, find)
+
+
+async def _look_at(session: Session, find: Find) -> None:
     try:
         look = await session.glance(find.url)
         _describe(find, look)
+        if movie := await movie_at(session, look):
+            find.duration = movie.seconds or find.duration
+            find.kind = "video" if any(track.format.type == "video" for track in movie.tracks) else "audio"
         if is_manifest(look):
             if not look.complete:
                 look = await session.look(find.url, wants_text)
@@ -95,10 +105,7 @@ def _describe(find: Find, look: Look) -> None:
         return
     find.kind = KINDS.get(find.form) or kind_by_type(look.type) or find.kind
     find.bytes = look.length if look.length is not None else find.bytes
-    if movie := _movie(look):
-        find.duration = movie.seconds or find.duration
-        find.kind = "video" if any(track.format.type == "video" for track in movie.tracks) else "audio"
-    elif find.form == "mp4" and look.type.startswith("audio/"):
+    if find.form == "mp4" and look.type.startswith("audio/"):
         find.kind = "audio"
     if find.kind == "image":
         from PIL import Image, UnidentifiedImageError  # costs start-up time that few finds are worth
@@ -110,14 +117,29 @@ def _describe(find: Find, look: Look) -> None:
             return
 
 
-def _movie(look: Look) -> Movie | None:
-    """The index of an MP4, if its head holds it whole; not knowing is no problem."""
+async def movie_at(session: Session, look: Look) -> Movie | None:
+    """The index of an MP4, from its head or, where parts can be asked for, from its end; not knowing is no problem."""
     if sniff(look.body) != "mp4" or not look.length:
         return None
+    at, body, begin = 0, look.body, 0
     try:
-        for box in scan(lambda at, size: look.body[at : at + size], look.length):
-            if box.kind == "moov" and box.end <= len(look.body):
-                return parse_movie(look.body[box.start : box.end], box.start)
-    except FormatError:
+        while at < look.length:
+            if at + 16 > begin + len(body):
+                if not look.ranges or begin or look.length - at > _LARGEST_INDEX:
+                    return None
+                begin, body = at, await _span(session, look.url, at, look.length - at)
+            box = header(body[at - begin : at - begin + 16], at, look.length)
+            if box.kind == "moov":
+                if box.end > begin + len(body) and look.ranges and box.end - at <= _LARGEST_INDEX:
+                    begin, body = at, await _span(session, look.url, at, box.end - at)
+                inside = body[at - begin : box.end - begin]
+                return parse_movie(inside, at) if len(inside) == box.end - at else None
+            at = box.end
+    except (FormatError, NetworkError):
         return None
     return None
+
+
+async def _span(session: Session, url: str, start: int, count: int) -> bytes:
+    async with session.open(url, span=(start, count)) as answer:
+        return b"".join([chunk async for chunk in answer.chunks])

@@ -56,11 +56,15 @@ def _line(find: Find) -> int:
 
 @dataclass(frozen=True, slots=True)
 class Choice:
-    """Which finds to haul: the best, unless one of these says otherwise. nth: counted from 1 among those that match."""
+    """Which finds to haul: the best, unless one of these says otherwise. nth: counted from 1 among those that match.
+
+    series: where there is nothing better, a numbered series of segments will do.
+    """
 
     nth: int | None = None
     match: str | None = None
     all: bool = False
+    series: bool = False
 
     @property
     def made(self) -> bool:
@@ -70,7 +74,7 @@ class Choice:
     def take(self, page: Page) -> list[Find]:
         """The chosen finds of a ranked page."""
         if not self.made:
-            return [best(page)]
+            return [self._best(page)]
         matching = [find for find in page.finds if Filter(match=self.match).passes(find)]
         if not matching:
             raise NothingFound(f"No find on {shown(page.url)} matches {self.match!r}.", "See them with `mudlark sift`.")
@@ -82,10 +86,25 @@ class Choice:
             return [matching[self.nth - 1]]
         if self.all:
             wanted = matching if self.match else [find for find in matching if find.role == "main"]
-            alive = [find for find in wanted if not find.problem and find.role != "segment"]
+            alive = [find for find in wanted if not find.problem and (self.series or find.role != "segment")]
             if not alive:
                 raise NothingFound(
                     f"None of the finds on {shown(page.url)} can be hauled.", "See `mudlark sift --why`."
                 )
             return alive
         return matching[:1]
+
+    def _best(self, page: Page) -> Find:
+        try:
+            return best(page)
+        except NothingFound as nothing:
+            numbered = [find for find in page.finds if find.role == "segment" and find.members]
+            if not numbered:
+                raise
+            if self.series:
+                return max(numbered, key=lambda find: find.count)
+            count = max(find.count for find in numbered)
+            raise NothingFound(
+                f"{shown(page.url)} has no playlist, only a series of {count} numbered segments.",
+                "As a last resort, fetch the series with --series.",
+            ) from nothing

@@ -6,7 +6,9 @@ from mudlark.manifest.model import Presentation, Track
 
 def highest(presentation: Presentation) -> list[Track]:
     """The rendition with the largest picture (then the highest bitrate), and the sound that belongs to it."""
-    played = [track for track in presentation.tracks if track.type in ("video", "file") and track.group is None]
+    played = [
+        track for track in presentation.tracks if track.type in ("video", "file", "images") and track.group is None
+    ]
     played = played or [track for track in presentation.tracks if track.type == "audio"]
     if not played:
         raise NothingFound(f"{presentation.url} lists no rendition with picture or sound.")

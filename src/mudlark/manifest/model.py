@@ -35,7 +35,7 @@ class Track:
     """One rendition. segments: None while its own playlist has not been read. bitrate: bits a second, peak."""
 
     name: str
-    type: Literal["video", "audio", "subtitles", "file"]
+    type: Literal["video", "audio", "subtitles", "file", "images"]
     url: str
     codecs: tuple[str, ...] = ()
     width: int | None = None
@@ -72,7 +72,7 @@ class Presentation:
     """
 
     url: str
-    kind: Literal["hls", "file"]
+    kind: Literal["hls", "file", "images", "series"]
     tracks: list[Track]
     documents: list[Document] = field(default_factory=list)
     length: int | None = None

@@ -5,11 +5,12 @@ What cannot be looked into is judged by its length and by digests alone, and the
 
 import zipfile
 import zlib
+from collections.abc import Sequence
 from pathlib import Path
 
 from mudlark.verify.verdict import Report
 
-_PICTURES = frozenset({"png", "jpeg", "gif", "webp"})
+PICTURES = frozenset({"png", "jpeg", "gif", "webp"})
 _PLAYED = frozenset({"matroska", "mp3", "ogg", "flac", "wav", "adts", "ts"})
 _MOST_PIXELS = 400_000_000
 
@@ -18,7 +19,7 @@ def check_content(path: Path, form: str, report: Report) -> list[tuple[str, int]
     """Check a file by what its first bytes say it is; gives the names and sizes inside an archive."""
     if form == "zip":
         return _check_zip(path, report)
-    if form in _PICTURES:
+    if form in PICTURES:
         _check_picture(path, report)
     elif form == "pdf":
         _check_document(path, report)
@@ -61,6 +62,19 @@ def _check_picture(path: Path, report: Report) -> None:
             report.passed("content", f"a {picture.format} picture of {width}×{height} that decodes to its end")
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError) as problem:
         report.failed("content", "picture", f"The picture cannot be decoded: {problem}", grave=True)
+
+
+def check_pages(pictures: Sequence[Path], report: Report) -> None:
+    """Every page image decodes to its end; one check for all, a problem for each that does not."""
+    alone = Report()
+    for picture in pictures:
+        _check_picture(picture, alone)
+    bad = [number for number, check in enumerate(alone.checks, start=1) if check.outcome == "failed"]
+    if bad:
+        numbers = ", ".join(map(str, bad[:20]))
+        report.failed("pages", "page-unreadable", f"Page image {numbers} of {len(pictures)} cannot be decoded")
+    else:
+        report.passed("pages", f"{len(pictures)} page images, each decodes to its end")
 
 
 def _check_document(path: Path, report: Report) -> None:

@@ -1,0 +1,141 @@
+"""`mudlark peek`: what the finds of a page look and sound like, before they are fetched."""
+
+import asyncio
+from pathlib import Path
+from typing import Any
+
+import click
+from rich.text import Text
+
+from mudlark.cli.options import addresses, connection, json_option, means, means_options, network_options
+from mudlark.cli.show import clock, columns, console, emit_json, size
+from mudlark.cli.steps import Steps
+from mudlark.errors import NothingFound, UsageError
+from mudlark.find.look import look, looks_in
+from mudlark.find.model import Page
+from mudlark.peek import Peek, peek, worth_peeking
+from mudlark.report.sheet import Caption, draw_sheet
+from mudlark.web.address import file_part, printable
+from mudlark.web.session import Session
+
+
+@click.command(short_help="A small preview of finds.")
+@click.argument("urls", nargs=-1, metavar="URL...")
+@click.option("--most", type=click.IntRange(1, 60), default=6, show_default=True, help="Finds shown of each page.")
+@click.option(
+    "--sheet",
+    type=click.Path(dir_okay=False, path_type=Path),
+    default=None,
+    metavar="FILE",
+    help="Where the contact sheet goes (PNG); without this, peek.png or the next free name.",
+)
+@means_options
+@json_option
+@network_options
+def command(urls: tuple[str, ...], most: int, sheet: Path | None, as_json: bool, **given: Any) -> None:
+    """Play the first segment or megabytes of the best finds in a real browser, and draw a contact sheet of them.
+
+    Says how large and long each is, how it is coded, whether there is sound, and whether the picture is black or
+    does not move.
+    """
+    browser = given["browser"]
+    way = means(given)
+    if not urls and way.har is None:
+        raise UsageError("There is nothing to peek at.", "Give the address of a page or a media file, or --har FILE.")
+
+    async def work() -> tuple[list[Page], list[Peek]]:
+        async with Session(connection(**given)) as session:
+            if way.har and not urls:
+                pages = [looked.page for looked in await looks_in(session, way.har)]
+            else:
+                pages = [(await look(session, url, way, watch=steps)).page for url in addresses(urls)]
+            finds = [find for page in pages for find in worth_peeking(page, most)]
+            if not finds:
+                raise NothingFound("There is nothing to see or hear.", "See the finds with `mudlark sift`.")
+            return pages, await peek(session, finds, browser)
+
+    with Steps() as steps:
+        pages, peeks = asyncio.run(work())
+    show_peeks(pages, peeks, sheet, as_json)
+    if all(one.problem for one in peeks):
+        click.get_current_context().exit(1)
+
+
+def show_peeks(pages: list[Page], peeks: list[Peek], sheet: Path | None, as_json: bool = False) -> None:
+    """Draw the sheet, and say in words what is on it."""
+    target = sheet or _free_name()
+    title = " · ".join(page.title or printable(page.url) for page in pages[:3])
+    draw_sheet(title, [(one.picture, _caption(number, one)) for number, one in enumerate(peeks, start=1)], target)
+    if as_json:
+        emit_json("peek", sheet=str(target), finds=[_as_data(one) for one in peeks])
+        return
+    out = console()
+    rows: list[tuple[str, ...]] = [("", "picture", "length", "size", "codecs", "sound", "address")]
+    rows += [(str(number), *_cells(one)) for number, one in enumerate(peeks, start=1)]
+    lines = list(columns(rows, right=(0, 1, 2, 3)))
+    out.print(Text(lines[0], style="dim"))
+    for one, line in zip(peeks, lines[1:], strict=True):
+        out.print(line, markup=False)
+        for note in _warnings(one):
+            out.print(Text(f"   ! {note}", style="yellow"))
+    out.print(f"\nContact sheet: {target}", markup=False)
+
+
+def _free_name() -> Path:
+    name, number = Path("peek.png"), 1
+    while name.exists():
+        number += 1
+        name = Path(f"peek-{number}.png")
+    return name
+
+
+def _size(one: Peek) -> str:
+    return f"about {size(one.bytes)}" if one.estimated else size(one.bytes)
+
+
+def _sound(one: Peek) -> str:
+    if not one.sound:
+        return "–" if one.find.kind == "image" or one.problem else "none"
+    return f"{one.level:.0f} dB" if one.level is not None else "yes"
+
+
+def _warnings(one: Peek) -> list[str]:
+    return [one.problem] if one.problem else one.notes
+
+
+def _cells(one: Peek) -> tuple[str, ...]:
+    return (
+        f"{one.width}×{one.height}" if one.width else "–",
+        clock(one.duration),
+        _size(one),
+        ", ".join(one.codecs) or "–",
+        _sound(one),
+        printable(one.find.url),
+    )
+
+
+def _caption(number: int, one: Peek) -> Caption:
+    picture, length, total, codecs, sound, _ = _cells(one)
+    first = [fact for fact in ("audio" if one.only_sound else one.find.kind, picture, length, total) if fact != "–"]
+    second = [fact for fact in (codecs, "no sound" if sound == "none" else f"sound {sound}") if "–" not in fact]
+    name = file_part(one.find.url) or printable(one.find.url)
+    facts = [", ".join(first), ", ".join(second)]
+    return Caption(f"{number}  {name}", [fact for fact in facts if fact], _warnings(one))
+
+
+def _as_data(one: Peek) -> dict[str, Any]:
+    return {
+        "url": one.find.url,
+        "kind": "audio" if one.only_sound else one.find.kind,
+        "role": one.find.role,
+        "width": one.width or None,
+        "height": one.height or None,
+        "duration": one.duration,
+        "bytes": one.bytes,
+        "estimated": one.estimated,
+        "codecs": one.codecs,
+        "sound": one.sound,
+        "level": round(one.level, 1) if one.level is not None else None,
+        "notes": one.notes,
+        "problem": one.problem,
+    }

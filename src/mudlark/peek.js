@@ -1,0 +1,53 @@
+/* Plays the beginning of the film or sound on the page: a few pictures of it, and how loud it is. */
+async () => {
+  const video = document.getElementById("v");
+  const happens = (name, seconds) => new Promise((done) => {
+    const timer = setTimeout(() => done(false), seconds * 1000);
+    video.addEventListener(name, () => { clearTimeout(timer); done(true); }, { once: true });
+  });
+  const failed = new Promise((done) => {
+    if (video.error) done(true);
+    video.addEventListener("error", () => done(true), { once: true });
+  });
+  if (video.readyState < 2) await Promise.race([happens("loadeddata", 12), failed]);
+  if (video.error) return { problem: video.error.message || "it reports an error" };
+  if (video.readyState < 1) return { problem: "no data came" };
+
+  const audio = new AudioContext(), analyser = audio.createAnalyser();
+  analyser.fftSize = 2048;
+  audio.createMediaElementSource(video).connect(analyser);
+  video.muted = false;
+  let loudest = 0;
+  const wave = new Float32Array(analyser.fftSize);
+  const meter = setInterval(() => {
+    analyser.getFloatTimeDomainData(wave);
+    for (const value of wave) loudest = Math.max(loudest, Math.abs(value));
+  }, 25);
+
+  const canvas = document.createElement("canvas");
+  const frames = [];
+  const take = () => {
+    if (!video.videoWidth) return;
+    canvas.width = Math.min(960, video.videoWidth);
+    canvas.height = Math.round((canvas.width * video.videoHeight) / video.videoWidth);
+    canvas.getContext("2d").drawImage(video, 0, 0, canvas.width, canvas.height);
+    frames.push(canvas.toDataURL("image/jpeg", 0.9).split(",")[1]);
+  };
+  const length = Number.isFinite(video.duration) ? video.duration : 4;
+  await video.play().catch(() => null);
+  await new Promise((done) => setTimeout(done, Math.min(2600, length * 900)));
+  video.pause();
+  clearInterval(meter);
+  take();
+  const reach = video.buffered.length ? video.buffered.end(0) : length;
+  for (const share of [0.25, 0.75]) {
+    video.currentTime = Math.min(reach, length) * share;
+    if (await happens("seeked", 3)) take();
+  }
+  return {
+    width: video.videoWidth, height: video.videoHeight,
+    duration: Number.isFinite(video.duration) ? video.duration : null, frames,
+    sound: (video.webkitAudioDecodedByteCount || 0) > 0,
+    level: loudest > 0 ? 20 * Math.log10(loudest) : (video.webkitAudioDecodedByteCount ? -99 : null),
+  };
+}

@@ -1,0 +1,292 @@
+"""Peeking: what a find looks and sounds like, from its first segment or first megabytes, before it is fetched.
+
+A real browser plays the beginning, through a server on loopback that fetches no more of the find than a small budget.
+"""
+
+import asyncio
+import base64
+import re
+import tempfile
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from dataclasses import dataclass, field
+from importlib.resources import files
+from io import BytesIO
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from aiohttp import web
+from PIL import Image, UnidentifiedImageError
+
+from mudlark.assemble.write import Part, assemble
+from mudlark.errors import FormatError, MudlarkError, NetworkError
+from mudlark.find.model import PLAYED, Find, Page
+from mudlark.find.probe import movie_at
+from mudlark.manifest.choose import highest
+from mudlark.manifest.load import fill, load
+from mudlark.manifest.model import Track
+from mudlark.media.mp4.read import parse_movie, scan
+from mudlark.media.ts import TransportReader
+from mudlark.web.browser import opened
+from mudlark.web.connection import Connection
+from mudlark.web.session import Session, along
+
+if TYPE_CHECKING:
+    from playwright.async_api import BrowserContext
+
+_PIECE = 1 << 20  # bytes asked for at once
+_BUDGET = 6 << 20  # bytes of one find at most
+_LARGEST_PICTURE = 20 << 20
+_PLAYING = 20.0  # seconds that the browser may take for one find
+_AT_ONCE = 2
+_BLACK = 24  # of 255: no brighter than this anywhere
+_STILL = 0.8  # of 255: mean difference between moments
+_SOUNDS = ("mp4a", "mp3", "opus", "flac", "vorbis", "ac-3", "ec-3")
+_SILENT = -60.0  # dB of full scale
+
+
+@dataclass(slots=True)
+class Peek:
+    """What a find showed. bytes: of the whole, about if `estimated`. level: loudest sound that was heard, in dB of full
+    scale, None if there is none. notes: what a user should be warned of. problem: why nothing could be seen.
+    """
+
+    find: Find
+    picture: Image.Image | None = None
+    width: int = 0
+    height: int = 0
+    duration: float | None = None
+    bytes: int | None = None
+    estimated: bool = False
+    codecs: list[str] = field(default_factory=list)
+    sound: bool = False
+    level: float | None = None
+    notes: list[str] = field(default_factory=list)
+    problem: str | None = None
+
+    @property
+    def only_sound(self) -> bool:
+        """True if there is no picture to expect."""
+        return all(codec.startswith(_SOUNDS) for codec in self.codecs) if self.codecs else self.find.kind == "audio"
+
+
+def worth_peeking(page: Page, most: int) -> list[Find]:
+    """The finds that have something to see or hear, best first: what is played, else pictures."""
+    alive = [find for find in page.finds if not find.problem and find.role not in ("segment", "rendition")]
+    played = [find for find in alive if find.kind in PLAYED]
+    return (played or [find for find in alive if find.kind == "image"])[:most]
+
+
+async def peek(session: Session, finds: list[Find], browser: Path | None = None) -> list[Peek]:
+    """Look at each of the finds, a few at the same time."""
+    peeks = [Peek(find) for find in finds]
+    gate = asyncio.Semaphore(_AT_ONCE)
+    with tempfile.TemporaryDirectory(prefix="mudlark-peek-") as folder:
+        async with _stage(session, Path(folder)) as stage:
+            pictures = [one for one in peeks if one.find.kind == "image"]
+            await asyncio.gather(*(_look_at_picture(session, one) for one in pictures))
+            played = [one for one in peeks if one.find.kind != "image"]
+            if played:
+                async with opened(Connection(), browser) as context:
+
+                    async def show(number: int, one: Peek) -> None:
+                        async with gate:
+                            await _show(session, stage, context, number, one)
+
+                    await asyncio.gather(*(show(number, one) for number, one in enumerate(played)))
+    return peeks
+
+
+async def _look_at_picture(session: Session, one: Peek) -> None:
+    try:
+        with along(one.find.sent):
+            data = bytearray()
+            async with session.open(one.find.url) as answer:
+                async for chunk in answer.chunks:
+                    data += chunk
+                    if len(data) > _LARGEST_PICTURE:
+                        raise NetworkError("A picture of more than 20 MB is not looked at.")
+        one.bytes = len(data)
+        with Image.open(BytesIO(data)) as picture:
+            one.width, one.height = picture.size
+            one.codecs = [picture.format or ""]
+            one.picture = picture.convert("RGB")
+    except MudlarkError as problem:
+        one.problem = problem.what
+    except (UnidentifiedImageError, OSError, ValueError, Image.DecompressionBombError) as problem:
+        one.problem = f"The picture cannot be decoded: {problem}"
+    else:
+        if np.asarray(one.picture).max() <= _BLACK:
+            one.notes.append("the picture is black")
+
+
+async def _show(session: Session, stage: "_Stage", context: "BrowserContext", number: int, one: Peek) -> None:
+    """Have the browser play the beginning of a find, and keep what it shows."""
+    try:
+        with along(one.find.sent):
+            await _prepare(session, stage, number, one)
+        seen = await asyncio.wait_for(_play(context, stage.address(number)), _PLAYING)
+    except MudlarkError as problem:
+        one.problem = problem.what
+        return
+    except TimeoutError:
+        one.problem = f"The browser showed nothing within {_PLAYING:.0f} s."
+        return
+    if "problem" in seen:
+        one.problem = f"The browser cannot play it: {seen['problem']}"
+        return
+    one.width, one.height = seen["width"], seen["height"]
+    one.duration = one.duration or seen["duration"]
+    one.sound, one.level = seen["sound"], seen["level"]
+    frames = [Image.open(BytesIO(base64.b64decode(data))).convert("RGB") for data in seen["frames"]]
+    _judge(one, frames)
+
+
+def _judge(one: Peek, frames: list[Image.Image]) -> None:
+    """Choose the picture that shows most, and say what is black, still or silent."""
+    if frames:
+        arrays = [np.asarray(frame, np.int16) for frame in frames]
+        one.picture = frames[max(range(len(frames)), key=lambda at: float(arrays[at].std()))]
+        if all(array.max() <= _BLACK for array in arrays):
+            one.notes.append("the picture is black")
+        elif len(arrays) > 1 and all(np.abs(array - arrays[0]).mean() < _STILL for array in arrays[1:]):
+            one.notes.append("the picture does not move")
+    elif not one.only_sound:
+        one.notes.append("there is no picture")
+    if one.sound and one.level is not None and one.level < _SILENT:
+        one.notes.append("the sound is silent at the beginning")
+
+
+async def _prepare(session: Session, stage: "_Stage", number: int, one: Peek) -> None:
+    presentation = await load(session, one.find.url)
+    if presentation.kind == "file":
+        look = await session.glance(presentation.url)
+        one.bytes = presentation.length or look.length
+        if movie := await movie_at(session, look):
+            one.codecs = [track.format.codec for track in movie.tracks]
+        stage.remote[number] = _Remote(presentation.url, one.bytes, look.ranges, look.type, dict(one.find.sent))
+        return
+    tracks = highest(presentation)
+    await fill(session, presentation, tracks)
+    one.duration = presentation.duration
+    path, size, seconds = await _first_segment(session, tracks[0], stage.folder / str(number))
+    if one.duration and seconds:
+        one.bytes, one.estimated = round(size * one.duration / seconds), True
+    one.codecs = list(tracks[0].codecs) or await asyncio.to_thread(_codecs_in, path)
+    stage.local[number] = path
+
+
+async def _first_segment(session: Session, track: Track, base: Path) -> tuple[Path, int, float]:
+    """The first segment as a file that the browser plays; also its size as fetched, and its seconds."""
+    segment = (track.segments or [])[0]
+    part = segment.byte_range
+    raw, made = base.with_suffix(".ts"), base.with_suffix(".mp4")
+    size = 0
+    with raw.open("wb") as file:
+        async with session.open(segment.url, span=(part.start, part.length) if part else None) as answer:
+            async for chunk in answer.chunks:
+                size += len(chunk)
+                file.write(chunk)
+    parts = [Part(0, 0, segment.duration, raw)]
+    result = await asyncio.to_thread(assemble, parts, TransportReader, made, segment.duration)
+    if not result.segments:
+        raise FormatError("Its first segment cannot be read.")
+    return made, size, segment.duration
+
+
+def _codecs_in(path: Path) -> list[str]:
+    with path.open("rb") as file:
+
+        def read(at: int, count: int) -> bytes:
+            file.seek(at)
+            return file.read(count)
+
+        for box in scan(read, path.stat().st_size):
+            if box.kind == "moov":
+                return [t.format.codec for t in parse_movie(read(box.start, box.end - box.start), box.start).tracks]
+    return []
+
+
+@dataclass(slots=True)
+class _Remote:
+    """A file on a server, of which only pieces are fetched. left: bytes of the budget."""
+
+    url: str
+    length: int | None
+    ranges: bool
+    type: str
+    sent: dict[str, str]
+    left: int = _BUDGET
+
+
+@dataclass(slots=True)
+class _Stage:
+    """What the browser can ask for on loopback."""
+
+    session: Session
+    folder: Path
+    base: str = ""
+    local: dict[int, Path] = field(default_factory=dict)
+    remote: dict[int, _Remote] = field(default_factory=dict)
+
+    def address(self, number: int) -> str:
+        return f"{self.base}/stage/{number}"
+
+    async def page(self, request: web.Request) -> web.StreamResponse:
+        source = (
+            f'<!doctype html><video id="v" muted preload="auto" src="/media/{request.match_info["number"]}"></video>'
+        )
+        return web.Response(text=source, content_type="text/html")
+
+    async def media(self, request: web.Request) -> web.StreamResponse:
+        number = int(request.match_info["number"])
+        if number in self.local:
+            return web.FileResponse(self.local[number])
+        remote = self.remote[number]
+        asked = re.fullmatch(r"bytes=(\d+)-(\d*)", request.headers.get("Range", ""))
+        first = int(asked[1]) if asked and remote.ranges else 0
+        if remote.left <= 0 or (remote.length is not None and first >= remote.length):
+            raise web.HTTPRequestRangeNotSatisfiable
+        count = min(_PIECE, remote.left, (remote.length or _BUDGET) - first)
+        data = bytearray()
+        try:
+            with along(remote.sent):
+                async with self.session.open(remote.url, span=(first, count) if remote.ranges else None) as answer:
+                    async for chunk in answer.chunks:
+                        data += chunk
+                        if len(data) >= count:
+                            break
+        except MudlarkError as problem:
+            raise web.HTTPBadGateway(text=problem.what) from problem
+        remote.left -= len(data)
+        headers = {"Content-Type": remote.type or "video/mp4", "Accept-Ranges": "bytes"}
+        total = remote.length if remote.length is not None else len(data)
+        headers["Content-Range"] = f"bytes {first}-{first + len(data) - 1}/{total}"
+        return web.Response(status=206, body=bytes(data), headers=headers)
+
+
+@asynccontextmanager
+async def _stage(session: Session, folder: Path) -> AsyncIterator[_Stage]:
+    stage = _Stage(session, folder)
+    application = web.Application()
+    application.router.add_get("/stage/{number:[0-9]+}", stage.page)
+    application.router.add_get("/media/{number:[0-9]+}", stage.media)
+    runner = web.AppRunner(application, access_log=None)
+    await runner.setup()
+    try:
+        await web.TCPSite(runner, "127.0.0.1", 0).start()
+        stage.base = f"http://127.0.0.1:{runner.addresses[0][1]}"
+        yield stage
+    finally:
+        await runner.cleanup()
+
+
+async def _play(context: "BrowserContext", address: str) -> dict[str, Any]:
+    page = await context.new_page()
+    try:
+        await page.goto(address)
+        seen: dict[str, Any] = await page.evaluate((files("mudlark") / "peek.js").read_text())
+        return seen
+    finally:
+        await page.close()
