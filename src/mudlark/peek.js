@@ -17,11 +17,11 @@ async () => {
   analyser.fftSize = 2048;
   audio.createMediaElementSource(video).connect(analyser);
   video.muted = false;
-  let loudest = 0;
+  const levels = [];
   const wave = new Float32Array(analyser.fftSize);
   const meter = setInterval(() => {
     analyser.getFloatTimeDomainData(wave);
-    for (const value of wave) loudest = Math.max(loudest, Math.abs(value));
+    levels.push(wave.reduce((most, value) => Math.max(most, Math.abs(value)), 0));
   }, 25);
 
   const canvas = document.createElement("canvas");
@@ -44,10 +44,10 @@ async () => {
     video.currentTime = Math.min(reach, length) * share;
     if (await happens("seeked", 3)) take();
   }
+  const sound = (video.webkitAudioDecodedByteCount || 0) > 0, loudest = Math.max(0, ...levels);
   return {
     width: video.videoWidth, height: video.videoHeight,
     duration: Number.isFinite(video.duration) ? video.duration : null, frames,
-    sound: (video.webkitAudioDecodedByteCount || 0) > 0,
-    level: loudest > 0 ? 20 * Math.log10(loudest) : (video.webkitAudioDecodedByteCount ? -99 : null),
+    sound, levels, level: sound ? Math.max(-99, 20 * Math.log10(loudest)) : null,
   };
 }

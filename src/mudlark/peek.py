@@ -49,7 +49,8 @@ _SILENT = -60.0  # dB of full scale
 @dataclass(slots=True)
 class Peek:
     """What a find showed. bytes: of the whole, about if `estimated`. level: loudest sound that was heard, in dB of full
-    scale, None if there is none. notes: what a user should be warned of. problem: why nothing could be seen.
+    scale, None if there is none; levels: how loud it was (0 to 1) while it played. notes: what a user should be warned
+    of. problem: why nothing could be seen.
     """
 
     find: Find
@@ -62,6 +63,7 @@ class Peek:
     codecs: list[str] = field(default_factory=list)
     sound: bool = False
     level: float | None = None
+    levels: list[float] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     problem: str | None = None
 
@@ -138,7 +140,7 @@ async def _show(session: Session, stage: "_Stage", context: "BrowserContext", nu
         return
     one.width, one.height = seen["width"], seen["height"]
     one.duration = one.duration or seen["duration"]
-    one.sound, one.level = seen["sound"], seen["level"]
+    one.sound, one.level, one.levels = seen["sound"], seen["level"], seen["levels"]
     frames = [Image.open(BytesIO(base64.b64decode(data))).convert("RGB") for data in seen["frames"]]
     _judge(one, frames)
 

@@ -14,7 +14,7 @@ from mudlark.errors import NothingFound, UsageError
 from mudlark.find.look import look, looks_in
 from mudlark.find.model import Page
 from mudlark.peek import Peek, peek, worth_peeking
-from mudlark.report.sheet import Caption, draw_sheet
+from mudlark.report.sheet import Caption, draw_levels, draw_sheet
 from mudlark.web.address import file_part, printable
 from mudlark.web.session import Session
 
@@ -56,19 +56,29 @@ def command(urls: tuple[str, ...], most: int, sheet: Path | None, as_json: bool,
 
     with Steps() as steps:
         pages, peeks = asyncio.run(work())
-    show_peeks(pages, peeks, sheet, as_json)
+    target = make_sheet(pages, peeks, sheet)
+    if as_json:
+        emit_json("peek", sheet=str(target), finds=[peek_data(one) for one in peeks])
+    else:
+        show_peeks(peeks, target)
     if all(one.problem for one in peeks):
         click.get_current_context().exit(1)
 
 
-def show_peeks(pages: list[Page], peeks: list[Peek], sheet: Path | None, as_json: bool = False) -> None:
-    """Draw the sheet, and say in words what is on it."""
+def make_sheet(pages: list[Page], peeks: list[Peek], sheet: Path | None) -> Path:
+    """Draw the contact sheet; gives where it is."""
     target = sheet or _free_name()
     title = " · ".join(page.title or printable(page.url) for page in pages[:3])
-    draw_sheet(title, [(one.picture, _caption(number, one)) for number, one in enumerate(peeks, start=1)], target)
-    if as_json:
-        emit_json("peek", sheet=str(target), finds=[_as_data(one) for one in peeks])
-        return
+    cells = []
+    for number, one in enumerate(peeks, start=1):
+        picture = draw_levels(one.levels) if one.picture is None and one.levels else one.picture
+        cells.append((picture, _caption(number, one)))
+    draw_sheet(title, cells, target)
+    return target
+
+
+def show_peeks(peeks: list[Peek], sheet: Path) -> None:
+    """Say in words what is on the sheet."""
     out = console()
     rows: list[tuple[str, ...]] = [("", "picture", "length", "size", "codecs", "sound", "address")]
     rows += [(str(number), *_cells(one)) for number, one in enumerate(peeks, start=1)]
@@ -78,7 +88,7 @@ def show_peeks(pages: list[Page], peeks: list[Peek], sheet: Path | None, as_json
         out.print(line, markup=False)
         for note in _warnings(one):
             out.print(Text(f"   ! {note}", style="yellow"))
-    out.print(f"\nContact sheet: {target}", markup=False)
+    out.print(f"\nContact sheet: {sheet}", markup=False)
 
 
 def _free_name() -> Path:
@@ -96,7 +106,7 @@ def _size(one: Peek) -> str:
 def _sound(one: Peek) -> str:
     if not one.sound:
         return "–" if one.find.kind == "image" or one.problem else "none"
-    return f"{one.level:.0f} dB" if one.level is not None else "yes"
+    return f"{one.level:.0f} dB".replace("-", "−") if one.level is not None else "yes"
 
 
 def _warnings(one: Peek) -> list[str]:
@@ -116,14 +126,15 @@ def _cells(one: Peek) -> tuple[str, ...]:
 
 def _caption(number: int, one: Peek) -> Caption:
     picture, length, total, codecs, sound, _ = _cells(one)
-    first = [fact for fact in ("audio" if one.only_sound else one.find.kind, picture, length, total) if fact != "–"]
+    role = one.find.role if one.find.role == "advert" else "–"
+    first = [f for f in ("audio" if one.only_sound else one.find.kind, role, picture, length, total) if f != "–"]
     second = [fact for fact in (codecs, "no sound" if sound == "none" else f"sound {sound}") if "–" not in fact]
     name = file_part(one.find.url) or printable(one.find.url)
     facts = [", ".join(first), ", ".join(second)]
     return Caption(f"{number}  {name}", [fact for fact in facts if fact], _warnings(one))
 
 
-def _as_data(one: Peek) -> dict[str, Any]:
+def peek_data(one: Peek) -> dict[str, Any]:
     return {
         "url": one.find.url,
         "kind": "audio" if one.only_sound else one.find.kind,

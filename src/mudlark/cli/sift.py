@@ -2,8 +2,9 @@
 
 import asyncio
 import time
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, get_args
+from typing import TYPE_CHECKING, Any, get_args
 
 import click
 from rich.text import Text
@@ -31,6 +32,9 @@ from mudlark.manifest.load import wants_text
 from mudlark.web.address import printable
 from mudlark.web.session import Session
 
+if TYPE_CHECKING:
+    from mudlark.peek import Peek
+
 _ROLE_STYLE = {"main": "bold green", "advert": "yellow"}
 
 
@@ -46,6 +50,14 @@ _ROLE_STYLE = {"main": "bold green", "advert": "yellow"}
 @click.option("--most", type=click.IntRange(1), default=20, show_default=True, help="Finds listed of each page.")
 @click.option("--no-probe", is_flag=True, help="Ask the servers nothing about the finds.")
 @click.option("--button", default=None, metavar="TEXT|SELECTOR", help="What does this control of the page point to?")
+@click.option(
+    "--peek",
+    "peeking",
+    type=click.IntRange(1, 60),
+    default=None,
+    metavar="N",
+    help="Draw a contact sheet of the top N.",
+)
 @click.option(
     "--csv",
     type=click.Path(dir_okay=False, path_type=Path),
@@ -68,6 +80,7 @@ def command(
     most: int,
     no_probe: bool,
     button: str | None,
+    peeking: int | None,
     csv: Path | None,
     as_json: bool,
     **given: Any,
@@ -80,6 +93,7 @@ def command(
     Many pages ask for their media only once they are played: --listen does that in a real browser, --har takes what
     one has recorded before.
     """
+    browser = given["browser"]
     way = means(given)
     if not urls and way.har is None:
         raise UsageError("There is nothing to look through.", "Give the address of a page, or a capture with --har.")
@@ -87,17 +101,34 @@ def command(
         raise UsageError("--button looks at the source alone.", "Leave out --listen and --har.")
     wanted = Filter(kinds, roles, match, host, larger_than)
     asking = 0 if no_probe else MANY if sort == "size" or larger_than is not None else MOST
+
+    async def work() -> _Seen:
+        async with Session(connection(**given)) as session:
+            seen = await _look_at(session, addresses(urls), way, button, asking, steps)
+            for page in seen.pages:
+                page.finds = ordered((find for find in page.finds if wanted.passes(find)), sort)
+            if peeking:
+                from mudlark.peek import peek, worth_peeking  # needs what no other way of looking does
+
+                finds = [find for page in seen.pages for find in worth_peeking(page, peeking)]
+                seen.peeks = await peek(session, finds, browser)
+            return seen
+
     with Steps() as steps:
-        pages, buttons, problems = asyncio.run(_look_at(addresses(urls), way, button, asking, given, steps))
+        seen = asyncio.run(work())
+    pages, buttons, problems = seen.pages, seen.buttons, seen.problems
     if csv:
         count = write_listing(csv, [entry for page in pages for entry in page.entries])
         click.echo(
             f"{count:,} entries written to {csv}" if count else f"No page lists entries; {csv} has none.", err=True
         )
-    for page in pages:
-        page.finds = ordered((find for find in page.finds if wanted.passes(find)), sort)
+    sheet = None
+    if seen.peeks:
+        from mudlark.cli.peek import make_sheet, show_peeks
+
+        sheet = make_sheet(pages, seen.peeks, None)
     if as_json:
-        _emit(pages, buttons)
+        _emit(seen, sheet)
     else:
         for number, page in enumerate(pages):
             if number:
@@ -108,6 +139,9 @@ def command(
                 _show(page, most, why)
             elif not problems:
                 click.echo(f"mudlark: None of the finds on {printable(page.url)} is asked for.", err=True)
+        if sheet:
+            click.echo()
+            show_peeks(seen.peeks, sheet)
     if problems:
         for problem in problems[:-1]:
             click.echo(f"mudlark: {problem}", err=True)
@@ -116,29 +150,36 @@ def command(
         click.get_current_context().exit(NothingFound.exit_status)
 
 
+@dataclass
+class _Seen:
+    """What looking gave: pages, controls by their page's address, what was peeked at, and what went wrong."""
+
+    pages: list[Page] = field(default_factory=list)
+    buttons: dict[str, Button] = field(default_factory=dict)
+    problems: list[MudlarkError] = field(default_factory=list)
+    peeks: "list[Peek]" = field(default_factory=list)
+
+
 async def _look_at(
-    urls: list[str], way: Means, wanted: str | None, asking: int, network: dict[str, Any], steps: Steps
-) -> tuple[list[Page], dict[str, Button], list[MudlarkError]]:
-    pages: list[Page] = []
-    buttons: dict[str, Button] = {}
-    problems: list[MudlarkError] = []
-    async with Session(connection(**network)) as session:
-        if way.har and not urls:
-            return [looked.page for looked in await looks_in(session, way.har, asking=asking)], {}, []
-        for url in urls:
-            session.at_home(url)
-            try:
-                if wanted is None:
-                    pages.append((await look(session, url, way, asking=asking, watch=steps)).page)
-                else:
-                    page, found = await _button(session, url, wanted)
-                    pages.append(page)
-                    buttons[page.url] = found
-            except MudlarkError as problem:
-                problems.append(problem)
-                if isinstance(problem, NothingFound):
-                    pages.append(Page(url))
-    return pages, buttons, problems
+    session: Session, urls: list[str], way: Means, wanted: str | None, asking: int, steps: Steps
+) -> _Seen:
+    if way.har and not urls:
+        return _Seen([looked.page for looked in await looks_in(session, way.har, asking=asking)])
+    seen = _Seen()
+    for url in urls:
+        session.at_home(url)
+        try:
+            if wanted is None:
+                seen.pages.append((await look(session, url, way, asking=asking, watch=steps)).page)
+            else:
+                page, found = await _button(session, url, wanted)
+                seen.pages.append(page)
+                seen.buttons[page.url] = found
+        except MudlarkError as problem:
+            seen.problems.append(problem)
+            if isinstance(problem, NothingFound):
+                seen.pages.append(Page(url))
+    return seen
 
 
 async def _button(session: Session, url: str, wanted: str) -> tuple[Page, Button]:
@@ -155,8 +196,13 @@ async def _button(session: Session, url: str, wanted: str) -> tuple[Page, Button
     return page, button
 
 
-def _emit(pages: list[Page], buttons: dict[str, Button]) -> None:
-    emit_json("sift", pages=[_as_data(page, buttons.get(page.url)) for page in pages])
+def _emit(seen: _Seen, sheet: Path | None) -> None:
+    more = {}
+    if sheet:
+        from mudlark.cli.peek import peek_data
+
+        more["peek"] = {"sheet": str(sheet), "finds": [peek_data(one) for one in seen.peeks]}
+    emit_json("sift", pages=[_as_data(page, seen.buttons.get(page.url)) for page in seen.pages], **more)
 
 
 def _as_data(page: Page, button: Button | None) -> dict[str, Any]:

@@ -29,7 +29,7 @@ def draw_sheet(title: str, cells: Sequence[tuple[Image.Image | None, Caption]], 
     width = max(_GAP + columns * (_CELL[0] + _GAP), 620)
     sheet = Image.new("RGB", (width, 64 + sum(heights) + _GAP // 2), _PAPER)
     draw = ImageDraw.Draw(sheet)
-    draw.text((_GAP, 18), _fitting(title, width - 2 * _GAP, 24), font=ImageFont.load_default(24), fill=_INK)
+    draw.text((_GAP, 18), _fitting(title, width - 2 * _GAP, 24), font=_font(24), fill=_INK)
     top = 64
     for row, height in zip(rows, heights, strict=True):
         for column, (picture, caption) in enumerate(row):
@@ -59,12 +59,32 @@ def _cell(
     for number, (text, colour) in enumerate(caption.lines):
         size = 17 if number == 0 else 15
         place = (left, top + _CELL[1] + 10 + number * _LINE)
-        draw.text(place, _fitting(text, _CELL[0], size), font=ImageFont.load_default(size), fill=colour)
+        draw.text(place, _fitting(text, _CELL[0], size), font=_font(size), fill=colour)
+
+
+def draw_levels(levels: Sequence[float]) -> Image.Image:
+    """How loud something was over time, in the shape of a picture."""
+    image = Image.new("RGB", _CELL, _FRAME)
+    draw = ImageDraw.Draw(image)
+    middle = _CELL[1] / 2
+    step = _CELL[0] / max(1, len(levels))
+    for number, level in enumerate(levels):
+        half = max(1.0, min(level, 1.0) * middle * 0.9)
+        draw.rectangle((number * step, middle - half, (number + 1) * step, middle + half), fill=(142, 186, 190))
+    return image
+
+
+def _font(size: int) -> ImageFont.FreeTypeFont | ImageFont.ImageFont:
+    """A font with many scripts if the system has one, else the one that comes with the image library."""
+    try:
+        return ImageFont.truetype("DejaVuSans.ttf", size - 1)
+    except OSError:
+        return ImageFont.load_default(size)
 
 
 def _fitting(text: str, width: int, size: int) -> str:
     """The text, its middle left out if it is too long for the width."""
-    font = ImageFont.load_default(size)
+    font = _font(size)
     shown = text
     keep = len(text)
     while font.getlength(shown) > width and keep > 8:
