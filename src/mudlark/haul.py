@@ -12,6 +12,7 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import aclosing
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from mudlark import __version__
 from mudlark.archive.assay import assay
@@ -54,8 +55,11 @@ from mudlark.verify.media import Checked, check_file
 from mudlark.verify.transfer import Promise
 from mudlark.verify.verdict import Problem, Report, Verdict
 from mudlark.web.address import file_part, without_query
-from mudlark.web.listen import Heard, ListenWatch
+from mudlark.web.listening import ListenWatch
 from mudlark.web.session import SECRET, Changed, Session, along
+
+if TYPE_CHECKING:
+    from mudlark.web.listen import Heard
 
 _MOST_CONTENTS = 1_000  # names inside an archive that a record keeps
 
@@ -119,7 +123,7 @@ class _Found:
     find: Find
     presentation: Presentation
     tracks: list[Track]
-    heard: Heard | None = None
+    heard: "Heard | None" = None
 
     @property
     def choice(self) -> str | None:

@@ -21,7 +21,6 @@ from mudlark.find.look import Means
 from mudlark.find.select import Choice
 from mudlark.haul import HaulWatch, Item, Order, Plan, haul
 from mudlark.web.address import printable
-from mudlark.web.capture import read_captures
 from mudlark.web.retry import Passing
 from mudlark.web.session import Session
 
@@ -103,6 +102,8 @@ def command(
 
 def _only_page(way: Means) -> str:
     """The page of a capture, if it has one only."""
+    from mudlark.web.capture import read_captures
+
     assert way.har
     pages = [capture.url for capture in read_captures(way.har)]
     if len(pages) != 1:

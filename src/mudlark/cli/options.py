@@ -10,12 +10,11 @@ import click
 from mudlark.errors import UsageError
 from mudlark.web.address import pasted, printable
 from mudlark.web.connection import Connection, header_pair
+from mudlark.web.listening import Listening
 from mudlark.web.retry import Patience
 
 if TYPE_CHECKING:
     from mudlark.find.look import Means
-    from mudlark.web.listen import Listening
-
 F = TypeVar("F", bound=Callable[..., Any])
 
 _RATE = re.compile(r"(\d+(?:\.\d+)?)\s*([kKmMgG]?)(?:i?[bB])?(?:/s)?$")
@@ -159,10 +158,8 @@ def means_options(function: F) -> F:
     )(function)
 
 
-def listening(given: dict[str, Any], keep_secrets: bool = False) -> "Listening":
+def listening(given: dict[str, Any], keep_secrets: bool = False) -> Listening:
     """Take the listening options out of what a command was given."""
-    from mudlark.web.listen import Listening
-
     return Listening(
         press=given.pop("press"),
         scroll=given.pop("scroll"),

@@ -6,7 +6,7 @@ from typing import Self
 from rich.status import Status
 
 from mudlark.cli.show import messages
-from mudlark.web.listen import ListenWatch
+from mudlark.web.listening import ListenWatch
 
 
 class Steps(ListenWatch):

@@ -53,7 +53,7 @@ def entries_in(source: str, url: str) -> list[Entry]:
         if container is not None:
             containers[_form(container)].setdefault(target, container)
     best = max(containers.values(), key=lambda group: (_richness(group), len(group)), default={})
-    if len(best) < _FEWEST:
+    if not _richness(best):
         return []
     entries = [_entry(container, target, url) for target, container in best.items()]
     return [entry for entry in entries if entry]

@@ -3,15 +3,17 @@
 import asyncio
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from mudlark.errors import NothingFound, UsageError
-from mudlark.find.capture import sift_capture
 from mudlark.find.model import Page
 from mudlark.find.probe import MOST
 from mudlark.find.sift import sift
-from mudlark.web.capture import read_captures
-from mudlark.web.listen import Heard, Listening, ListenWatch, listen
+from mudlark.web.listening import Listening, ListenWatch
 from mudlark.web.session import Session, shown
+
+if TYPE_CHECKING:
+    from mudlark.web.listen import Heard
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,7 +29,7 @@ class Looked:
     """A page that was looked at. heard: what the browser recorded, if it was listened to."""
 
     page: Page
-    heard: Heard | None = None
+    heard: "Heard | None" = None
 
 
 async def look(
@@ -36,6 +38,9 @@ async def look(
     """The page at an address with its finds, best first."""
     session.at_home(address)
     if means.listening:
+        from mudlark.find.capture import sift_capture  # what other means do not need is left out of memory
+        from mudlark.web.listen import listen
+
         heard = await listen(address, means.listening, session.connection, watch)
         return Looked(await sift_capture(session, heard.capture(), asking=asking), heard)
     if means.har:
@@ -46,6 +51,9 @@ async def look(
 
 async def looks_in(session: Session, har: Path, address: str | None = None, *, asking: int = MOST) -> list[Looked]:
     """The pages of a capture; only that at the address, if one is given."""
+    from mudlark.find.capture import sift_capture
+    from mudlark.web.capture import read_captures
+
     captures = await asyncio.to_thread(read_captures, har)
     if address is not None:
         there = [capture.url for capture in captures]

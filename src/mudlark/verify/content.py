@@ -3,6 +3,7 @@
 What cannot be looked into is judged by its length and by digests alone, and the check says so.
 """
 
+import re
 import zipfile
 import zlib
 from collections.abc import Sequence
@@ -12,6 +13,11 @@ from mudlark.verify.verdict import Report
 
 PICTURES = frozenset({"png", "jpeg", "gif", "webp"})
 _PLAYED = frozenset({"matroska", "mp3", "ogg", "flac", "wav", "adts", "ts"})
+_LARGEST_TABLE = 8_000_000  # bytes
+_START = re.compile(rb"startxref\s+(\d{1,15})\s+%%EOF\s*$")
+_TABLE = re.compile(rb"xref\s+0 \d+\s+((?:\d{10} \d{5} [nf]\s*)+)trailer")
+_PLACE = re.compile(rb"(\d{10}) \d{5} n")
+_OBJECT = re.compile(rb"\s*\d+\s+\d+\s+obj\b")
 _MOST_PIXELS = 400_000_000
 
 
@@ -78,11 +84,31 @@ def check_pages(pictures: Sequence[Path], report: Report) -> None:
 
 
 def _check_document(path: Path, report: Report) -> None:
+    """A PDF ends as one, and the objects are where its table says, if it has one in the plain form (ISO 32000-1
+    §7.5.4); other forms are not looked into further."""
     with path.open("rb") as file:
-        file.seek(0, 2)
-        file.seek(max(0, file.tell() - 2048))
+        size = file.seek(0, 2)
+        file.seek(max(0, size - 2048))
         tail = file.read()
-    if b"startxref" in tail and b"%%EOF" in tail:
-        report.passed("content", "a PDF that ends as a PDF should")
-    else:
-        report.failed("content", "document", "The PDF does not end as a PDF should; it is likely cut short", grave=True)
+        start = _START.search(tail)
+        if not start or not tail.rstrip().endswith(b"%%EOF"):
+            text = "The PDF does not end as a PDF should; it is likely cut short"
+            report.failed("content", "document", text, grave=True)
+            return
+        file.seek(min(int(start[1]), size))
+        there = file.read(_LARGEST_TABLE)
+        table = _TABLE.match(there)
+        if not table:
+            if _OBJECT.match(there):  # a table in the compressed form
+                report.passed("content", "a PDF that ends as a PDF should")
+            else:
+                report.failed("content", "document", "The PDF's table is not where its end says")
+            return
+        places = [int(place) for place in _PLACE.findall(table[1])]
+        for place in places:
+            file.seek(min(place, size))
+            if not _OBJECT.match(file.read(24)):
+                text = f"The PDF has no object at byte {place:,}, where its table says"
+                report.failed("content", "document", text)
+                return
+    report.passed("content", f"a PDF whose {len(places):,} objects are where its table says")

@@ -12,14 +12,12 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-import ijson
 import msgspec
 
 from mudlark.errors import FormatError, StorageError
+from mudlark.web.stream import JsonStream
 
 VERSION = "1.2"
-_BUFFER = 1 << 20
-_MARK = b"\xef\xbb\xbf"
 
 
 class Pair(msgspec.Struct):
@@ -214,7 +212,7 @@ class HarFile:
     def pages(self) -> list[OpenedPage]:
         """The pages that it speaks of; those that cannot be read are passed over."""
         found = []
-        for raw in self._items("log.pages.item"):
+        for raw in self._items("pages"):
             with suppress(msgspec.ValidationError):
                 found.append(msgspec.convert(raw, OpenedPage, strict=False))
         return found
@@ -223,7 +221,7 @@ class HarFile:
         """The requests in the order of the file."""
         self.unreadable, self.cut = 0, None
         any_came = False
-        for raw in self._items("log.entries.item"):
+        for raw in self._items("entries"):
             any_came = True
             try:
                 yield msgspec.convert(raw, Entry, strict=False)
@@ -235,15 +233,23 @@ class HarFile:
                 f"{self.path} holds no requests{why}.", advice="Save the capture again, as HAR with content."
             )
 
-    def _items(self, prefix: str) -> Iterator[Any]:
+    def _items(self, wanted: str) -> Iterator[Any]:
+        """The elements of one array of the log."""
         try:
             with self.path.open("rb") as file:
-                start = file.read(64)
-                if not start.removeprefix(_MARK).lstrip().startswith(b"{"):
+                stream = JsonStream(file)
+                if stream.next() != "{":
                     raise FormatError(f"{self.path} is not a HAR file: it does not begin as JSON does.", 0)
-                file.seek(len(_MARK) if start.startswith(_MARK) else 0)
-                yield from ijson.items(file, prefix, buf_size=_BUFFER, use_float=True)
+                for outer in stream.members():
+                    if outer != "log":
+                        stream.skip()
+                        continue
+                    for name in stream.members():
+                        if name == wanted:
+                            yield from stream.elements()
+                        else:
+                            stream.skip()
         except OSError as problem:
             raise StorageError(f"Cannot read {self.path}: {problem.strerror}.") from problem
-        except (ijson.JSONError, ValueError, RecursionError, OverflowError) as problem:
-            self.cut = " ".join(str(problem).split())[:120] or type(problem).__name__
+        except (ValueError, RecursionError) as problem:
+            self.cut = " ".join(str(problem).split())[:120]

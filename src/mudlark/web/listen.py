@@ -6,7 +6,6 @@ starts downloads is recorded all the same, and what happened is noted.
 
 import asyncio
 import time
-from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
 from importlib.resources import files
@@ -21,6 +20,7 @@ from mudlark.web.browser import BrowserError, opened, send_secrets
 from mudlark.web.capture import Capture, capture_of
 from mudlark.web.connection import Connection
 from mudlark.web.har import Entry, OpenedPage, PageTimings, Player, Shown, View, write_har
+from mudlark.web.listening import Listening, ListenWatch
 from mudlark.web.recorder import Recorder, stamp
 from mudlark.web.session import shown
 
@@ -35,26 +35,6 @@ _MOST_FRAMES = 40
 _MOST_WINDOWS = 4
 _LARGEST_SOURCE = 5_000_000
 _STEP_SETTLES = 0.35  # seconds without anything new after one step of scrolling
-
-
-@dataclass(frozen=True, slots=True)
-class Listening:
-    """How to listen. press: texts or selectors of controls, pressed in this order. quiet and at_most: seconds."""
-
-    press: tuple[str, ...] = ()
-    scroll: bool = False
-    most_scrolls: int = 200
-    quiet: float = 2.0
-    at_most: float = 60.0
-    browser: Path | None = None
-    keep_secrets: bool = False
-
-
-@dataclass
-class ListenWatch:
-    """Who wants to know hears of the steps."""
-
-    on_step: Callable[[str, int], None] = lambda _step, _requests: None
 
 
 @dataclass(slots=True)

@@ -1,0 +1,25 @@
+"""How to listen to a page: the settings, without the browser and the libraries behind it."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+
+@dataclass(frozen=True, slots=True)
+class Listening:
+    """How to listen. press: texts or selectors of controls, pressed in this order. quiet and at_most: seconds."""
+
+    press: tuple[str, ...] = ()
+    scroll: bool = False
+    most_scrolls: int = 200
+    quiet: float = 2.0
+    at_most: float = 60.0
+    browser: Path | None = None
+    keep_secrets: bool = False
+
+
+@dataclass
+class ListenWatch:
+    """Who wants to know hears of the steps, each with the number of requests so far."""
+
+    on_step: Callable[[str, int], None] = lambda _step, _requests: None
