@@ -138,7 +138,9 @@ def test_bodies_in_base64_are_decoded_and_others_dropped(tmp_path: Path) -> None
 
 
 def test_a_byte_order_mark_and_pages_after_the_entries_do_no_harm(tmp_path: Path) -> None:
-    whole = har([document() | {"pageref": "x"}], [{"startedDateTime": "2026", "id": "x", "title": "Named"}])
+    whole: dict[str, Any] = har(
+        [document() | {"pageref": "x"}], [{"startedDateTime": "2026", "id": "x", "title": "Named"}]
+    )
     whole["log"] = dict(reversed(whole["log"].items()))
     path = tmp_path / "a.har"
     path.write_bytes(b"\xef\xbb\xbf" + json.dumps(whole).encode())
@@ -146,7 +148,9 @@ def test_a_byte_order_mark_and_pages_after_the_entries_do_no_harm(tmp_path: Path
 
 
 def test_every_page_of_a_file_is_a_capture_of_its_own(tmp_path: Path) -> None:
-    pages = [{"startedDateTime": "2026", "id": name, "title": name, "pageTimings": {}} for name in ("a", "b")]
+    pages: list[dict[str, Any]] = [
+        {"startedDateTime": "2026", "id": name, "title": name, "pageTimings": {}} for name in ("a", "b")
+    ]
     entries = [entry(f"http://museum.test/{name}", "text/html", "<p>", page=name) for name in ("a", "b", "b")]
     captures = read_captures(write(tmp_path, entries, pages))
     assert [(capture.title, len(capture.exchanges)) for capture in captures] == [("a", 1), ("b", 2)]

@@ -44,6 +44,8 @@ def command(url: str, har: Path, keep_secrets: bool, as_json: bool, **given: Any
         _emit(heard, capture, har)
     else:
         _show(heard, capture, har)
+    if not heard.whole:
+        click.get_current_context().exit(1)
 
 
 def _emit(heard: Heard, capture: Capture, har: Path) -> None:
@@ -87,9 +89,12 @@ def _show(heard: Heard, capture: Capture, har: Path) -> None:
     if players:
         out.print()
     for view, player in players:
-        facts = [f"{player.width}×{player.height}" if player.width else "", clock(player.duration)]
+        facts = [f"{player.width}×{player.height}" if player.width else ""]
+        facts += [clock(player.duration) if player.duration else ""]
         where = "" if view.url == capture.url else f" in {printable(view.url)}"
-        out.print(Text(f"{player.tag} player{where}: {', '.join(f for f in facts if f)}", style="bold"))
+        out.print(
+            Text(f"{player.tag} player{where}: {', '.join(f for f in facts if f) or 'nothing loaded'}", style="bold")
+        )
         out.print(Text(f"  {printable(player.src)}", style="cyan"))
     for note in capture.notes:
         out.print(Text(f"! {note}", style="yellow"))

@@ -8,8 +8,9 @@ import os
 import shutil
 import signal
 import sys
-from collections.abc import AsyncIterator
-from contextlib import asynccontextmanager, suppress
+import tempfile
+from collections.abc import AsyncIterator, Iterator
+from contextlib import AsyncExitStack, asynccontextmanager, contextmanager, suppress
 from http.cookiejar import Cookie
 from importlib.resources import files
 from pathlib import Path
@@ -74,7 +75,10 @@ async def opened(connection: Connection, executable: Path | None = None) -> Asyn
     flags = [*_FLAGS, *(["--no-sandbox"] if sys.platform == "linux" and os.geteuid() == 0 else [])]
     if connection.trust:
         flags.append(f"--ignore-certificate-errors-spki-list={_key_digests(connection.trust)}")
-    async with async_playwright() as playwright:
+    async with AsyncExitStack() as stack:
+        folder = stack.enter_context(tempfile.TemporaryDirectory(prefix="mudlark-", ignore_cleanup_errors=True))
+        with _temporary_files_in(folder):
+            playwright = await stack.enter_async_context(async_playwright())
         try:
             browser = await playwright.chromium.launch(
                 executable_path=path,
@@ -97,6 +101,20 @@ async def opened(connection: Connection, executable: Path | None = None) -> Asyn
             raise BrowserError(f"The browser failed: {_first_line(problem)}", "Try again, or with --at-most.") from None
         finally:
             await _end(browser, process)
+
+
+@contextmanager
+def _temporary_files_in(folder: str) -> Iterator[None]:
+    """Programs started inside, and those that they start, keep their temporary files there: the profile among them."""
+    before = os.environ.get("TMPDIR")
+    os.environ["TMPDIR"] = folder
+    try:
+        yield
+    finally:
+        if before is None:
+            del os.environ["TMPDIR"]
+        else:
+            os.environ["TMPDIR"] = before
 
 
 async def _context(browser: "Browser", connection: Connection) -> "BrowserContext":

@@ -6,6 +6,7 @@ starts downloads is recorded all the same, and what happened is noted.
 
 import asyncio
 import time
+from collections.abc import Coroutine
 from contextlib import suppress
 from dataclasses import dataclass, field
 from importlib.resources import files
@@ -39,12 +40,16 @@ _STEP_SETTLES = 0.35  # seconds without anything new after one step of scrolling
 
 @dataclass(slots=True)
 class Heard:
-    """What came of it: the page and all its requests. cookies: (name, value, domain, path, secure) of the browser."""
+    """What came of it: the page and all its requests. cookies: (name, value, domain, path, secure) of the browser.
+
+    whole: neither the page nor the browser ended early.
+    """
 
     page: OpenedPage
     entries: list[Entry]
     browser: str
     cookies: list[tuple[str, str, str, str, bool]] = field(default_factory=list)
+    whole: bool = True
 
     def capture(self) -> Capture:
         """The same, as finding needs it."""
@@ -84,6 +89,7 @@ class _Visit:
         self.gone: str | None = None
         self.script = (files("mudlark.web") / "inside.js").read_text()
         self.seen: dict[str, View] = {}
+        self.mute: set[Frame] = set()
 
     @property
     def left(self) -> float:
@@ -107,8 +113,10 @@ class _Visit:
         except Exception as problem:  # a browser that ends is no reason to lose what was recorded
             if not self.gone and not page.is_closed():
                 raise
-            self.note(self.gone or f"The page ended early: {problem}")
-        if self.left <= 0:
+            self._lost(f"The page ended early: {problem}.")
+        if self.gone:
+            self.note(f"{self.gone} What it asked for later is missing.")
+        elif self.left <= 0:
             self.note(f"The page was not quiet after {self.options.at_most:g} s; what it asked for later is missing.")
         self.watch.on_step("Reading", self.recorder.count)
         views = await self._views(page)
@@ -116,15 +124,19 @@ class _Visit:
         cookies = await self._cookies()
         title = views[0].title if views else ""
         told = OpenedPage(stamp(begun), "page_1", title or self.address, PageTimings(), views, self.notes)
-        return Heard(told, entries, browser, cookies)
+        return Heard(told, entries, browser, cookies, whole=self.gone is None)
 
     def _guard(self, page: "Page") -> None:
         """Nothing that a page does may hold up the visit."""
         page.on("dialog", lambda dialog: asyncio.ensure_future(self._dialog(dialog)))
-        page.on("download", lambda it: self.note(f"The page started a download: {shown(it.url)}"))
+        page.on("download", lambda it: self._download(it.url))
         page.on("crash", lambda _: self._lost("The page crashed in the browser."))
         if self.context.browser:
             self.context.browser.on("disconnected", lambda _: self._lost("The browser ended by itself."))
+
+    def _download(self, url: str) -> None:
+        self.note(f"The page started a download: {shown(url)}")
+        self.recorder.forget(url)
 
     def _lost(self, why: str) -> None:
         self.gone = self.gone or why
@@ -168,9 +180,7 @@ class _Visit:
 
     async def _settle(self, page: "Page", quiet: float) -> None:
         """Wait for the page to be there, and for a moment in which it asks for nothing."""
-        with suppress(Exception):
-            await page.wait_for_load_state("load", timeout=min(10.0, max(0.5, self.left)) * 1000)
-        await self._quiet(page, quiet, most=10.0)
+        await self._quiet(page, quiet, most=15.0)
 
     async def _work(self, page: "Page") -> None:
         self.watch.on_step("Playing", self.recorder.count)
@@ -251,19 +261,30 @@ class _Visit:
     def _frames(self, page: "Page") -> "list[Frame]":
         return [frame for other in self.context.pages for frame in other.frames][:_MOST_FRAMES]
 
-    async def _ask(self, frame: "Frame", task: str, given: Any = None) -> Any:
-        """The answer of a frame; None if it is gone or does not answer in time."""
-        source = f"([task, given]) => ({self.script})(task, given)"
-        with suppress(Exception):
-            return await asyncio.wait_for(frame.evaluate(source, [task, given]), _ANSWERING)
+    async def _in_time(self, frame: "Frame", answer: Coroutine[Any, Any, Any]) -> Any:
+        """What a frame answers; None if it is gone. One that does not answer in time is not asked again."""
+        if frame in self.mute:
+            answer.close()
+            return None
+        try:
+            return await asyncio.wait_for(answer, min(_ANSWERING, max(1.0, self.left)))
+        except TimeoutError:
+            self.mute.add(frame)
+            self.note(f"{shown(frame.url)} does not answer the browser any more; its scripts keep it busy.")
+        except Exception:  # it was closed, or its own scripts broke what is asked of it
+            return None
         return None
 
-    async def _handle(self, frame: "Frame", task: str, given: Any = None) -> Any:
+    async def _ask(self, frame: "Frame", task: str, given: Any = None) -> Any:
+        """What a task of the script in inside.js gives."""
         source = f"([task, given]) => ({self.script})(task, given)"
-        with suppress(Exception):
-            handle = await asyncio.wait_for(frame.evaluate_handle(source, [task, given]), _ANSWERING)
-            return handle.as_element()
-        return None
+        return await self._in_time(frame, frame.evaluate(source, [task, given]))
+
+    async def _handle(self, frame: "Frame", task: str, given: Any = None) -> Any:
+        """The element that such a task gives."""
+        source = f"([task, given]) => ({self.script})(task, given)"
+        handle = await self._in_time(frame, frame.evaluate_handle(source, [task, given]))
+        return handle.as_element() if handle else None
 
     async def _any(self, page: "Page", task: str) -> bool:
         """Do something in all frames; true if it is true in any."""
@@ -294,10 +315,9 @@ class _Visit:
         if not frame.url.startswith(("http:", "https:")):
             return None
         view = View(frame.url)
-        with suppress(Exception):
-            view.title = await asyncio.wait_for(frame.title(), _ANSWERING)
-            source = await asyncio.wait_for(frame.content(), _ANSWERING)
-            view.source = source if len(source) <= _LARGEST_SOURCE else None
+        view.title = await self._in_time(frame, frame.title()) or ""
+        source = await self._in_time(frame, frame.content())
+        view.source = source if source and len(source) <= _LARGEST_SOURCE else None
         keys = await self._ask(frame, "keys") or {}
         with suppress(msgspec.ValidationError):
             view.players = msgspec.convert(await self._ask(frame, "players") or [], list[Player], strict=False)

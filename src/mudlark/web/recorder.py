@@ -78,9 +78,14 @@ class Recorder:
     def quiet_for(self) -> float:
         """Seconds since something new was asked for, or 0 while such a request is being answered."""
         now = time.monotonic()
-        if any(now - since < _PATIENCE for since in self._pending.values()):
+        if any(now - since < _PATIENCE and not _abandoned(asked) for asked, since in self._pending.items()):
             return 0.0
         return now - self.news_at
+
+    def forget(self, url: str) -> None:
+        """No longer wait for a request, as when it has become a download."""
+        for asked in [asked for asked in self._pending if asked.url == url]:
+            del self._pending[asked]
 
     async def entries(self) -> list[Entry]:
         """All that was heard, in the order in which it was asked; unfinished ones as far as they came."""
@@ -210,6 +215,14 @@ def _bare(heard: _Heard) -> Entry:
         resource_type=asked.resource_type,
         frame=heard.frame if heard.frame else msgspec.UNSET,
     )
+
+
+def _abandoned(asked: "Asked") -> bool:
+    """True if the window that asked is closed."""
+    try:
+        return asked.frame.page.is_closed()
+    except Exception:  # a service worker has no window
+        return False
 
 
 def _frame_of(asked: "Asked") -> str | None:
