@@ -142,10 +142,10 @@ async def _show(session: Session, stage: "_Stage", context: "BrowserContext", nu
     one.duration = one.duration or seen["duration"]
     one.sound, one.level, one.levels = seen["sound"], seen["level"], seen["levels"]
     frames = [Image.open(BytesIO(base64.b64decode(data))).convert("RGB") for data in seen["frames"]]
-    _judge(one, frames)
+    judge(one, frames)
 
 
-def _judge(one: Peek, frames: list[Image.Image]) -> None:
+def judge(one: Peek, frames: list[Image.Image]) -> None:
     """Choose the picture that shows most, and say what is black, still or silent."""
     if frames:
         arrays = [np.asarray(frame, np.int16) for frame in frames]

@@ -163,7 +163,7 @@ def is_text(media_type: str, url: str) -> bool:
 
 
 def _text_body(content: Content, media_type: str, url: str) -> bytes | None:
-    if not content.text or not is_text(media_type, url) or len(content.text) > 2 * LARGEST_BODY:
+    if not isinstance(content.text, str) or not is_text(media_type, url) or len(content.text) > 2 * LARGEST_BODY:
         return None
     body = content.body()
     return body if body and len(body) <= LARGEST_BODY else None

@@ -27,26 +27,24 @@ class Pair(msgspec.Struct):
     value: str = ""
 
 
-class PostData(msgspec.Struct, omit_defaults=True, rename="camel"):
+class PostData(msgspec.Struct, rename="camel"):
     """What a request carried."""
 
-    mime_type: str = ""
-    text: str | None = None
-    encoding: str | None = msgspec.field(default=None, name="_encoding")
+    mime_type: str | None = ""
+    text: str | None = ""
 
 
-class Content(msgspec.Struct, omit_defaults=True, rename="camel"):
+class Content(msgspec.Struct, rename="camel"):
     """The body of a response. size: decoded, in bytes, -1 if unknown. text: the body itself, if it was kept."""
 
     size: float | None = msgspec.field(default=-1)
     mime_type: str | None = ""
-    text: str | None = None
-    encoding: str | None = None
-    compression: float | None = None
+    text: str | msgspec.UnsetType | None = msgspec.UNSET
+    encoding: str | msgspec.UnsetType | None = msgspec.UNSET
 
     def body(self) -> bytes | None:
         """The body's bytes, None if it was not kept or cannot be decoded."""
-        if self.text is None:
+        if not isinstance(self.text, str):
             return None
         if self.encoding != "base64":
             return self.text.encode("utf-8", "surrogatepass")
