@@ -454,9 +454,8 @@ class _Haul:
 
     def source(self, manifests: list[ManifestFacts], capture: CaptureFacts | None) -> Source:
         page, find = self.found.page, self.found.find
-        headers = {
-            name: "(left out)" if name.lower() in SECRET else value for name, value in self.session.identity.items()
-        }
+        identity = self.session.identity(self.found.presentation.url)
+        headers = {name: "(left out)" if name.lower() in SECRET else value for name, value in identity.items()}
         return Source(
             target=self.found.order.target,
             choice=self.found.choice,

@@ -32,6 +32,11 @@ class _LazyGroup(click.Group):
         if cmd_name not in _COMMANDS:
             return None
         command: click.Command = importlib.import_module(f"mudlark.cli.{cmd_name}").command
+        if ctx.default_map is None:
+            from mudlark.cli.config import defaults
+
+            names = {name.lstrip("-"): p.name for p in command.params if p.name for name in p.opts}
+            ctx.default_map = {cmd_name: defaults(cmd_name, _COMMANDS, names)}
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:

@@ -7,9 +7,11 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
+from mudlark.cli.config import own_guises
 from mudlark.errors import UsageError
 from mudlark.web.address import pasted, printable
 from mudlark.web.connection import Connection, header_pair
+from mudlark.web.guise import PLAIN, choose
 from mudlark.web.listening import Listening
 from mudlark.web.retry import Patience
 
@@ -33,6 +35,14 @@ class _Rate(click.ParamType[float]):
 
 
 _NETWORK = (
+    click.option(
+        "--guise",
+        default=PLAIN.name,
+        show_default=True,
+        metavar="NAME",
+        help="Ask as this user agent (see `mudlark guises`).",
+        envvar="MUDLARK_GUISE",
+    ),
     click.option(
         "--lanes",
         type=click.IntRange(1, 64),
@@ -214,6 +224,7 @@ def json_option(function: F) -> F:
 
 
 def connection(
+    guise: str,
     lanes: int,
     tries: int,
     patience: float,
@@ -225,6 +236,7 @@ def connection(
 ) -> Connection:
     """The connection that the network options describe."""
     return Connection(
+        guise=choose(guise, own_guises()),
         lanes=lanes,
         patience=Patience(tries=tries),
         stall=patience,

@@ -4,6 +4,7 @@ Drives an installed Chromium or Chrome through its DevTools protocol. Nothing of
 """
 
 import asyncio
+import json
 import os
 import shutil
 import signal
@@ -19,11 +20,11 @@ from urllib.parse import urlsplit
 
 from mudlark.errors import MudlarkError, UsageError
 from mudlark.web.connection import Connection
-from mudlark.web.guise import PLAIN
+from mudlark.web.guise import PLAIN, Guise
 from mudlark.web.session import SECRET, read_cookies
 
 if TYPE_CHECKING:
-    from playwright.async_api import Browser, BrowserContext, Route
+    from playwright.async_api import Browser, BrowserContext, Page, Route
 
 _NAMES = ("chromium", "chromium-browser", "google-chrome", "google-chrome-stable", "chrome")
 _PLACES = (
@@ -120,25 +121,52 @@ def _temporary_files_in(folder: str) -> Iterator[None]:
 async def _context(browser: "Browser", connection: Connection) -> "BrowserContext":
     guise = connection.guise
     plain = guise is PLAIN
-    own: dict[str, Any] = {} if plain else {"user_agent": guise.user_agent}
+    agent = guise.user_agent
     if plain:
         session = await browser.new_browser_cdp_session()
-        told = (await session.send("Browser.getVersion"))["userAgent"]
-        own["user_agent"] = told.replace("Headless", "")  # what the same browser says when it has a window
+        told: str = (await session.send("Browser.getVersion"))["userAgent"]
+        agent = told.replace("Headless", "")  # what the same browser says when it has a window
     context = await browser.new_context(
         viewport={"width": guise.viewport[0], "height": guise.viewport[1]},
         device_scale_factor=guise.scale,
-        has_touch=guise.touch,
+        has_touch=guise.touch > 0,
         is_mobile=guise.mobile,
-        locale=guise.language,
+        locale=guise.language.partition(",")[0] or "en",
+        user_agent=agent,
         accept_downloads=False,
         extra_http_headers={name: value for name, value in connection.headers if name.lower() not in SECRET},
-        **own,
     )
     await context.add_init_script(path=str(files("mudlark.web") / "keys.js"))
     if connection.cookie_file:
         await context.add_cookies([_cookie(cookie) for cookie in read_cookies(connection.cookie_file)])
     return context
+
+
+async def dress(page: "Page", guise: Guise) -> None:
+    """Have the scripts of a page see the guise whole: platform, client hints, fingers."""
+    if guise is PLAIN:
+        return
+    session = await page.context.new_cdp_session(page)
+    languages = ",".join(part.partition(";")[0].strip() for part in guise.language.split(","))
+    given: dict[str, Any] = {"userAgent": guise.user_agent, "acceptLanguage": languages or "en"}
+    own_platform = f"{{get: () => {json.dumps(guise.platform)}}}"
+    await page.add_init_script(f"Object.defineProperty(Navigator.prototype, 'platform', {own_platform})")
+    if hints := guise.hints:
+        given["userAgentMetadata"] = {
+            "brands": [{"brand": name, "version": version} for name, version in hints.brands],
+            "fullVersionList": [{"brand": name, "version": f"{version}.0.0.0"} for name, version in hints.brands],
+            "platform": hints.platform,
+            "platformVersion": hints.platform_version,
+            "architecture": hints.architecture,
+            "bitness": hints.bitness,
+            "model": hints.model,
+            "mobile": guise.mobile,
+        }
+    else:
+        await page.add_init_script("delete Navigator.prototype.userAgentData")
+    await session.send("Emulation.setUserAgentOverride", given)
+    if guise.touch:
+        await session.send("Emulation.setTouchEmulationEnabled", {"enabled": True, "maxTouchPoints": guise.touch})
 
 
 async def send_secrets(context: "BrowserContext", connection: Connection, address: str) -> None:

@@ -17,9 +17,10 @@ import msgspec
 
 from mudlark import __version__
 from mudlark.errors import NetworkError, NothingFound
-from mudlark.web.browser import BrowserError, opened, send_secrets
+from mudlark.web.browser import BrowserError, dress, opened, send_secrets
 from mudlark.web.capture import Capture, capture_of
 from mudlark.web.connection import Connection
+from mudlark.web.guise import Guise
 from mudlark.web.har import Entry, OpenedPage, PageTimings, Player, Shown, View, write_har
 from mudlark.web.listening import Listening, ListenWatch
 from mudlark.web.recorder import Recorder, stamp
@@ -69,20 +70,28 @@ async def listen(address: str, options: Listening, connection: Connection, watch
         name = f"Chromium/{context.browser.version}" if context.browser else "Chromium/"
         await send_secrets(context, connection, address)
         recorder.attach(context)
-        return await _Visit(address, options, context, recorder, watch or ListenWatch()).run(name)
+        visit = _Visit(address, options, context, recorder, watch or ListenWatch(), connection.guise)
+        return await visit.run(name)
 
 
 class _Visit:
     """One page from opening to the end."""
 
     def __init__(
-        self, address: str, options: Listening, context: "BrowserContext", recorder: Recorder, watch: ListenWatch
+        self,
+        address: str,
+        options: Listening,
+        context: "BrowserContext",
+        recorder: Recorder,
+        watch: ListenWatch,
+        guise: Guise,
     ) -> None:
         self.address = address
         self.options = options
         self.context = context
         self.recorder = recorder
         self.watch = watch
+        self.guise = guise
         self.notes: list[str] = []
         self.ends = time.monotonic() + options.at_most
         self.windows = 0
@@ -104,7 +113,7 @@ class _Visit:
         page = await self.context.new_page()
         self._guard(page)
         self.context.on("page", lambda other: asyncio.ensure_future(self._window(other)))
-        await self.recorder.follow(page)
+        await self._follow(page)
         await self._open(page)
         try:
             await self._work(page)
@@ -158,6 +167,11 @@ class _Visit:
                 await page.close()
             return
         self._guard(page)
+        with suppress(Exception):
+            await self._follow(page)
+
+    async def _follow(self, page: "Page") -> None:
+        await dress(page, self.guise)
         await self.recorder.follow(page)
 
     async def _open(self, page: "Page") -> None:

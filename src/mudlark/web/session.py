@@ -110,14 +110,17 @@ class Session:
         self._secret = {name: value for name, value in self.connection.headers if name.lower() in SECRET}
         self._home: set[str] = set()
         self._kept: dict[str, Look] = {}
+        self._hints: dict[str, frozenset[str]] = {}
         self._client: aiohttp.ClientSession | None = None
 
-    @property
-    def identity(self) -> dict[str, str]:
-        """The headers that every request carries."""
+    def identity(self, address: str, *, page: bool = False) -> dict[str, str]:
+        """The headers that say who asks, as a request for this address carries them. page: it may be one."""
         guise = self.connection.guise
         given = dict(self.connection.headers)
-        own = {"User-Agent": guise.user_agent, **dict(guise.headers)}
+        asked_for = self._hints.get(urlsplit(address).netloc, frozenset())
+        own = {"User-Agent": guise.user_agent, **guise.headers(address, asked_for)}
+        if not page:
+            own["Accept"] = "*/*"
         beside = {name.title(): value for name, value in (_ALONG.get() or {}).items()}
         if guise is not PLAIN:
             beside.pop("User-Agent", None)
@@ -234,7 +237,9 @@ class Session:
         a body that is shorter than announced included.
         """
         assert self._client, "a session is used inside `async with`"
-        headers = {name: value for name, value in self.identity.items() if name not in self._secret}
+        headers = {
+            name: value for name, value in self.identity(address, page=compressed).items() if name not in self._secret
+        }
         headers |= {"Accept-Encoding": "gzip, deflate" if compressed else "identity", "Cache-Control": "no-cache"}
         if urlsplit(address).netloc.lower() in self._home:
             headers |= self._secret
@@ -248,6 +253,11 @@ class Session:
             async with self._client.get(
                 URL(as_sent(address), encoded=True), headers=headers, proxy=self.connection.proxy
             ) as response:
+                if wanted := response.headers.get(
+                    "Accept-CH"
+                ):  # client hints for the requests after this one (RFC 8942)
+                    names = (name.strip().lower() for name in wanted.split(","))
+                    self._hints[urlsplit(address).netloc] = frozenset(names)
                 if response.status >= 400 and not (first and response.status == 416):
                     raise _status_error(address, response)
                 if span and unless_changed and response.status == 200:

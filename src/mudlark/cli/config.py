@@ -1,0 +1,62 @@
+"""The user's configuration: a TOML file with options, tables of options for single commands, and guises of their own.
+
+It is config.toml in the user's configuration folder, or what MUDLARK_CONFIG names. Options on the command line come
+before the environment, and that before the file.
+"""
+
+import os
+import tomllib
+from collections.abc import Collection, Mapping
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+import platformdirs
+
+from mudlark.errors import StorageError, UsageError
+from mudlark.web.guise import Guise, read_guises
+
+_GUISES = "guises"
+
+
+def config_path() -> Path:
+    """Where the configuration is, or would be."""
+    given = os.environ.get("MUDLARK_CONFIG")
+    return Path(given) if given else platformdirs.user_config_path("mudlark") / "config.toml"
+
+
+@cache
+def _read() -> dict[str, Any]:
+    path = config_path()
+    try:
+        return tomllib.loads(path.read_text(encoding="utf-8"))
+    except FileNotFoundError:
+        return {}
+    except OSError as problem:
+        raise StorageError(f"Cannot read the configuration {path}: {problem.strerror}.") from problem
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as problem:
+        raise UsageError(f"The configuration {path} is no TOML: {problem}.", "Mend it, or move it away.") from problem
+
+
+def own_guises() -> dict[str, Guise]:
+    """The user's own guises."""
+    tables = _read().get(_GUISES, {})
+    if not isinstance(tables, dict):
+        raise UsageError(f"'{_GUISES}' in {config_path()} is no table.", "Write each guise as [guises.NAME].")
+    return read_guises(tables, str(config_path()))
+
+
+def defaults(command: str, commands: Collection[str], options: Mapping[str, str]) -> dict[str, Any]:
+    """What the file sets for a command: its values for all commands, with those of the command's own table before them.
+
+    options: the parameter for each of the command's options, by the option's name without its dashes.
+    """
+    read = {name: value for name, value in _read().items() if name != _GUISES}
+    tables = {name: value for name, value in read.items() if isinstance(value, dict)}
+    if unknown := [name for name in tables if name not in commands]:
+        raise UsageError(f"{config_path()} has a table for {unknown[0]!r}, which is no command.", "Mend it.")
+    own = tables.get(command, {})
+    if unknown := [name for name in own if name not in options]:
+        raise UsageError(f"{config_path()} sets {unknown[0]!r} for {command}, which has no such option.", "Mend it.")
+    shared = {name: value for name, value in read.items() if name not in tables and name in options}
+    return {options[name]: value for name, value in {**shared, **own}.items()}
