@@ -1,5 +1,6 @@
 """Long runs: memory does not grow with the recording. By `make soak`."""
 
+import json
 import os
 import subprocess
 from pathlib import Path
@@ -7,7 +8,27 @@ from pathlib import Path
 import pytest
 
 from mudlark.demo.site import DemoSite
+from tests.captures import document, entry, har
 from tests.conftest import PROGRAM, Answer, Trouble
+
+
+@pytest.mark.soak
+def test_a_capture_of_half_a_gigabyte_is_read_in_little_memory(tmp_path: Path) -> None:
+    film = entry("http://media.test/part.bin", "video/mp4", "A" * 4_000_000)
+    many = [entry(f"http://museum.test/{n}.png", "image/png", "A" * 300, resourceType="image") for n in range(40_000)]
+    with (tmp_path / "large.har").open("w") as file:
+        head, _, tail = json.dumps(har([document()])).rpartition("]}}")
+        file.write(head)
+        for one in [*[film] * 120, *many]:
+            file.write("," + json.dumps(one))
+        file.write("]}}" + tail)
+    assert (tmp_path / "large.har").stat().st_size > 500_000_000
+    command = [str(PROGRAM), "sift", "--har", "large.har", "--no-probe", "--json"]
+    process = subprocess.Popen(command, cwd=tmp_path, stdout=subprocess.DEVNULL)
+    _, status, usage = os.wait4(process.pid, 0)
+    assert status == 0
+    print(f"peak {usage.ru_maxrss / 1024:.0f} MB, {usage.ru_utime:.1f} s of CPU")
+    assert usage.ru_maxrss / 1024 < 300
 
 
 @pytest.mark.soak

@@ -40,6 +40,8 @@ def shots(site: DemoSite) -> list[Shot]:
         Shot("sift", [f"mudlark sift {mill} {talk}"]),
         Shot("sift-why", [f"mudlark sift {site.address('pictures')} --why --most 4"]),
         Shot("sift-button", [f"mudlark sift {site.address('builds')} --button 'Download field guide'"]),
+        Shot("listen", [f"mudlark listen {site.address('blob-player')} --har night-shift.har"]),
+        Shot("sift-listen", [f"mudlark sift --listen {site.address('blob-player')} --most 3"]),
         Shot("haul-file", [f"mudlark haul {site.address('disk-image')} --into kept --rate 20M"], seconds=3.0),
         Shot("tracks", [f"mudlark tracks {playlist}"]),
         Shot("haul-progress", [f"mudlark haul {mill} --into kept --rate 200k --lanes 2"], seconds=4.0),
@@ -90,6 +92,11 @@ def main() -> None:
             for shot in shots(site):
                 if not sys.argv[1:] or shot.name in sys.argv[1:]:
                     take(shot)
+            if not sys.argv[1:] or "peek" in sys.argv[1:]:
+                finds = [site.address(name) for name in ("tide-mill", "harbour-talk")]
+                finds.append(f"{site.origins.media}/stored/bell-7c41")
+                command = ["mudlark", "peek", *finds, "--sheet", str(TARGET / "peek.png")]
+                subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
     finally:
         screen.terminate()
 

@@ -7,9 +7,12 @@ import msgspec
 from mudlark.archive.record import RECORD, Record, TrackFacts, read_record
 from mudlark.errors import UsageError
 from mudlark.media.mp4.read import Movie
+from mudlark.verify.content import check_pages
 from mudlark.verify.fixity import compare
 from mudlark.verify.media import check_file
 from mudlark.verify.verdict import Problem, Report, Verdict
+
+_LASTING = ("segment-missing", "segment-unreadable", "loss", "page-missing", "page-unreadable")
 
 
 class Assay(msgspec.Struct):
@@ -54,13 +57,16 @@ def _assay_item(folder: Path) -> Assay:
     record = read_record(folder)
     found = Assay(folder, Report(), record.title)
     _check_fixity(folder, record, found.report)
-    for file in record.files:
-        if file.role == "media" and (folder / file.path).is_file():
-            checked = check_file(folder / file.path, record.planned_duration, found.report)
-            _describe(found, checked.movie, folder / file.path)
+    media = [folder / file.path for file in record.files if file.role == "media" and (folder / file.path).is_file()]
+    if record.source.kind == "images" and len(media) > 1:
+        check_pages(media, found.report)
+    else:
+        for path in media:
+            checked = check_file(path, record.planned_duration, found.report)
+            _describe(found, checked.movie, path)
     # what was missing when the item was made is still missing, whatever the file looks like
     for problem in record.problems:
-        if problem.code in ("segment-missing", "segment-unreadable", "loss") and problem not in found.report.problems:
+        if problem.code in _LASTING and problem not in found.report.problems:
             found.report.problems.append(problem)
     return found
 

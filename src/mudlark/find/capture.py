@@ -8,7 +8,7 @@ import re
 from urllib.parse import urljoin, urlsplit
 
 from mudlark.errors import ManifestError, Refused
-from mudlark.find.collect import Collector, tidy
+from mudlark.find.collect import MOST_FINDS, Collector, tidy
 from mudlark.find.hidden import addresses, decode_json, strings_in
 from mudlark.find.kind import is_segment, kind_by_extension, kind_by_type
 from mudlark.find.leaves import collect_leaves
@@ -121,6 +121,9 @@ class _Requests:
             return
         first = self.first(exchange)
         find = self.known.get(first.url)
+        if find is None and kind == "image" and len(self.known) >= MOST_FINDS:
+            self.page.left_out += 1
+            return
         if find is None:
             find = self.known[first.url] = Find(first.url, kind, asked=exchange.number)
             frame = exchange.frame if exchange.frame != self.page.url else None
