@@ -196,7 +196,7 @@ def test_an_archive_with_a_password_is_said_and_not_called_broken(tmp_path: Path
 
 
 def test_a_document_that_is_cut_short_is_broken(tmp_path: Path) -> None:
-    whole = b"%PDF-1.7\n" + b"x" * 5000 + b"\nstartxref\n9\n%%EOF\n"
+    whole = b"%PDF-1.7\n1 0 obj\n" + b"x" * 5000 + b"\nstartxref\n9\n%%EOF\n"
     assert checked(tmp_path / "d", "pdf", whole).verdict == "sound"
     assert checked(tmp_path / "d", "pdf", whole[:3000]).verdict == "broken"
 

@@ -7,10 +7,11 @@ folder is moved into place in one step.
 import asyncio
 import platform
 import shutil
+import time
 from collections.abc import AsyncIterator, Callable
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import aclosing
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -32,6 +33,7 @@ from mudlark.archive.record import (
     SegmentFacts,
     Source,
     TrackFacts,
+    WalkFacts,
 )
 from mudlark.assemble.join import join, keep_pages
 from mudlark.assemble.parts import Parts
@@ -39,6 +41,7 @@ from mudlark.assemble.write import Assembled, Part, assemble
 from mudlark.errors import MudlarkError, NetworkError, StorageError, UsageError
 from mudlark.fetch.engine import Counts, Engine, Job, Outcome, Watch
 from mudlark.fetch.store import Store, now
+from mudlark.find.compare import best_guise
 from mudlark.find.look import Looked, Means, look
 from mudlark.find.model import PLAYED, Find, Page
 from mudlark.find.probe import KINDS
@@ -55,12 +58,14 @@ from mudlark.verify.media import Checked, check_file
 from mudlark.verify.transfer import Promise
 from mudlark.verify.verdict import Problem, Report, Verdict
 from mudlark.web.address import file_part, without_query
+from mudlark.web.guise import Guise
 from mudlark.web.listening import ListenWatch
-from mudlark.web.session import SECRET, Changed, Session, along
+from mudlark.web.session import SECRET, Changed, Session, along, shown
 
 if TYPE_CHECKING:
     from mudlark.web.listen import Heard
 
+_DIED = frozenset({403, 404, 410})  # what a link answers that is no longer good
 _MOST_CONTENTS = 1_000  # names inside an archive that a record keeps
 
 
@@ -82,6 +87,7 @@ class HaulWatch(Watch):
     on_plan: Callable[[Plan], None] = lambda _plan: None
     on_step: Callable[[str], None] = lambda _step: None
     on_failure: Callable[[MudlarkError], None] = lambda _problem: None
+    on_warning: Callable[[str], None] = lambda _text: None
     listening: ListenWatch = field(default_factory=ListenWatch)
 
 
@@ -102,7 +108,8 @@ class Item:
 @dataclass(frozen=True, slots=True)
 class Order:
     """What a user wants hauled. means: how to look at the target. expect: SHA-256 in hexadecimal that the file must
-    have. as_images: keep page images as they are, instead of binding them.
+    have. as_images: keep page images as they are, instead of binding them. guises: take the find from whichever of
+    these gets the best; as the session's own if there are none.
     """
 
     target: str
@@ -112,6 +119,7 @@ class Order:
     expect: str | None = None
     means: Means = field(default_factory=Means)
     as_images: bool = False
+    guises: tuple[Guise, ...] = ()
 
 
 @dataclass(slots=True)
@@ -150,6 +158,12 @@ async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -
     """
     watch = watch or HaulWatch()
     watch.on_step("Looking")
+    if order.guises:
+        guise = await best_guise(session.connection, order.target, order.guises, order.means)
+        async with Session(replace(session.connection, guise=guise)) as dressed:
+            async for item in haul(dressed, replace(order, guises=()), watch):
+                yield item
+        return
     looked = await look(session, order.target, order.means, watch=watch.listening)
     page = looked.page
     finds = page.finds[:1] if page.itself and not order.choice.made else order.choice.take(page)
@@ -157,13 +171,36 @@ async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -
         raise UsageError(f"One digest cannot be that of {len(finds)} files.", "Choose one with --nth or --match.")
     for find in finds:
         try:
-            with along(find.sent):
-                item = await _haul_find(session, order, looked, find, watch)
-            yield item
+            yield await _haul_living(session, order, looked, find, watch)
         except MudlarkError as problem:
             if len(finds) == 1:
                 raise
             watch.on_failure(problem)
+
+
+async def _haul_living(session: Session, order: Order, looked: Looked, find: Find, watch: HaulWatch) -> Item:
+    """One find; when its link has died and answers led to it, the walk is made again, and goes on where it was."""
+    for last in (False, False, True):
+        try:
+            if not order.means.answers or not _expired(find):
+                with along(find.sent):
+                    return await _haul_find(session, order, looked, find, watch)
+        except NetworkError as problem:
+            if last or not order.means.answers or problem.status not in _DIED:
+                raise
+        watch.on_step("Answering again")
+        looked = await look(session, order.target, order.means, watch=watch.listening)
+        find = _same(find, looked.page) or order.choice.take(looked.page)[0]
+    raise NetworkError(f"{shown(find.url)} has died before it could be fetched.", "Its links live very shortly.")
+
+
+def _expired(find: Find) -> bool:
+    return find.expires is not None and find.expires <= time.time()
+
+
+def _same(find: Find, page: Page) -> Find | None:
+    """The find of another walk that is this one, whatever its query is now."""
+    return next((other for other in page.finds if without_query(other.url) == without_query(find.url)), None)
 
 
 async def _haul_find(session: Session, order: Order, looked: Looked, find: Find, watch: HaulWatch) -> Item:
@@ -225,6 +262,9 @@ class _Haul:
         self.name = safe_name(found.title) or "Untitled"
         self.plain = found.presentation.kind == "file"
         self.pictures = found.presentation.kind == "images"
+        self.received = 0
+        self.begun = time.monotonic()
+        self.warned = False
 
     async def run(self, folder: Path) -> Item:
         jobs = _in_time_order(self.found.tracks)
@@ -233,7 +273,8 @@ class _Haul:
         shutil.rmtree(self.store.item, ignore_errors=True)
         try:
             self.store.item.mkdir()
-            engine = Engine(self.session, self.store, self.check, self.watch, self.counts)
+            heard = Watch(self.bytes_came, self.watch.on_outcome, self.watch.on_retry)
+            engine = Engine(self.session, self.store, self.check, heard, self.counts)
             if self.pictures:
                 media = await self.document(engine, jobs)
             else:
@@ -269,8 +310,29 @@ class _Haul:
             return "bytes that are not an MPEG transport stream"
         return None
 
+    def bytes_came(self, count: int) -> None:
+        self.received += count
+        self.watch.on_bytes(count)
+        self.mind_expiry()
+
+    def mind_expiry(self) -> None:
+        """Warn, once, when the link will not live until everything is fetched at the speed seen so far."""
+        expires, since = self.found.find.expires, time.monotonic() - self.begun
+        length = self.found.presentation.length
+        if expires is None or self.warned or since < 1.0:
+            return
+        share = self.received / length if length else len(self.facts) / max(1, self.counts.planned)
+        left, lives = since * (1 - share) / share if share else 0.0, expires - time.time()
+        if left > lives:
+            self.warned = True
+            self.watch.on_warning(
+                f"The link lives {max(0.0, lives):.0f} s more, and fetching needs about {left:.0f} s."
+            )
+
     def note(self, outcome: Outcome) -> None:
         """Keep what the record says of a segment."""
+        if outcome.reused and outcome.row:
+            self.received += outcome.row.bytes
         job, row = outcome.job, outcome.row
         part = job.segment.byte_range
         facts = SegmentFacts(job.track, job.segment.number, job.segment.url, job.segment.duration)
@@ -290,7 +352,9 @@ class _Haul:
                 self.note(outcome)
                 if outcome.path is None:
                     raise NetworkError(
-                        outcome.problem or "The file could not be fetched.", "The same command goes on from here."
+                        outcome.problem or "The file could not be fetched.",
+                        "The same command goes on from here.",
+                        outcome.status,
                     )
                 parts.append(outcome.path)
         with parts[0].open("rb") as source:
@@ -465,6 +529,7 @@ class _Haul:
             find=_find_facts(find),
             manifests=manifests,
             capture=capture,
+            walk=[WalkFacts(s.url, s.method, list(s.answered)) for s in page.walk] if page else [],
             request=RequestFacts(self.session.connection.guise.name, headers),
         )
 

@@ -2,7 +2,10 @@
 
 import csv
 import os
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
+from typing import TextIO
 
 from mudlark.errors import StorageError
 from mudlark.find.model import Entry
@@ -16,22 +19,29 @@ def write_listing(path: Path, entries: list[Entry]) -> int:
     once: dict[str, Entry] = {}
     for entry in entries:
         once.setdefault(entry.url, entry)
+    with written(path) as file:
+        out = csv.writer(file)
+        out.writerow(COLUMNS)
+        for entry in once.values():
+            texts = (entry.title, entry.description, entry.url, entry.media, entry.cover)
+            seconds = f"{entry.duration:g}" if entry.duration is not None else ""
+            out.writerow([*map(cell, texts), seconds, cell(entry.date)])
+    return len(once)
+
+
+@contextmanager
+def written(path: Path) -> Iterator[TextIO]:
+    """A text file that is there whole or not at all."""
     temporary = path.with_name(f".{path.name}.partial")
     try:
         with temporary.open("w", encoding="utf-8", newline="") as file:
-            out = csv.writer(file)
-            out.writerow(COLUMNS)
-            for entry in once.values():
-                texts = (entry.title, entry.description, entry.url, entry.media, entry.cover)
-                seconds = f"{entry.duration:g}" if entry.duration is not None else ""
-                out.writerow([*map(cell, texts), seconds, cell(entry.date)])
+            yield file
             file.flush()
             os.fsync(file.fileno())
         temporary.replace(path)
     except OSError as problem:
         temporary.unlink(missing_ok=True)
         raise StorageError(f"Cannot write {path}: {problem.strerror}.", "Choose another place with --csv.") from problem
-    return len(once)
 
 
 def cell(text: str | None) -> str:

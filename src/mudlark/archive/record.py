@@ -135,6 +135,14 @@ class CaptureFacts(msgspec.Struct):
     sha256: str
 
 
+class WalkFacts(msgspec.Struct):
+    """One step of the way through the questions of a page: where it led, and what was answered, by name and label."""
+
+    url: str
+    method: str
+    answered: list[tuple[str, str]]
+
+
 class Source(msgspec.Struct):
     """target: as given by the user. choice: the find the user chose, if not the best; its address without its query.
 
@@ -151,6 +159,7 @@ class Source(msgspec.Struct):
     request: RequestFacts
     kind: str = "file"
     capture: CaptureFacts | None = None
+    walk: list[WalkFacts] = []
 
 
 class SegmentCounts(msgspec.Struct):

@@ -12,15 +12,18 @@ from rich.progress import BarColumn, Progress, ProgressColumn, Task, TextColumn
 from rich.text import Text
 
 from mudlark.archive.record import Record
+from mudlark.cli.config import own_guises
 from mudlark.cli.options import addresses, connection, json_option, means, means_options, network_options
 from mudlark.cli.show import bits, clock, console, emit_json, messages, size, verdict
 from mudlark.cli.steps import Steps
 from mudlark.errors import MudlarkError, Refused, UsageError
 from mudlark.fetch.engine import Outcome
 from mudlark.find.look import Means
+from mudlark.find.questions import ANY
 from mudlark.find.select import Choice
 from mudlark.haul import HaulWatch, Item, Order, Plan, haul
 from mudlark.web.address import printable
+from mudlark.web.guise import PLAIN, Guise, built_in
 from mudlark.web.retry import Passing
 from mudlark.web.session import Session
 
@@ -72,6 +75,11 @@ def command(
     Takes the best find of a page and its highest rendition. Stopped half-way, the same command goes on from there.
     """
     choice, digest, way = Choice(nth, match, every, series), _digest(expect), means(given)
+    if any(answer.value == ANY for answer in way.answers):
+        raise UsageError("haul takes one way through the questions.", "See all of them with `mudlark sift`.")
+    guises: tuple[Guise, ...] = ()
+    if given["guise"] == "all":
+        guises, given["guise"] = tuple({**built_in(), **own_guises()}.values()), PLAIN.name
     if not targets and way.har is None:
         raise UsageError("There is nothing to haul.", "Give the address of a page, playlist or file, or --har FILE.")
     items: list[Item] = []
@@ -80,7 +88,7 @@ def command(
     for target in addresses(targets) or [_only_page(way)]:
         problems: list[MudlarkError] = []
         try:
-            order = Order(target, into, choice, title, digest, way, form == "images")
+            order = Order(target, into, choice, title, digest, way, form == "images", guises)
             for item in _haul(order, given, problems):
                 items.append(item)
                 told.append(_as_data(item))
@@ -149,7 +157,14 @@ class _View(HaulWatch):
 
     def __init__(self, failures: list[MudlarkError], steps: Steps) -> None:
         super().__init__(
-            self.bytes_came, self.outcome_came, self.retry_came, self.plan_came, self.step_came, failures.append, steps
+            self.bytes_came,
+            self.outcome_came,
+            self.retry_came,
+            self.plan_came,
+            self.step_came,
+            failures.append,
+            self.warning_came,
+            steps,
         )
         self._steps = steps
         self._console = messages()
@@ -213,6 +228,9 @@ class _View(HaulWatch):
         elif not self._console.is_terminal and time.monotonic() - self._last > 10:
             self._last = time.monotonic()
             self._console.print(f"{self.done} of {self.planned} {self.unit}, {size(self._bytes)}", markup=False)
+
+    def warning_came(self, text: str) -> None:
+        self._console.print(Text(f"! {text}", style="yellow"))
 
     def retry_came(self, problem: Passing) -> None:
         self._console.print(Text(f"Trying again: {problem.what}", style="dim"))

@@ -14,6 +14,7 @@ from mudlark.errors import MudlarkError
 _COMMANDS = {
     "sift": "Look through pages and list the media they hide, best first, with reasons.",
     "listen": "Open a page in a real browser, and record every request it makes.",
+    "guises": "Ask as each user agent, and show which finds appear under which.",
     "tracks": "Show what a playlist or media file holds.",
     "peek": "Show a small preview of finds before fetching them.",
     "haul": "Fetch what a page, playlist or file holds into a verified item.",

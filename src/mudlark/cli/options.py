@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -163,6 +164,12 @@ def means_options(function: F) -> F:
         metavar="FILE",
         help="Look through this capture (HAR) instead of fetching the page.",
     )(function)
+    function = click.option(
+        "--choose",
+        multiple=True,
+        metavar="NAME=VALUE",
+        help="Answer a question that the page asks first, by name or label; repeatable, in order.",
+    )(function)
     return click.option(
         "--listen", is_flag=True, help="Open the page in a real browser, and take what it asks for into account."
     )(function)
@@ -184,15 +191,21 @@ def listening(given: dict[str, Any], keep_secrets: bool = False) -> Listening:
 def means(given: dict[str, Any]) -> "Means":
     """Take the means of looking out of what a command was given."""
     from mudlark.find.look import Means  # with all of finding behind it, which few commands need
+    from mudlark.find.questions import ANY, Answer
 
     by_browser, har = given.pop("listen"), given.pop("har")
-    options = listening(given)
+    answers = tuple(Answer.of(text) for text in given.pop("choose"))
+    options = replace(listening(given), choose=tuple((answer.name, answer.value) for answer in answers))
+    if har and answers:
+        raise UsageError("--choose has nobody to answer in a capture.", "Leave out --har.")
+    if by_browser and any(answer.value == ANY for answer in answers):
+        raise UsageError("--choose NAME=* walks through forms, and not with a browser.", "Leave out --listen.")
     if by_browser and har:
         raise UsageError("--listen and --har exclude each other.", "A capture is looked through without a browser.")
     asked = [name for name, is_given in (("--press", options.press), ("--scroll", options.scroll)) if is_given]
     if asked and not by_browser:
         raise UsageError(f"{asked[0]} needs a browser.", "Add --listen.")
-    return Means(options if by_browser else None, har)
+    return Means(options if by_browser else None, har, answers)
 
 
 def network_options(function: F) -> F:

@@ -26,8 +26,10 @@ from mudlark.find.button import Button, find_button
 from mudlark.find.look import Means, look, looks_in
 from mudlark.find.model import Find, Kind, Page, Role
 from mudlark.find.probe import MANY, MOST, ask
+from mudlark.find.questions import ANY, Answer, Form
 from mudlark.find.select import ORDERS, Filter, ordered
 from mudlark.find.sift import decode, sift_look
+from mudlark.find.walk import sift_all
 from mudlark.manifest.load import wants_text
 from mudlark.web.address import printable
 from mudlark.web.session import Session
@@ -35,6 +37,7 @@ from mudlark.web.session import Session
 if TYPE_CHECKING:
     from mudlark.peek import Peek
 
+_MOST_OPTIONS = 24  # of one question that are shown
 _ROLE_STYLE = {"main": "bold green", "advert": "yellow"}
 
 
@@ -129,13 +132,15 @@ def command(
         sheet = make_sheet(pages, seen.peeks, None)
     if as_json:
         _emit(seen, sheet)
+    elif seen.paths:
+        _show_paths(seen)
     else:
         for number, page in enumerate(pages):
             if number:
                 click.echo()
             if page.url in buttons:
                 _show_button(page, buttons[page.url])
-            elif page.finds or page.entries:
+            elif page.finds or page.entries or page.asks:
                 _show(page, most, why)
             elif not problems:
                 click.echo(f"mudlark: None of the finds on {printable(page.url)} is asked for.", err=True)
@@ -152,12 +157,16 @@ def command(
 
 @dataclass
 class _Seen:
-    """What looking gave: pages, controls by their page's address, what was peeked at, and what went wrong."""
+    """What looking gave: pages, controls by their page's address, what was peeked at, and what went wrong.
+
+    paths: the answers that led to each of the pages, if there were several ways.
+    """
 
     pages: list[Page] = field(default_factory=list)
     buttons: dict[str, Button] = field(default_factory=dict)
     problems: list[MudlarkError] = field(default_factory=list)
     peeks: "list[Peek]" = field(default_factory=list)
+    paths: list[tuple[Answer, ...]] = field(default_factory=list)
 
 
 async def _look_at(
@@ -169,7 +178,11 @@ async def _look_at(
     for url in urls:
         session.at_home(url)
         try:
-            if wanted is None:
+            if wanted is None and any(answer.value == ANY for answer in way.answers):
+                async for path, page in sift_all(session.connection, url, way.answers, asking=asking):
+                    seen.pages.append(page)
+                    seen.paths.append(path)
+            elif wanted is None:
                 seen.pages.append((await look(session, url, way, asking=asking, watch=steps)).page)
             else:
                 page, found = await _button(session, url, wanted)
@@ -196,6 +209,23 @@ async def _button(session: Session, url: str, wanted: str) -> tuple[Page, Button
     return page, button
 
 
+def _show_paths(seen: _Seen) -> None:
+    """All ways through the questions, with what each leads to."""
+    out = console()
+    names = [answer.name for answer in seen.paths[0]]
+    rows = [(*names, "kind", "size", "life", "link")]
+    for path, page in zip(seen.paths, seen.pages, strict=True):
+        for find in page.finds[:1]:
+            lasts = life(find.expires - time.time()) if find.expires else "–"
+            rows.append((*(answer.value for answer in path), find.kind, size(find.bytes), lasts, printable(find.url)))
+        if not page.finds:
+            rows.append((*(answer.value for answer in path), "nothing", "–", "–", "–"))
+    lines = list(columns(rows, right=(len(names) + 1,)))
+    out.print(Text(lines[0], style="dim"))
+    for line in lines[1:]:
+        out.print(line, markup=False)
+
+
 def _emit(seen: _Seen, sheet: Path | None) -> None:
     more = {}
     if sheet:
@@ -216,7 +246,8 @@ def _as_data(page: Page, button: Button | None) -> dict[str, Any]:
         "dimensions": page.dimensions,
         "finds": [_find_data(find) for find in page.finds],
         "frames": [frame.url for frame in page.frames],
-        "forms": [],
+        "forms": [_form_data(form) for form in page.forms],
+        "walk": [dict(step.answered) for step in page.walk],
         "left_out": page.left_out,
         "capture": page.capture,
         "key_systems": page.key_systems,
@@ -233,6 +264,23 @@ def _as_data(page: Page, button: Button | None) -> dict[str, Any]:
             ],
         }
     return data
+
+
+def _form_data(form: Form) -> dict[str, Any]:
+    return {
+        "action": form.action,
+        "method": form.method,
+        "refused": form.refused,
+        "choices": [
+            {
+                "name": question.name,
+                "label": question.label,
+                "given": question.given,
+                "options": [{"label": option.label, "value": option.value} for option in question.options],
+            }
+            for question in form.questions
+        ],
+    }
 
 
 def _find_data(find: Find) -> dict[str, Any]:
@@ -276,8 +324,12 @@ def _show(page: Page, most: int, why: bool) -> None:
         out.print(Text(f"! {note}", style="yellow"))
     if page.key_systems:
         out.print(Text(f"! Its player asks for the keys of {' and '.join(page.key_systems)}.", style="yellow"))
+    if page.walk:
+        said = "; ".join(f"{name}: {label}" for step in page.walk for name, label in step.answered)
+        out.print(Text(f"Answered {printable(said)}", style="dim"))
     if page.entries:
         out.print(Text(f"It lists {len(page.entries)} entries; write them to a file with --csv FILE.", style="bold"))
+    _show_choices(out, page)
     out.print()
     if not page.finds:
         return
@@ -313,6 +365,26 @@ def _show(page: Page, most: int, why: bool) -> None:
         out.print(Text(f"     … and {beyond:,} more; see them with --most {len(page.finds)} or --json", style="dim"))
     if page.left_out:
         out.print(Text(f"     … and {page.left_out:,} addresses beyond what is kept of one page", style="dim"))
+
+
+def _show_choices(out: Any, page: Page) -> None:
+    """What the page asks, with every answer that it takes."""
+    for form in page.forms:
+        if form.refused:
+            out.print(Text(f"! A form is not filled in: {form.refused}.", style="yellow"))
+            continue
+        for question in form.questions:
+            if not question.options:
+                continue
+            line = Text("\nIt asks: ", style="dim").append(question.label or question.name, style="not dim bold")
+            line.append(f"  --choose {question.name}=…", style="not bold dim")
+            out.print(line)
+            for option in question.options[:_MOST_OPTIONS]:
+                shown = f"  {printable(option.label)}"
+                same = option.value.lower() == option.label.lower() or question.leads
+                out.print(Text(shown).append("" if same else f"  ({printable(option.value)})", style="dim"))
+            if len(question.options) > _MOST_OPTIONS:
+                out.print(Text(f"  … and {len(question.options) - _MOST_OPTIONS} more; see --json", style="dim"))
 
 
 def _notes(find: Find) -> list[tuple[str, str]]:

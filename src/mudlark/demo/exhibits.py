@@ -1,5 +1,6 @@
 """The pages of the demo museum: each exhibit is one thing that makes real pages hard, under a name of its own."""
 
+from mudlark.demo.asked import ASKED
 from mudlark.demo.hidden import HIDDEN
 from mudlark.demo.pages import Exhibit, Origins, page
 from mudlark.demo.played import PLAYED
@@ -81,6 +82,7 @@ EXHIBITS: tuple[Exhibit, ...] = (
     ),
     *HIDDEN,
     *PLAYED,
+    *ASKED,
 )
 
 

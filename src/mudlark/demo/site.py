@@ -7,9 +7,11 @@ import asyncio
 import re
 import secrets
 import threading
+import time
 import zipfile
 from collections.abc import Callable
 from contextlib import suppress
+from dataclasses import dataclass, field
 from functools import partial
 from importlib.resources import files
 from io import BytesIO
@@ -20,6 +22,7 @@ from typing import Any, Self
 import numpy as np
 from aiohttp import web
 
+from mudlark.demo.asked import HELPER, PLAIN_GUIDES, POCKET, STEPS, chooser_page, guide_for, signature
 from mudlark.demo.exhibits import EXHIBITS, entrance
 from mudlark.demo.hidden import BUILDS, MEMBERS_COOKIE, frame_inner, frame_outer, log_in
 from mudlark.demo.pages import Exhibit, Origins, page
@@ -83,6 +86,15 @@ def media_playlist() -> str:
     return "\n".join([*lines, "#EXT-X-ENDLIST"]) + "\n"
 
 
+@dataclass
+class _Visit:
+    """How far someone has come in the chooser."""
+
+    step: int = 0
+    token: str = ""
+    chosen: dict[str, str] = field(default_factory=dict)
+
+
 class DemoSite:
     """Use as `with DemoSite() as site`; `site.origins` has the addresses. port: of the site, the
     others take the two after it; 0 for any free ones."""
@@ -94,6 +106,7 @@ class DemoSite:
         self._thread = threading.Thread(target=self._run, name="demo-site", daemon=True)
         self._problem: OSError | None = None
         self._passes: set[str] = set()
+        self._visits: dict[str, _Visit] = {}
         self.origins = Origins("", "", "")
 
     def __enter__(self) -> Self:
@@ -145,10 +158,15 @@ class DemoSite:
         get = application.router.add_get
         get("/", partial(_text, "text/html", entrance()))
         for exhibit in EXHIBITS:
-            if exhibit.name != "members":
+            if exhibit.name not in ("members", "guide", "chooser"):
                 get(exhibit.path, partial(self._written, exhibit.source))
         members = next(exhibit for exhibit in EXHIBITS if exhibit.name == "members")
         get(members.path, partial(self._for_members, members))
+        guide = next(exhibit for exhibit in EXHIBITS if exhibit.name == "guide")
+        get(guide.path, self._guide)
+        chooser = next(exhibit for exhibit in EXHIBITS if exhibit.name == "chooser")
+        get(chooser.path, self._choose)
+        application.router.add_post(chooser.path, self._choose)
         get("/frames/quay-outer", partial(self._written, frame_outer))
         get("/frames/quay-inner", partial(self._written, frame_inner))
         get("/frames/stage", partial(self._written, frame_stage))
@@ -179,6 +197,31 @@ class DemoSite:
         step = int(request.match_info["step"])
         target = f"/go/{step + 1}" if step < 3 else f"{self.origins.media}/films/gulls-at-dusk.mp4"
         raise web.HTTPFound(target)
+
+    async def _guide(self, request: web.Request) -> web.Response:
+        response = await _text("text/html", guide_for(self.origins, request.headers.get("User-Agent", "")), request)
+        response.headers.update({"Vary": "User-Agent", "Accept-CH": "Sec-CH-UA-Platform-Version"})
+        return response
+
+    async def _choose(self, request: web.Request) -> web.Response:
+        """The chooser: a session by cookie, a token that is good for one step, answers kept on this side."""
+        name = request.cookies.get("visit", "")
+        visit = self._visits.setdefault(name if name in self._visits else secrets.token_hex(8), _Visit())
+        if request.method == "POST":
+            given = await request.post()
+            key, _, options = STEPS[min(visit.step, len(STEPS) - 1)]
+            if given.get("token") != visit.token or given.get("step") != str(visit.step) or name not in self._visits:
+                raise web.HTTPForbidden(text="This form is stale; begin anew.")
+            if str(given.get(key, "")) in options:
+                visit.chosen[key] = str(given[key])
+                visit.step += 1
+        else:
+            visit.step, visit.chosen = 0, {}
+        visit.token = secrets.token_hex(8)
+        response = await _text("text/html", chooser_page(self.origins, visit.step, visit.token, visit.chosen), request)
+        found = next(key for key, value in self._visits.items() if value is visit)
+        response.set_cookie("visit", found, path="/field-guide")
+        return response
 
     async def _show(self, _: web.Request) -> web.Response:
         return web.Response(text=show_data(self.origins), content_type="application/json")
@@ -230,6 +273,9 @@ class DemoSite:
         get("/stored/8842", partial(_file, folder / "gift-shop.mp4"))
         for name in (*BUILDS, "tide-tables-2.4.zip"):
             get(f"/packages/{name}", partial(_package, name))
+        for name in (HELPER, "guide-helper.exe", POCKET, *PLAIN_GUIDES):
+            get(f"/packages/{name}", partial(_package, name))
+        get("/guides/{name}", _guide_package)
         get("/fetch", _map)
         get("/images/gallery-computer.img", _disk_image)
         return application
@@ -294,6 +340,14 @@ async def _package(name: str, _: web.Request) -> web.Response:
         for part in ("guide.html", "tides.csv", "README.txt"):
             archive.writestr(zipfile.ZipInfo(f"field-guide/{part}"), f"{name}: {part}\n" * 400)
     return web.Response(body=data.getvalue(), content_type="application/zip")
+
+
+async def _guide_package(request: web.Request) -> web.StreamResponse:
+    """A package of the chooser, as long as its link lives."""
+    name, until = request.match_info["name"], request.query.get("expires", "0")
+    if request.query.get("sign") != signature(name, int(until)) or int(until) < time.time():
+        raise web.HTTPForbidden(text="This link has expired.")
+    return await _package(name, request)
 
 
 async def _map(_: web.Request) -> web.Response:

@@ -40,13 +40,16 @@ class Job:
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """What became of a job. path is None if the segment could not be had, and `problem` says why."""
+    """What became of a job. path is None if the segment could not be had; problem says why, status what the server
+    answered.
+    """
 
     job: Job
     path: Path | None
     row: Row | None
     reused: bool = False
     problem: str | None = None
+    status: int | None = None
 
 
 @dataclass(slots=True)
@@ -134,7 +137,7 @@ class Engine:
             if self._failed_in_a_row >= _HOPELESS and problem.status not in (404, 410):
                 raise
             self.counts.missing += 1
-            return self._tell(Outcome(job, None, None, problem=problem.what))
+            return self._tell(Outcome(job, None, None, problem=problem.what, status=problem.status))
         self._failed_in_a_row = 0
         self.counts.fetched += 1
         row = Row(job.track, number, job.source, job.segment.url, size, digest, tries, now())

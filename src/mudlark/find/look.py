@@ -8,7 +8,9 @@ from typing import TYPE_CHECKING
 from mudlark.errors import NothingFound, UsageError
 from mudlark.find.model import Page
 from mudlark.find.probe import MOST
+from mudlark.find.questions import Answer, Step
 from mudlark.find.sift import sift
+from mudlark.find.walk import sift_walked
 from mudlark.web.listening import Listening, ListenWatch
 from mudlark.web.session import Session, shown
 
@@ -18,10 +20,14 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class Means:
-    """How to look: listening with a browser, or reading a capture; the source alone if neither is given."""
+    """How to look: listening with a browser, or reading a capture; the source alone if neither is given.
+
+    answers: to the questions that the page asks first.
+    """
 
     listening: Listening | None = None
     har: Path | None = None
+    answers: tuple[Answer, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,10 +48,14 @@ async def look(
         from mudlark.web.listen import listen
 
         heard = await listen(address, means.listening, session.connection, watch)
-        return Looked(await sift_capture(session, heard.capture(), asking=asking), heard)
+        page = await sift_capture(session, heard.capture(), asking=asking)
+        page.walk = [Step(page.url, "GET", (), (answer,)) for answer in heard.answered]
+        return Looked(page, heard)
     if means.har:
         found = await looks_in(session, means.har, address, asking=asking)
         return found[0]
+    if means.answers:
+        return Looked(await sift_walked(session, address, means.answers, asking=asking))
     return Looked(await sift(session, address, asking=asking))
 
 

@@ -1,7 +1,10 @@
 """What looking through a page gives: finds, with all their evidence, and what the page says of itself."""
 
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
+
+if TYPE_CHECKING:
+    from mudlark.find.questions import Form, Step
 
 Kind = Literal["video", "audio", "image", "hls", "dash", "subtitle", "document", "package"]
 Role = Literal["main", "rendition", "advert", "thumbnail", "segment", "other"]
@@ -109,6 +112,7 @@ class Page:
     left_out: how many finds there were beyond what is kept. wants_login: it asks for a password.
     itself: it is no page but the media itself, its own only find. capture: where its requests were recorded, in words.
     key_systems: those that its scripts asked for. entries: what it lists. notes: what happened while it was open.
+    forms: the questions that it asks. walk: the answers that led here.
     """
 
     url: str
@@ -128,3 +132,10 @@ class Page:
     key_systems: list[str] = field(default_factory=list)
     entries: list[Entry] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
+    forms: "list[Form]" = field(default_factory=list)
+    walk: "list[Step]" = field(default_factory=list)
+
+    @property
+    def asks(self) -> bool:
+        """True if it offers choices that lead on."""
+        return any(question.options for form in self.forms if not form.refused for question in form.questions)

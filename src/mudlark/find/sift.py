@@ -11,6 +11,7 @@ from mudlark.find.kind import FAMILIES, kind_by_extension, kind_by_type
 from mudlark.find.model import PLAYED, Evidence, Find, Frame, Kind, Page
 from mudlark.find.page import read_page
 from mudlark.find.probe import KINDS, MOST, probe
+from mudlark.find.questions import read_forms
 from mudlark.find.rank import rank
 from mudlark.manifest.load import is_manifest, wants_text
 from mudlark.media.sniff import sniff
@@ -34,14 +35,22 @@ async def sift(session: Session, address: str, *, asking: int = MOST) -> Page:
 
 async def sift_look(session: Session, look: Look, *, asking: int = MOST) -> Page:
     """The same for an answer that is there already."""
-    page = page_of(look)
-    await _follow(session, page)
-    if not page.finds:
+    page = await gather(session, look)
+    if not page.finds and not page.asks:
         raise nothing(page)
     rank(page)
     if asking:
         await probe(session, page, asking)
         rank(page)
+    return page
+
+
+async def gather(session: Session, look: Look) -> Page:
+    """The finds and questions of an answer and of its frames, not yet ranked."""
+    page = page_of(look)
+    if not page.itself and sniff(look.body) == "html":
+        page.forms = read_forms(decode(look), look.url)
+    await _follow(session, page)
     return page
 
 
@@ -80,9 +89,16 @@ def nothing(page: Page) -> NothingFound:
             f"{shown(page.url)} asks for a log-in, and shows no media without one.",
             "Log in with a browser, export its cookies, and give them with --cookie-file.",
         )
+    if page.asks:
+        named = next(q for form in page.forms if not form.refused for q in form.questions if q.options)
+        labels = ", ".join(repr(option.label) for option in named.options[:8])
+        return NothingFound(
+            f"{shown(page.url)} asks for {named.label or named.name!r} before it shows any media.",
+            f"Add --choose {named.name}=… with one of {labels}.",
+        )
     return NothingFound(
         f"There is no media in the source of {shown(page.url)}.",
-        "It may only be asked for once the page is played; try the address of the player.",
+        "It may only be asked for once the page is played; try with --listen.",
     )
 
 
@@ -195,6 +211,8 @@ def decode(look: Look) -> str:
 
 def best(page: Page) -> Find:
     """The find to haul: the first that is played and alive; a page without any gives its best file."""
+    if not page.finds:
+        raise nothing(page)
     alive = [find for find in page.finds if not find.problem]
     for find in alive:
         if find.kind in PLAYED and find.role == "main":

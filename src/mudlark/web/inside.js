@@ -95,6 +95,31 @@
       try { return all((e) => e.matches(given))[0] || null; } catch { return null; }
     },
 
+    /* The drop-down or radio button of a name or label. */
+    choice: (name = given) => {
+      const wanted = name.toLowerCase();
+      const labelled = (e) => [...(e.labels || [])].map((l) => l.firstChild && l.firstChild.textContent || l.textContent);
+      const called = (e) => [e.name, e.id, e.getAttribute("aria-label"), ...labelled(e)]
+        .filter((text) => typeof text === "string").map((text) => text.trim().toLowerCase().replace(/:$/, ""));
+      const fits = (e) => e.matches("select, input[type=radio]") && !e.disabled;
+      return all((e) => fits(e) && called(e).includes(wanted))[0] || null;
+    },
+    /* Its options, each with label and value; and the element that takes one of them. */
+    options: () => {
+      const e = tasks.choice();
+      if (e.tagName === "SELECT") return [...e.options].map((o) => [o.text.trim(), o.value]);
+      return all((r) => r.type === "radio" && r.name === e.name)
+        .map((r) => [(r.labels[0] ? r.labels[0].textContent : r.value).trim(), r.value]);
+    },
+    option: () => {
+      const e = tasks.choice(given[0]);
+      return e.tagName === "SELECT" ? e : all((r) => r.type === "radio" && r.name === e.name && r.value === given[1])[0];
+    },
+    asked: () => all((e) => e.matches("select") && visible(e)).map((e) => e.name || e.id).filter(Boolean).slice(0, 12),
+    /* What a choice is sent with, once it is made: a visible button of the same form. */
+    sender: () => all((e) => e.matches("form button, form input[type=submit]") && e.type === "submit" && visible(e)
+      && !e.disabled && e.form && !e.form.querySelector("input[type=password], input[type=file]"))[0] || null,
+
     controls: () => all((e) => e.matches("button, [role=button], input[type=button]") && visible(e))
       .map(words).filter(Boolean).slice(0, 12),
 

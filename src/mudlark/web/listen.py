@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from mudlark import __version__
-from mudlark.errors import NetworkError, NothingFound
+from mudlark.errors import MudlarkError, NetworkError, NothingFound, UsageError
 from mudlark.web.browser import BrowserError, dress, opened, send_secrets
 from mudlark.web.capture import Capture, capture_of
 from mudlark.web.connection import Connection
@@ -43,7 +43,8 @@ _STEP_SETTLES = 0.35  # seconds without anything new after one step of scrolling
 class Heard:
     """What came of it: the page and all its requests. cookies: (name, value, domain, path, secure) of the browser.
 
-    whole: neither the page nor the browser ended early.
+    answered: the questions that were answered, with the label chosen. whole: neither the page nor the browser ended
+    early.
     """
 
     page: OpenedPage
@@ -51,6 +52,7 @@ class Heard:
     browser: str
     cookies: list[tuple[str, str, str, str, bool]] = field(default_factory=list)
     whole: bool = True
+    answered: list[tuple[str, str]] = field(default_factory=list)
 
     def capture(self) -> Capture:
         """The same, as finding needs it."""
@@ -99,6 +101,7 @@ class _Visit:
         self.script = (files("mudlark.web") / "inside.js").read_text()
         self.seen: dict[str, View] = {}
         self.mute: set[Frame] = set()
+        self.answered: list[tuple[str, str]] = []
 
     @property
     def left(self) -> float:
@@ -117,7 +120,7 @@ class _Visit:
         await self._open(page)
         try:
             await self._work(page)
-        except NothingFound:
+        except MudlarkError:
             raise
         except Exception as problem:  # a browser that ends is no reason to lose what was recorded
             if not self.gone and not page.is_closed():
@@ -133,7 +136,7 @@ class _Visit:
         cookies = await self._cookies()
         title = views[0].title if views else ""
         told = OpenedPage(stamp(begun), "page_1", title or self.address, PageTimings(), views, self.notes)
-        return Heard(told, entries, browser, cookies, whole=self.gone is None)
+        return Heard(told, entries, browser, cookies, self.gone is None, self.answered)
 
     def _guard(self, page: "Page") -> None:
         """Nothing that a page does may hold up the visit."""
@@ -197,6 +200,12 @@ class _Visit:
         await self._quiet(page, quiet, most=15.0)
 
     async def _work(self, page: "Page") -> None:
+        for name, value in self.options.choose:
+            self.watch.on_step(f"Choosing {name}", self.recorder.count)
+            await self._choose(page, name, value)
+            await self._quiet(page, min(0.6, self.options.quiet), most=10.0)
+        if self.options.choose and await self._send(page):
+            await self._quiet(page, min(1.0, self.options.quiet), most=15.0)
         self.watch.on_step("Playing", self.recorder.count)
         if not self.options.press and not await self._play(page):
             await self._press_play(page)
@@ -249,6 +258,48 @@ class _Visit:
         others = [text for frame in self._frames(page) for text in await self._ask(frame, "controls") or []]
         there = f"It has: {', '.join(repr(text) for text in others[:8])}." if others else "It has no buttons at all."
         raise NothingFound(f"There is nothing to press on {shown(self.address)} that is called {wanted!r}.", there)
+
+    async def _choose(self, page: "Page", name: str, value: str) -> None:
+        """Choose an option in whichever frame asks for it; where none does yet, the form before it is sent first."""
+        ends = time.monotonic() + min(_APPEARING, max(1.0, self.left))
+        sent = False
+        while time.monotonic() < ends and not self.gone:
+            for frame in self._frames(page):
+                if await self._handle(frame, "choice", name) is not None:
+                    await self._take(frame, name, value)
+                    return
+            if not sent and time.monotonic() > ends - _APPEARING + 1:
+                sent = await self._send(page)
+            await asyncio.sleep(0.25)
+        asked = [text for frame in self._frames(page) for text in await self._ask(frame, "asked") or []]
+        there = f"It asks: {', '.join(asked[:8])}." if asked else "It asks nothing now."
+        raise UsageError(f"{shown(self.address)} does not ask for {name!r}.", there)
+
+    async def _take(self, frame: "Frame", name: str, value: str) -> None:
+        """Select by label or value, in whatever case; what there is instead is said."""
+        offered: list[list[str]] = await self._ask(frame, "options", name) or []
+        wanted = value.lower()
+        whole = [option for option in offered if wanted in (option[0].lower(), option[1].lower())]
+        fitting = whole or [option for option in offered if wanted in option[0].lower()]
+        if len(fitting) != 1:
+            labels = ", ".join(repr(option[0]) for option in (fitting or offered)[:12])
+            what = f"{value!r} may be any of several" if fitting else f"{name!r} has no option {value!r}"
+            raise UsageError(f"{what} on {shown(self.address)}.", f"There are: {labels}.")
+        label, sent = fitting[0]
+        self.answered.append((name, label))
+        handle = await self._handle(frame, "option", [name, sent])
+        if handle and await handle.evaluate("(e) => e.tagName === 'SELECT'"):
+            await handle.select_option(value=sent)
+        elif handle:
+            await self._click(handle)
+
+    async def _send(self, page: "Page") -> bool:
+        """Press what sends the form that was answered."""
+        for frame in self._frames(page):
+            if (handle := await self._handle(frame, "sender")) is not None:
+                await self._click(handle)
+                return True
+        return False
 
     async def _click(self, handle: Any) -> None:
         """As a user would; what is covered is told to have been pressed."""

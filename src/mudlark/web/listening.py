@@ -7,9 +7,11 @@ from pathlib import Path
 
 @dataclass(frozen=True, slots=True)
 class Listening:
-    """How to listen. press: texts or selectors of controls, pressed in this order. quiet and at_most: seconds."""
+    """How to listen. press: texts or selectors of controls, pressed in this order. choose: what to
+    answer to which question, by name or label. quiet and at_most: seconds."""
 
     press: tuple[str, ...] = ()
+    choose: tuple[tuple[str, str], ...] = ()
     scroll: bool = False
     most_scrolls: int = 200
     quiet: float = 2.0

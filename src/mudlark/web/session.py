@@ -7,7 +7,7 @@ into NetworkError (for good) or Passing (worth another try), with words for peop
 import asyncio
 import ssl
 import time
-from collections.abc import AsyncIterator, Callable, Iterable, Iterator, Mapping
+from collections.abc import AsyncIterator, Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import asynccontextmanager, contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass, field
@@ -202,6 +202,19 @@ class Session:
 
         return await persist(attempt, self.connection.patience)
 
+    async def send(self, address: str, fields: Sequence[tuple[str, str]], *, multipart: bool = False) -> Look:
+        """What an address answers to a form that is sent to it (POST). Not repeated: it may have had its effect."""
+        form = aiohttp.FormData(default_to_multipart=multipart)
+        for name, value in fields:
+            form.add_field(name, value)
+        body = bytearray()
+        async with _in_time(address), self.open(address, compressed=True, form=form) as answer:
+            async for chunk in answer.chunks:
+                body += chunk
+                if len(body) > LARGEST_TEXT:
+                    return _look(answer, bytes(body[:HEAD]), complete=False)
+        return _look(answer, bytes(body), complete=True)
+
     async def glance(self, address: str) -> Look:
         """The first few kilobytes of an address, asked for as a part, so that little more is sent."""
         if address in self._kept:
@@ -227,11 +240,12 @@ class Session:
         unless_changed: str | None = None,
         first: int | None = None,
         compressed: bool = False,
+        form: aiohttp.FormData | None = None,
     ) -> AsyncIterator[Answer]:
         """One request, not repeated. span: first byte and number of bytes wanted, which must be served as such.
 
         unless_changed: the validator that the resource must still have (RFC 9110 §13.1.5, If-Range).
-        first: that many bytes are enough, but all of them are taken too.
+        first: that many bytes are enough, but all of them are taken too. form: to be sent (POST).
 
         Raises Passing or NetworkError for statuses of 400 and above and for everything that goes wrong on the way,
         a body that is shorter than announced included.
@@ -250,8 +264,12 @@ class Session:
         elif first:
             headers["Range"] = f"bytes=0-{first - 1}"
         try:
-            async with self._client.get(
-                URL(as_sent(address), encoded=True), headers=headers, proxy=self.connection.proxy
+            async with self._client.request(
+                "POST" if form else "GET",
+                URL(as_sent(address), encoded=True),
+                headers=headers,
+                data=form,
+                proxy=self.connection.proxy,
             ) as response:
                 if wanted := response.headers.get(
                     "Accept-CH"

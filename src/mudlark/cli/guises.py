@@ -1,0 +1,223 @@
+"""`mudlark guises`: what a page gives to whom."""
+
+import asyncio
+import csv
+import shlex
+from pathlib import Path
+from typing import Any
+
+import click
+from rich.text import Text
+
+from mudlark.archive.listing import cell, written
+from mudlark.cli.config import own_guises
+from mudlark.cli.options import addresses, connection, json_option, listening, listening_options, network_options
+from mudlark.cli.show import columns, console, emit_json, messages, size
+from mudlark.find.compare import Comparison, Row, Seen, compare
+from mudlark.find.look import Means
+from mudlark.find.model import PLAYED
+from mudlark.web.address import file_part, printable
+from mudlark.web.guise import Guise, built_in, choose
+
+_KEPT = PLAYED | {"document", "package"}
+
+
+@click.command(short_help="What a page gives to whom.")
+@click.argument("url", metavar="URL", required=False)
+@click.option(
+    "--as", "names", multiple=True, metavar="NAME", help="Only as this guise; repeatable. Without it, as all."
+)
+@click.option("--listen", is_flag=True, help="Compare in a real browser: some pages decide in a script.")
+@click.option(
+    "--at-once",
+    type=click.IntRange(1, 16),
+    default=1,
+    show_default=True,
+    metavar="N",
+    help="Guises that ask at the same time.",
+)
+@click.option(
+    "--csv", "table", type=click.Path(dir_okay=False, path_type=Path), metavar="FILE", help="Write the matrix here."
+)
+@click.option("--most", type=click.IntRange(1), default=30, show_default=True, help="Finds listed.")
+@listening_options
+@json_option
+@network_options
+def command(
+    url: str | None,
+    names: tuple[str, ...],
+    listen: bool,
+    at_once: int,
+    table: Path | None,
+    most: int,
+    as_json: bool,
+    **given: Any,
+) -> None:
+    """Ask for a page as each of the guises, and show which finds appear under which.
+
+    Without an address, lists the guises there are. What only some get comes first, with the plainest guise that gets
+    it and the command that hauls it.
+    """
+    own = own_guises()
+    known = {**built_in(), **own}
+    guises = [choose(name, own) for name in names] or list(known.values())
+    if url is None:
+        _show_guises(guises, as_json)
+        return
+    address = addresses((url,))[0]
+    options = listening(given)
+    means = Means(options) if listen else Means()
+    screen = messages()
+    tell = (lambda name: screen.print(f"Asking as {name} …", style="dim")) if screen.is_terminal else lambda _name: None
+    found = asyncio.run(compare(connection(**given), address, guises, means, at_once=at_once, tell=tell))
+    shared_pictures = [row for row in found.rows if row.find.kind not in _KEPT and found.is_shared(row)]
+    found.rows = [row for row in found.rows if row not in shared_pictures]
+    if table:
+        _write(found, table)
+    if as_json:
+        emit_json(
+            "guises",
+            url=address,
+            differs=found.differs,
+            guises=[_seen_data(seen) for seen in found.seen],
+            finds=[_row_data(found, row, listen) for row in found.rows],
+        )
+    else:
+        _show(found, most, listen)
+    if not found.asked:
+        click.get_current_context().exit(5)
+
+
+def haul_command(found: Comparison, row: Row, listen: bool) -> str:
+    """What hauls a find as the plainest guise that gets it."""
+    parts = ["mudlark", "haul", found.url, "--guise", row.plainest]
+    parts += ["--listen"] if listen else []
+    others = [other for other in found.rows if other is not row and row.plainest in other.guises]
+    if others:
+        parts += ["--match", file_part(row.find.url) or row.find.url]
+    return shlex.join([*parts, "--into", "DIR"])
+
+
+def _show_guises(guises: list[Guise], as_json: bool) -> None:
+    if as_json:
+        emit_json("guises", guises=[_guise_data(guise) for guise in guises])
+        return
+    out = console()
+    width = max(len(guise.name) for guise in guises)
+    for guise in guises:
+        out.print(Text(f"{guise.name:<{width}}  ", style="bold").append(guise.about, style="not bold"))
+        out.print(Text(f"{'':<{width}}  {guise.user_agent}", style="dim"))
+
+
+def _guise_data(guise: Guise) -> dict[str, Any]:
+    hints = {name: value for name, value in guise.hint_fields().items() if value != '""'}
+    return {
+        "name": guise.name,
+        "about": guise.about,
+        "user_agent": guise.user_agent,
+        "accept": guise.accept,
+        "language": guise.language,
+        "platform": guise.platform,
+        "viewport": guise.viewport,
+        "scale": guise.scale,
+        "touch": guise.touch,
+        "mobile": guise.mobile,
+        "hints": hints,
+    }
+
+
+def _show(found: Comparison, most: int, listen: bool) -> None:
+    out = console()
+    title = next((seen.title for seen in found.seen if seen.title), "Untitled page")
+    out.print(Text(title, style="bold"))
+    said = "differs by who asks" if found.differs else "is the same for all"
+    out.print(Text(f"{printable(found.url)} {said}", style="dim"))
+    if vary := sorted({name for seen in found.seen for name in (*seen.vary, *seen.hints)}):
+        out.print(Text(f"The server says that its answer depends on: {', '.join(vary)}", style="dim"))
+    out.print()
+    lines = list(columns([_heading(), *(_cells(seen) for seen in found.seen)], right=(1, 2, 3)))
+    out.print(Text(lines[0], style="dim"))
+    for seen, line in zip(found.seen, lines[1:], strict=True):
+        out.print(Text(line, style="yellow" if seen.problem else ""))
+    out.print()
+    width = max((len(seen.guise.name) for seen in found.seen), default=0)
+    for row in found.rows[:most]:
+        only = not found.is_shared(row)
+        out.print(_marks(found, row))
+        out.print(Text(f"  {printable(row.find.url)}", style="cyan" if only else ""))
+        if only:
+            out.print(Text(f"  {_who(found, row)}", style="bold green"))
+            out.print(Text(f"  {haul_command(found, row, listen)}", style="dim"))
+    if len(found.rows) > most:
+        out.print(Text(f"  … and {len(found.rows) - most} more; see them with --most {len(found.rows)}", style="dim"))
+    if not found.rows:
+        out.print(f"{'':<{width}}No guise gets any media.", markup=False)
+
+
+def _who(found: Comparison, row: Row) -> str:
+    """Who gets a find that not all get; the shorter of the two lists."""
+    without = [seen.guise.name for seen in found.seen if seen.page and seen.guise.name not in row.guises]
+    if len(without) < len(row.guises):
+        return f"not as: {', '.join(without)}"
+    return f"only as: {', '.join(row.guises)}"
+
+
+def _heading() -> tuple[str, ...]:
+    return ("guise", "status", "page", "finds", "title or what happened")
+
+
+def _cells(seen: Seen) -> tuple[str, ...]:
+    count = str(sum(find.kind in _KEPT for find in seen.page.finds)) if seen.page else "–"
+    said = seen.problem or seen.title or "–"
+    if seen.final:
+        said = f"led to {printable(seen.final)}: {said}"
+    return seen.guise.name, str(seen.status or "–"), size(seen.bytes), count, printable(said)
+
+
+def _marks(found: Comparison, row: Row) -> Text:
+    """A line of the matrix: a dot for each guise that gets the find."""
+    line = Text()
+    for seen in found.seen:
+        got = seen.guise.name in row.guises
+        line.append("● " if got else "? " if seen.page is None else "· ", style="green" if got else "dim")
+    line.append(f" {row.find.kind}, {row.find.role}", style="bold")
+    return line
+
+
+def _seen_data(seen: Seen) -> dict[str, Any]:
+    return {
+        "name": seen.guise.name,
+        "status": seen.status,
+        "final": seen.final,
+        "title": seen.title,
+        "bytes": seen.bytes,
+        "vary": seen.vary,
+        "accept_ch": seen.hints,
+        "challenge": seen.challenge,
+        "problem": seen.problem,
+        "finds": len(seen.page.finds) if seen.page else None,
+    }
+
+
+def _row_data(found: Comparison, row: Row, listen: bool) -> dict[str, Any]:
+    return {
+        "url": row.find.url,
+        "kind": row.find.kind,
+        "role": row.find.role,
+        "label": row.find.label,
+        "guises": row.guises,
+        "all": found.is_shared(row),
+        "plainest": row.plainest,
+        "command": haul_command(found, row, listen),
+    }
+
+
+def _write(found: Comparison, path: Path) -> None:
+    """The matrix: a find a line, a guise a column."""
+    names = [seen.guise.name for seen in found.seen]
+    with written(path) as file:
+        out = csv.writer(file)
+        out.writerow(["find", "kind", "role", *names])
+        for row in found.rows:
+            got = ["yes" if name in row.guises else "" for name in names]
+            out.writerow([cell(row.find.url), row.find.kind, row.find.role, *got])

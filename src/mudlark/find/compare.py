@@ -1,0 +1,232 @@
+"""A page as several guises see it: which finds only some of them get, and what else differs.
+
+Noise is no difference. The page is asked for twice as the first guise: what changes between those two answers (nonces,
+times, session names) is no mark of a find, nor are tracking parameters or the order of things.
+"""
+
+import asyncio
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+from urllib.parse import parse_qsl, urlsplit
+
+from mudlark.errors import MudlarkError, NetworkError, NothingFound
+from mudlark.find.look import Means
+from mudlark.find.model import Find, Page
+from mudlark.find.probe import MOST, probe
+from mudlark.find.rank import rank
+from mudlark.find.sift import gather
+from mudlark.manifest.load import wants_text
+from mudlark.media.sniff import sniff
+from mudlark.web.address import file_part
+from mudlark.web.connection import Connection
+from mudlark.web.guise import Guise
+from mudlark.web.session import Look, Session
+
+_TRACKING = re.compile(
+    r"^(?:utm_\w+|fbclid|gclid|dclid|msclkid|mc_[ce]id|ref|referrer|source|cb|cache|nocache|rnd|rand|random|ts|t|time"
+    r"|timestamp|at|_|nonce|sid|session\w*)$",
+    re.I,
+)
+_RANDOM = re.compile(r"[0-9a-f]{8}-(?:[0-9a-f]{4}-){3}[0-9a-f]{12}|[0-9a-f]*\d[0-9a-f]{5,}|\d{6,}|[\w-]{16,}", re.I)
+_CHALLENGE = re.compile(
+    r"captcha|are you (?:a )?(?:human|robot)|verify (?:that )?you are|checking your browser|unusual traffic|"
+    r"enable javascript and cookies|access denied",
+    re.I,
+)
+_NOTHING = re.compile(r"(?!)")
+Mark = tuple[str, ...]
+_SMALL = 30_000  # bytes: a challenge page is no larger
+
+
+@dataclass(slots=True)
+class Seen:
+    """What one guise got. final: where redirects led. bytes: of the page. vary and hints: what the server says its
+    answer depends on, and the client hints that it wants. challenge: it looks like a test for robots.
+    """
+
+    guise: Guise
+    status: int | None = None
+    final: str | None = None
+    title: str | None = None
+    bytes: int | None = None
+    vary: list[str] = field(default_factory=list)
+    hints: list[str] = field(default_factory=list)
+    challenge: bool = False
+    problem: str | None = None
+    page: Page | None = None
+
+
+@dataclass(slots=True)
+class Row:
+    """A find, with the guises that get it; the address is that of the plainest of them."""
+
+    find: Find
+    guises: list[str]
+
+    @property
+    def plainest(self) -> str:
+        """The first guise that gets it, in the order in which they were asked."""
+        return self.guises[0]
+
+
+@dataclass(slots=True)
+class Comparison:
+    """seen: in the order asked. rows: finds that only some get first, then by score. stirred: whether the page changes
+    from one answer to the next."""
+
+    url: str
+    seen: list[Seen]
+    rows: list[Row]
+    stirred: bool
+
+    @property
+    def asked(self) -> int:
+        """How many guises got an answer that can be compared."""
+        return sum(seen.page is not None for seen in self.seen)
+
+    def is_shared(self, row: Row) -> bool:
+        """True if every guise that got an answer gets this find."""
+        return len(row.guises) == self.asked
+
+    @property
+    def differs(self) -> bool:
+        """True if a find, the status, the title or the final address is not the same for all."""
+        answers = {(seen.status, seen.final, seen.title) for seen in self.seen}
+        return len(answers) > 1 or not all(self.is_shared(row) for row in self.rows)
+
+
+async def compare(
+    connection: Connection,
+    url: str,
+    guises: Sequence[Guise],
+    means: Means,
+    *,
+    at_once: int = 1,
+    tell: Callable[[str], None] = lambda _name: None,
+) -> Comparison:
+    """Ask for a page as each of the guises, one at a time unless told otherwise, each with cookies of its own."""
+    gate = asyncio.Semaphore(at_once)
+
+    async def one(guise: Guise) -> Seen:
+        async with gate:
+            tell(guise.name)
+            return await see(replace(connection, guise=guise), url, means)
+
+    again, *seen = await asyncio.gather(one(guises[0]), *(one(guise) for guise in guises))
+    changing = _changing(again, seen[0])
+    rows: dict[Mark, Row] = {}
+    for answer in seen:
+        for find in answer.page.finds if answer.page else ():
+            row = rows.setdefault(mark(find.url, changing), Row(find, []))
+            if answer.guise.name not in row.guises:
+                row.guises.append(answer.guise.name)
+    ordered = Comparison(url, seen, list(rows.values()), bool(changing))
+    ordered.rows.sort(key=lambda row: (ordered.is_shared(row), -row.find.score))
+    return ordered
+
+
+async def see(connection: Connection, url: str, means: Means, *, asking: int = 0) -> Seen:
+    """What one guise gets. asking: about how many of its finds the servers are asked."""
+    seen = Seen(connection.guise)
+    try:
+        async with Session(connection) as session:
+            session.at_home(url)
+            await (_listen(session, url, means, seen) if means.listening else _ask(session, url, seen))
+            if asking and seen.page:
+                await probe(session, seen.page, asking)
+                rank(seen.page)
+    except NetworkError as problem:
+        seen.status, seen.problem = problem.status, problem.what
+    except NothingFound as nothing:
+        seen.page, seen.problem = Page(url, seen.title), None if seen.challenge else nothing.what
+    except MudlarkError as problem:
+        seen.problem = problem.what
+    if seen.challenge:
+        seen.problem, seen.page = "a page that tests for robots", None
+    return seen
+
+
+async def _ask(session: Session, url: str, seen: Seen) -> None:
+    look = await session.look(url, wants_text)
+    wanted = _listed(look.headers.get("accept-ch", ""))
+    if wanted and set(wanted) & {name.lower() for name in seen.guise.hint_fields()}:
+        look = await session.look(url, wants_text)  # now with the hints that it wants
+    seen.status, seen.final = look.status, look.url if look.url != url else None
+    seen.bytes, seen.hints = len(look.body), wanted
+    seen.vary = _listed(look.headers.get("vary", ""))
+    seen.challenge = _is_challenge(look)
+    seen.page = await gather(session, look)
+    rank(seen.page)
+    seen.title = seen.page.title
+
+
+async def _listen(session: Session, url: str, means: Means, seen: Seen) -> None:
+    from mudlark.find.capture import page_in
+    from mudlark.web.listen import listen
+
+    assert means.listening
+    heard = await listen(url, means.listening, session.connection)
+    capture = heard.capture()
+    first = next((e for e in capture.exchanges if e.resource == "document" and not e.location), None)
+    if first:
+        seen.status, seen.bytes = first.status, len(first.body) if first.body else first.size
+    seen.final = capture.url if capture.url.partition("#")[0] != url.partition("#")[0] else None
+    seen.page = page_in(capture)
+    session.take_cookies(capture.cookies)
+    rank(seen.page)
+    seen.title = seen.page.title
+
+
+async def best_guise(connection: Connection, url: str, guises: Sequence[Guise], means: Means) -> Guise:
+    """The guise that gets the best find; the plainest of those that get the same."""
+    best: tuple[float, Guise] | None = None
+    problems: list[str] = []
+    for guise in guises:
+        seen = await see(replace(connection, guise=guise), url, means, asking=MOST)
+        values = (
+            [_worth(find) for find in seen.page.finds if find.role == "main" and not find.problem] if seen.page else []
+        )
+        if values and (best is None or max(values) > best[0]):
+            best = max(values), guise
+        problems += [f"as {guise.name}: {seen.problem}"] if seen.problem else []
+    if best is None:
+        raise NothingFound(f"No guise gets any media from {url}.", "; ".join(problems[:3]))
+    return best[1]
+
+
+def _worth(find: Find) -> float:
+    """The score, with the size as a tie-breaker; a program that would fetch the file is worth less than the file."""
+    helper = file_part(find.url).lower().endswith((".exe", ".msi", ".dmg", ".pkg", ".apk"))
+    return find.score + min(0.9, (find.bytes or 0) / 1e12) - (10 if helper else 0)
+
+
+def mark(url: str, changing: frozenset[Mark]) -> Mark:
+    """What makes an address the same for two guises: all of it but tracking; of forms that change, only the form."""
+    shape = _form(url)
+    return shape if shape in changing else _form(url, _NOTHING)
+
+
+def _form(url: str, volatile: re.Pattern[str] = _RANDOM) -> Mark:
+    parts = urlsplit(url)
+    pairs = parse_qsl(parts.query, keep_blank_values=True)
+    kept = sorted(f"{name}={volatile.sub('#', value)}" for name, value in pairs if not _TRACKING.match(name))
+    return parts.netloc, volatile.sub("#", parts.path), *kept
+
+
+def _changing(again: Seen, first: Seen) -> frozenset[Mark]:
+    """The forms of addresses that only one of two answers to the same question has."""
+    one, other = ({find.url for find in seen.page.finds} if seen.page else set() for seen in (again, first))
+    return frozenset(_form(url) for url in one ^ other)
+
+
+def _listed(field_value: str) -> list[str]:
+    return [name.strip().lower() for name in field_value.split(",") if name.strip()]
+
+
+def _is_challenge(look: Look) -> bool:
+    if len(look.body) > _SMALL or sniff(look.body) != "html":
+        return False
+    return bool(
+        _CHALLENGE.search(re.sub(rb"<script.*?</script>|<[^>]*>", b" ", look.body, flags=re.S).decode("latin-1"))
+    )

@@ -1,0 +1,300 @@
+"""The questions that a page asks before it gives anything: forms, and drop-downs that lead on.
+
+A form is sent as a browser would (HTML §4.10.21): hidden fields and tokens go along, what has a default keeps it, what
+the user answered is set. Passwords are never filled in, and files never sent.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Literal
+from urllib.parse import urlencode, urlsplit, urlunsplit
+
+from selectolax.lexbor import LexborHTMLParser, LexborNode
+
+from mudlark.errors import Refused, UsageError
+from mudlark.find.collect import tidy
+from mudlark.web.address import resolve
+
+_MOST_FORMS = 50
+_MOST_OPTIONS = 2_000
+_TYPED = frozenset({"text", "search", "email", "url", "tel", "number", "date", "month", "week", "time", ""})
+_SENT_AS_IS = frozenset({"hidden"})
+ANY = "*"
+
+
+@dataclass(frozen=True, slots=True)
+class Option:
+    """One answer: what is read, and what is sent."""
+
+    label: str
+    value: str
+
+
+@dataclass(slots=True)
+class Question:
+    """One thing to choose. options: empty where any text may be given. given: what is sent if nothing is answered, None
+    if an answer is needed. leads: each option's value is an address to go to.
+    """
+
+    name: str
+    label: str | None
+    options: list[Option] = field(default_factory=list)
+    given: str | None = None
+    leads: bool = False
+
+    def is_called(self, name: str, whole: bool) -> bool:
+        """True if a name in lower case is that of the question or its label, or else a part of one."""
+        names = (self.name.lower(), (self.label or "").lower().rstrip(":"))
+        return name in names if whole else any(name in own for own in names)
+
+
+@dataclass(slots=True)
+class Form:
+    """Questions that are sent together. hidden: fields that go along unseen. button: the one that sends it, if named.
+
+    refused: why it is not sent: it wants a password or a file.
+    """
+
+    action: str
+    method: Literal["GET", "POST"]
+    questions: list[Question] = field(default_factory=list)
+    hidden: list[tuple[str, str]] = field(default_factory=list)
+    button: tuple[str, str] | None = None
+    multipart: bool = False
+    refused: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What the user answers: NAME=VALUE. value may be `*` for every option in turn."""
+
+    name: str
+    value: str
+
+    @classmethod
+    def of(cls, text: str) -> "Answer":
+        name, equals, value = text.partition("=")
+        if not equals or not name.strip():
+            raise UsageError(f"{text!r} is no answer.", "Write it as --choose NAME=VALUE.")
+        return cls(name.strip(), value.strip())
+
+    def __str__(self) -> str:
+        return f"{self.name}={self.value}"
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """A request that answers lead to. answered: the questions with the labels chosen."""
+
+    url: str
+    method: Literal["GET", "POST"]
+    fields: tuple[tuple[str, str], ...]
+    answered: tuple[tuple[str, str], ...]
+    multipart: bool = False
+
+
+def read_forms(source: str, url: str) -> list[Form]:
+    """The forms of a page that ask something, and drop-downs outside of forms that lead to addresses."""
+    tree = LexborHTMLParser(source)
+    node = tree.css_first("base[href]")
+    base = (node and resolve(url, node.attributes.get("href") or "")) or url
+    forms = [_form(element, tree, base, url) for element in tree.css("form")[:_MOST_FORMS]]
+    found = [form for form in forms if form.questions or form.refused]
+    alone = (_leading(e, tree, base) for e in tree.css("select")[:_MOST_FORMS] if not _inside_form(e))
+    return [*found, *(Form(url, "GET", [question]) for question in alone if question)]
+
+
+def _form(element: LexborNode, tree: LexborHTMLParser, base: str, url: str) -> Form:
+    told = element.attributes
+    method: Literal["GET", "POST"] = "POST" if (told.get("method") or "").lower() == "post" else "GET"
+    form = Form(resolve(base, told.get("action") or url) or url, method)
+    form.multipart = (told.get("enctype") or "").lower() == "multipart/form-data"
+    controls = element.css("input, select, textarea, button")
+    if identity := told.get("id"):
+        controls += [c for c in tree.css("[form]") if c.attributes.get("form") == identity and c not in controls]
+    radios: dict[str, Question] = {}
+    for control in controls:
+        _read_control(form, control, tree, radios)
+    return form
+
+
+def _read_control(form: Form, control: LexborNode, tree: LexborHTMLParser, radios: dict[str, Question]) -> None:
+    told = control.attributes
+    name, kind = told.get("name") or "", (told.get("type") or "").lower()
+    value = told.get("value") or ""
+    if "disabled" in told:
+        return
+    if control.tag == "button" or kind in ("submit", "image"):
+        if name and form.button is None and kind in ("", "submit"):
+            form.button = (name, value)
+    elif kind == "password":
+        form.refused = "it asks for a password, which is never filled in; log in with a browser, and use --cookie-file"
+    elif kind == "file":
+        form.refused = "it wants a file, and nothing is ever sent"
+    elif not name:
+        return
+    elif control.tag == "select":
+        form.questions.append(_select(control, tree, name))
+    elif kind == "radio":
+        if name not in radios:
+            radios[name] = Question(name, _legend(control) or None)
+            form.questions.append(radios[name])
+        radios[name].options.append(Option(_label(control, tree) or value, value or "on"))
+        if "checked" in told:
+            radios[name].given = value or "on"
+    elif kind == "checkbox":
+        question = Question(name, _label(control, tree), [Option("yes", value or "on"), Option("no", "")])
+        question.given = (value or "on") if "checked" in told else ""
+        form.questions.append(question)
+    elif kind in _SENT_AS_IS:
+        form.hidden.append((name, value))
+    elif control.tag == "textarea" or kind in _TYPED:
+        text = value or (tidy(control.text()) or "" if control.tag == "textarea" else "")
+        given = None if "required" in told and not text else text
+        form.questions.append(Question(name, _label(control, tree), [], given))
+
+
+def _select(control: LexborNode, tree: LexborHTMLParser, name: str) -> Question:
+    question = Question(name, _label(control, tree))
+    for option in control.css("option")[:_MOST_OPTIONS]:
+        told = option.attributes
+        label = tidy(option.text()) or ""
+        value = told.get("value")
+        if "disabled" in told:
+            continue
+        chosen = Option(label, label if value is None else value)
+        if not chosen.value:  # "Please choose": no answer
+            continue
+        question.options.append(chosen)
+        if "selected" in told:
+            question.given = chosen.value
+    first = control.css_first("option")
+    placeholder = first is not None and first.attributes.get("value") == ""
+    if question.given is None and question.options and not placeholder:
+        question.given = question.options[0].value
+    return question
+
+
+def _leading(element: LexborNode, tree: LexborHTMLParser, base: str) -> Question | None:
+    """A drop-down outside of forms whose options are addresses."""
+    question = _select(element, tree, element.attributes.get("name") or element.attributes.get("id") or "")
+    addresses = [(option, resolve(base, option.value)) for option in question.options if "/" in option.value]
+    if len(addresses) < max(1, len(question.options) - 1):
+        return None
+    question.options = [Option(option.label, url) for option, url in addresses if url]
+    question.given, question.leads = None, True
+    question.name = question.name or (question.label or "choice")
+    return question
+
+
+def _inside_form(element: LexborNode) -> bool:
+    node = element.parent
+    while node is not None:
+        if node.tag == "form":
+            return True
+        node = node.parent
+    return element.attributes.get("form") is not None
+
+
+def _label(control: LexborNode, tree: LexborHTMLParser) -> str | None:
+    """What a person reads beside a control."""
+    told = control.attributes
+    if identity := told.get("id"):
+        for label in tree.css("label[for]"):
+            if label.attributes.get("for") == identity:
+                return tidy(label.text(), 120)
+    node = control.parent
+    for _ in range(3):
+        if node is not None and node.tag == "label":
+            inner = [child.text(deep=True) for child in node.iter(include_text=True) if child.tag == "-text"]
+            return tidy(" ".join(inner), 120)
+        node = node.parent if node is not None else None
+    return tidy(told.get("aria-label") or told.get("title") or told.get("placeholder"), 120)
+
+
+def _legend(control: LexborNode) -> str | None:
+    node = control.parent
+    for _ in range(6):
+        if node is not None and node.tag == "fieldset":
+            legend = node.css_first("legend")
+            return tidy(legend.text()) if legend else None
+        node = node.parent if node is not None else None
+    return None
+
+
+def find_question(forms: Sequence[Form], name: str) -> tuple[Form, Question] | None:
+    """The question that a name means, by its name or its label; None if no form asks it."""
+    wanted = name.lower()
+    asked = [(form, question) for form in forms for question in form.questions]
+    for whole in (True, False):
+        fitting = [(form, question) for form, question in asked if question.is_called(wanted, whole)]
+        names = {question.name for _, question in fitting}
+        if len(names) > 1:
+            raise UsageError(f"{name!r} may be any of {_listed(sorted(names))}.", "Give the whole name.")
+        if fitting:
+            return fitting[0]
+    return None
+
+
+def find_option(question: Question, value: str) -> Option:
+    """The option that a value means, by label or value; where any text may be given, that text."""
+    if not question.options:
+        return Option(value, value)
+    wanted = value.lower()
+    whole = [o for o in question.options if wanted in (o.label.lower(), o.value.lower())]
+    fitting = whole or [
+        o for o in question.options if wanted and (wanted in o.label.lower() or wanted in o.value.lower())
+    ]
+    if len({option.value for option in fitting}) == 1:
+        return fitting[0]
+    title = question.label or question.name
+    if not fitting:
+        labels = [option.label for option in question.options]
+        raise UsageError(f"{title!r} has no option {value!r}.", f"It has {_listed(labels)}.")
+    raise UsageError(
+        f"{value!r} may be any of {_listed([o.label for o in fitting])}.", f"Say which {title!r} is meant."
+    )
+
+
+def _listed(words: Sequence[str]) -> str:
+    shown = ", ".join(repr(word) for word in words[:12])
+    return shown if len(words) <= 12 else f"{shown} and {len(words) - 12} more"
+
+
+def step_of(forms: Sequence[Form], answers: Sequence[Answer]) -> tuple[Step, list[Answer]] | None:
+    """The request that the next answers lead to, and the answers that are left; None if no form asks the next one."""
+    if not answers:
+        return None
+    found = find_question(forms, answers[0].name)
+    if found is None:
+        return None
+    form, question = found
+    if form.refused:
+        raise Refused(f"The form at {form.action} is not sent: {form.refused}.")
+    if question.leads:
+        option = find_option(question, answers[0].value)
+        return Step(option.value, "GET", (), ((question.name, option.label),)), list(answers[1:])
+    chosen: dict[str, Option] = {}
+    left = list(answers)
+    while left and (same := find_question([form], left[0].name)) and same[1].name not in chosen:
+        chosen[same[1].name] = find_option(same[1], left.pop(0).value)
+    fields = list(form.hidden)
+    for asked in form.questions:
+        value = chosen[asked.name].value if asked.name in chosen else asked.given
+        if value is None:
+            labels = [option.label for option in asked.options]
+            raise UsageError(
+                f"{asked.label or asked.name!r} is not answered yet.",
+                f"Add --choose {asked.name}=… with one of {_listed(labels)}."
+                if labels
+                else f"Add --choose {asked.name}=…",
+            )
+        if value or asked.options == [] or asked.name in chosen:
+            fields.append((asked.name, value))
+    if form.button:
+        fields.append(form.button)
+    answered = tuple((name, option.label) for name, option in chosen.items())
+    if form.method == "GET":
+        parts = urlsplit(form.action)
+        return Step(urlunsplit(parts._replace(query=urlencode(fields))), "GET", (), answered), left
+    return Step(form.action, "POST", tuple(fields), answered, form.multipart), left
