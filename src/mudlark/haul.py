@@ -38,7 +38,7 @@ from mudlark.archive.record import (
 from mudlark.assemble.join import join, keep_pages
 from mudlark.assemble.parts import Parts
 from mudlark.assemble.write import Assembled, Part, assemble
-from mudlark.errors import MudlarkError, NetworkError, StorageError, UsageError
+from mudlark.errors import MudlarkError, NetworkError, NothingFound, StorageError, UsageError
 from mudlark.fetch.engine import Counts, Engine, Job, Outcome, Watch
 from mudlark.fetch.store import Store, now
 from mudlark.find.compare import best_guise
@@ -164,9 +164,7 @@ async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -
             async for item in haul(dressed, replace(order, guises=()), watch):
                 yield item
         return
-    looked = await look(session, order.target, order.means, watch=watch.listening)
-    page = looked.page
-    finds = page.finds[:1] if page.itself and not order.choice.made else order.choice.take(page)
+    looked, finds = await _take(session, order, watch)
     if order.expect and len(finds) > 1:
         raise UsageError(f"One digest cannot be that of {len(finds)} files.", "Choose one with --nth or --match.")
     for find in finds:
@@ -176,6 +174,21 @@ async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -
             if len(finds) == 1:
                 raise
             watch.on_failure(problem)
+
+
+async def _take(session: Session, order: Order, watch: HaulWatch) -> tuple[Looked, list[Find]]:
+    """The page and the finds chosen of it; where answers led to links that are dead already, the walk is made again."""
+    for last in (False, False, True):
+        looked = await look(session, order.target, order.means, watch=watch.listening)
+        page = looked.page
+        if page.itself and not order.choice.made:
+            return looked, page.finds[:1]
+        try:
+            return looked, order.choice.take(page)
+        except NothingFound:
+            if last or not order.means.answers or not any(find.status in _DIED for find in page.finds):
+                raise
+    raise AssertionError
 
 
 async def _haul_living(session: Session, order: Order, looked: Looked, find: Find, watch: HaulWatch) -> Item:

@@ -2,11 +2,13 @@
 
 import asyncio
 import re
+import time
 
 import msgspec
 
 from mudlark.errors import MudlarkError, NothingFound, Refused
 from mudlark.find.collect import Collector, tidy
+from mudlark.find.expiry import expires_at
 from mudlark.find.kind import FAMILIES, kind_by_extension, kind_by_type
 from mudlark.find.model import PLAYED, Evidence, Find, Frame, Kind, Page
 from mudlark.find.page import read_page
@@ -80,6 +82,7 @@ def page_of(look: Look) -> Page:
         )
     find = Find(look.url, kind, evidence=[Evidence("the address given", None, 30)])
     find.bytes, find.status, find.type = look.length, look.status, look.type or None
+    find.expires = expires_at(look.url, time.time())
     return Page(look.url, tidy(file_part(look.url).rpartition(".")[0]), finds=[find], itself=True)
 
 
