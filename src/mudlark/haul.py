@@ -8,10 +8,10 @@ import asyncio
 import platform
 import shutil
 import time
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import aclosing
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -19,22 +19,15 @@ from mudlark import __version__
 from mudlark.archive.assay import assay
 from mudlark.archive.naming import folder_for, safe_name, title_for
 from mudlark.archive.place import place
-from mudlark.archive.record import (
-    CAPTURE,
-    CaptureFacts,
-    EvidenceFacts,
-    FileFacts,
-    FindFacts,
-    ManifestFacts,
-    PageFacts,
-    Record,
-    RequestFacts,
-    SegmentCounts,
-    SegmentFacts,
-    Source,
-    TrackFacts,
-    WalkFacts,
+from mudlark.archive.provenance import (
+    find_facts,
+    keep_capture,
+    keep_manifests,
+    page_facts,
+    request_facts,
+    walk_facts,
 )
+from mudlark.archive.record import FileFacts, Record, SegmentCounts, SegmentFacts, Source, TrackFacts
 from mudlark.assemble.join import join, keep_pages
 from mudlark.assemble.parts import Parts
 from mudlark.assemble.write import Assembled, Part, assemble
@@ -42,84 +35,29 @@ from mudlark.errors import MudlarkError, NetworkError, NothingFound, StorageErro
 from mudlark.fetch.engine import Counts, Engine, Job, Outcome, Watch
 from mudlark.fetch.store import Store, now
 from mudlark.find.compare import best_guise
-from mudlark.find.look import Looked, Means, look
+from mudlark.find.look import Looked, look
 from mudlark.find.model import PLAYED, Find, Page
 from mudlark.find.probe import KINDS
-from mudlark.find.select import Choice
 from mudlark.manifest import numbered
 from mudlark.manifest.choose import highest
 from mudlark.manifest.load import fill, load
 from mudlark.manifest.model import Presentation, Track
 from mudlark.media.sniff import right_extension, sniff
 from mudlark.media.ts import TransportError, TransportReader, align
+from mudlark.order import HaulWatch, Item, Order, Plan
 from mudlark.verify.content import PICTURES, check_pages
 from mudlark.verify.fixity import digest
 from mudlark.verify.media import Checked, check_file
 from mudlark.verify.transfer import Promise
-from mudlark.verify.verdict import Problem, Report, Verdict
-from mudlark.web.address import file_part, without_query
-from mudlark.web.guise import Guise
-from mudlark.web.listening import ListenWatch
-from mudlark.web.session import SECRET, Changed, Session, along, shown
+from mudlark.verify.verdict import Problem, Report
+from mudlark.web.address import file_part, shown, without_query
+from mudlark.web.session import Changed, Session, along
 
 if TYPE_CHECKING:
     from mudlark.web.listen import Heard
 
 _DIED = frozenset({403, 404, 410})  # what a link answers that is no longer good
 _MOST_CONTENTS = 1_000  # names inside an archive that a record keeps
-
-
-@dataclass(frozen=True, slots=True)
-class Plan:
-    """What is about to be fetched: for whoever watches."""
-
-    title: str
-    presentation: Presentation
-    tracks: list[Track]
-    segments: int
-    duration: float | None
-
-
-@dataclass(slots=True)
-class HaulWatch(Watch):
-    """A Watch that also hears of the plan and of the steps."""
-
-    on_plan: Callable[[Plan], None] = lambda _plan: None
-    on_step: Callable[[str], None] = lambda _step: None
-    on_failure: Callable[[MudlarkError], None] = lambda _problem: None
-    on_warning: Callable[[str], None] = lambda _text: None
-    listening: ListenWatch = field(default_factory=ListenWatch)
-
-
-@dataclass(slots=True)
-class Item:
-    """What a haul left. folder: None if nothing was fit for a final name. kept: where the unfinished work is."""
-
-    record: Record
-    folder: Path | None
-    kept: Path | None = None
-    already: bool = False
-
-    @property
-    def verdict(self) -> Verdict:
-        return self.record.verdict
-
-
-@dataclass(frozen=True, slots=True)
-class Order:
-    """What a user wants hauled. means: how to look at the target. expect: SHA-256 in hexadecimal that the file must
-    have. as_images: keep page images as they are, instead of binding them. guises: take the find from whichever of
-    these gets the best; as the session's own if there are none.
-    """
-
-    target: str
-    into: Path
-    choice: Choice = field(default_factory=Choice)
-    title: str | None = None
-    expect: str | None = None
-    means: Means = field(default_factory=Means)
-    as_images: bool = False
-    guises: tuple[Guise, ...] = ()
 
 
 @dataclass(slots=True)
@@ -484,8 +422,7 @@ class _Haul:
         ends = [track.presented(checked.movie.timescale)[1] for track in checked.movie.tracks] if checked.movie else []
         files = [FileFacts(str(main.relative_to(self.store.item)), "media", size, sha256)]
         files += [FileFacts(str(it.relative_to(self.store.item)), "media", *digest(it)) for it in media[1:]]
-        capture = self.keep_capture(files)
-        manifests = self.keep_manifests(files)
+        source = self.source(files)
         counts = self.counts
         return Record(
             title=self.found.title,
@@ -493,7 +430,7 @@ class _Haul:
             problems=self.report.problems,
             started=self.started,
             finished=now(),
-            source=self.source(manifests, capture),
+            source=source,
             duration=round(max(ends), 3) if ends else None,
             planned_duration=planned,
             tracks=tracks,
@@ -505,55 +442,21 @@ class _Haul:
             contents=checked.contents[:_MOST_CONTENTS],
         )
 
-    def keep_manifests(self, files: list[FileFacts]) -> list[ManifestFacts]:
-        """Copies of the manifests inside the item."""
-        manifests = []
-        for number, document in enumerate(self.found.presentation.documents, start=1):
-            name = f"manifest/{number:02d}-{safe_name(file_part(document.url)) or 'manifest.m3u8'}"
-            path = self.store.item / name
-            path.parent.mkdir(exist_ok=True)
-            path.write_bytes(document.body)
-            files.append(FileFacts(name, "manifest", *digest(path)))
-            manifests.append(ManifestFacts(document.url, name, files[-1].sha256))
-        return manifests
-
-    def keep_capture(self, files: list[FileFacts]) -> CaptureFacts | None:
-        """What was listened to stays with the item; a capture that the user gave is named."""
-        page, heard = self.found.page, self.found.heard
-        if page is None or page.capture is None:
-            return None
-        if heard is None:
-            assert self.found.order.means.har
-            return CaptureFacts(page.capture, None, digest(self.found.order.means.har)[1])
-        heard.write(self.store.item / CAPTURE)
-        files.append(FileFacts(CAPTURE, "capture", *digest(self.store.item / CAPTURE)))
-        return CaptureFacts(heard.browser, CAPTURE, files[-1].sha256)
-
-    def source(self, manifests: list[ManifestFacts], capture: CaptureFacts | None) -> Source:
-        page, find = self.found.page, self.found.find
-        identity = self.session.identity(self.found.presentation.url)
-        headers = {name: "(left out)" if name.lower() in SECRET else value for name, value in identity.items()}
+    def source(self, files: list[FileFacts]) -> Source:
+        """Where it came from; what is kept of that is added to the files."""
+        item, found, page = self.store.item, self.found, self.found.page
         return Source(
-            target=self.found.order.target,
-            choice=self.found.choice,
-            kind=self.found.presentation.kind,
-            address=self.found.presentation.url,
-            page=_page_facts(page) if page else None,
-            find=_find_facts(find),
-            manifests=manifests,
-            capture=capture,
-            walk=[WalkFacts(s.url, s.method, list(s.answered)) for s in page.walk] if page else [],
-            request=RequestFacts(self.session.connection.guise.name, headers),
+            target=found.order.target,
+            choice=found.choice,
+            kind=found.presentation.kind,
+            address=found.presentation.url,
+            page=page_facts(page) if page else None,
+            find=find_facts(found.find),
+            capture=keep_capture(item, page, found.heard, found.order.means.har, files),
+            manifests=keep_manifests(item, found.presentation.documents, files),
+            walk=walk_facts(page) if page else [],
+            request=request_facts(self.session, found.presentation.url, found.find),
         )
-
-
-def _page_facts(page: Page) -> PageFacts:
-    return PageFacts(page.url, page.title, page.description, page.creator, page.date, page.duration, page.dimensions)
-
-
-def _find_facts(find: Find) -> FindFacts:
-    evidence = [EvidenceFacts(evidence.where, evidence.at) for evidence in find.evidence]
-    return FindFacts(find.url, find.kind, find.role, find.score, find.reasons, evidence)
 
 
 def _in_time_order(tracks: list[Track]) -> list[Job]:

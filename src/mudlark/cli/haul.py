@@ -21,7 +21,8 @@ from mudlark.fetch.engine import Outcome
 from mudlark.find.look import Means
 from mudlark.find.questions import ANY
 from mudlark.find.select import Choice
-from mudlark.haul import HaulWatch, Item, Order, Plan, haul
+from mudlark.haul import haul
+from mudlark.order import HaulWatch, Item, Order, Plan
 from mudlark.web.address import printable
 from mudlark.web.guise import PLAIN, Guise, built_in
 from mudlark.web.retry import Passing

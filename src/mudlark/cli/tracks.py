@@ -15,7 +15,8 @@ from mudlark.manifest.load import fill, is_manifest, open_presentation, wants_te
 from mudlark.manifest.model import Presentation
 from mudlark.media.mp4.read import parse_movie, scan
 from mudlark.media.sniff import sniff
-from mudlark.web.session import Session, shown
+from mudlark.web.address import shown
+from mudlark.web.session import Session
 
 
 @click.command(short_help="What a playlist or file holds.")

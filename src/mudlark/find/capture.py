@@ -20,10 +20,11 @@ from mudlark.find.rank import rank
 from mudlark.find.sift import merge, nothing
 from mudlark.manifest import hls
 from mudlark.media.sniff import sniff
+from mudlark.web.address import shown
 from mudlark.web.capture import Capture, Exchange
 from mudlark.web.har import View
 from mudlark.web.series import find_series
-from mudlark.web.session import Look, Session, shown
+from mudlark.web.session import Look, Session
 
 _PAGES = ("text/html", "application/xhtml+xml")
 _LICENCE = re.compile(r"licen[cs]e|widevine|playready|fairplay|(?:^|[./_-])(?:drm|ckc|getkey)(?:[./_-]|$)", re.I)

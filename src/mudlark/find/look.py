@@ -11,8 +11,9 @@ from mudlark.find.probe import MOST
 from mudlark.find.questions import Answer, Step
 from mudlark.find.sift import sift
 from mudlark.find.walk import sift_walked
+from mudlark.web.address import shown
 from mudlark.web.listening import Listening, ListenWatch
-from mudlark.web.session import Session, shown
+from mudlark.web.session import Session
 
 if TYPE_CHECKING:
     from mudlark.web.listen import Heard

@@ -7,7 +7,7 @@ from urllib.parse import urlsplit
 from mudlark.errors import NothingFound, UsageError
 from mudlark.find.model import Find, Page
 from mudlark.find.sift import best
-from mudlark.web.session import shown
+from mudlark.web.address import shown
 
 ORDERS = ("rank", "size", "type", "host", "order")
 

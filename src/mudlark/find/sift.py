@@ -17,8 +17,8 @@ from mudlark.find.questions import read_forms
 from mudlark.find.rank import rank
 from mudlark.manifest.load import is_manifest, wants_text
 from mudlark.media.sniff import sniff
-from mudlark.web.address import file_part, resolve
-from mudlark.web.session import Look, Session, shown
+from mudlark.web.address import file_part, resolve, shown
+from mudlark.web.session import Look, Session
 
 DEEPEST = 3  # frames inside frames
 _MOST_FRAMES = 12

@@ -15,8 +15,9 @@ from mudlark.find.questions import ANY, Answer, Form, Step, find_question, read_
 from mudlark.find.sift import decode, sift_look
 from mudlark.manifest.load import wants_text
 from mudlark.media.sniff import sniff
+from mudlark.web.address import shown
 from mudlark.web.connection import Connection
-from mudlark.web.session import Look, Session, along, shown
+from mudlark.web.session import Look, Session, along
 
 MOST_WALKS = 64
 

@@ -9,8 +9,9 @@ from collections.abc import Awaitable, Callable, Sequence
 from mudlark.errors import NetworkError, UsageError
 from mudlark.manifest.model import Presentation, Segment, Track
 from mudlark.media.sniff import sniff
+from mudlark.web.address import shown
 from mudlark.web.series import find_series
-from mudlark.web.session import Session, shown
+from mudlark.web.session import Session
 
 _MOST = 100_000  # segments
 

@@ -65,6 +65,12 @@ def printable(text: str) -> str:
     return "".join(" " if unicodedata.category(char) in ("Cc", "Cf", "Zl", "Zp") else char for char in text).strip()
 
 
+def shown(address: str) -> str:
+    """An address in a message: whole if short, else with its middle left out."""
+    text = printable(address)
+    return text if len(text) <= 120 else f"{text[:80]}…{text[-36:]}"
+
+
 def file_part(address: str) -> str:
     """The last part of the path, decoded: `tide%20mill.mp4` gives `tide mill.mp4`."""
     path = address.partition("#")[0].partition("?")[0].partition("://")[2]

@@ -17,6 +17,7 @@ import msgspec
 
 from mudlark import __version__
 from mudlark.errors import MudlarkError, NetworkError, NothingFound, UsageError
+from mudlark.web.address import shown
 from mudlark.web.browser import BrowserError, dress, opened, send_secrets
 from mudlark.web.capture import Capture, capture_of
 from mudlark.web.connection import Connection
@@ -24,7 +25,6 @@ from mudlark.web.guise import Guise
 from mudlark.web.har import Entry, OpenedPage, PageTimings, Player, Shown, View, write_har
 from mudlark.web.listening import Listening, ListenWatch
 from mudlark.web.recorder import Recorder, stamp
-from mudlark.web.session import shown
 
 if TYPE_CHECKING:
     from playwright.async_api import BrowserContext, Dialog, Frame, Page

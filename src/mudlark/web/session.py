@@ -11,7 +11,6 @@ from collections.abc import AsyncIterator, Callable, Iterable, Iterator, Mapping
 from contextlib import asynccontextmanager, contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass, field
-from http import HTTPStatus
 from http.cookiejar import Cookie, LoadError, MozillaCookieJar
 from http.cookies import Morsel
 from types import TracebackType
@@ -22,10 +21,11 @@ import aiohttp
 from yarl import URL
 
 from mudlark.errors import NetworkError, StorageError, UsageError
-from mudlark.web.address import as_sent, printable
+from mudlark.web.address import as_sent, shown
+from mudlark.web.complaint import explain, status_error
 from mudlark.web.connection import Connection
 from mudlark.web.guise import PLAIN
-from mudlark.web.retry import Passing, Patience, passes, persist
+from mudlark.web.retry import Passing, Patience, persist
 
 HEAD = 64 * 1024  # bytes of an answer that tell what it is
 LARGEST_TEXT = 20_000_000  # bytes of a page or manifest that are read at most
@@ -277,7 +277,7 @@ class Session:
                     names = (name.strip().lower() for name in wanted.split(","))
                     self._hints[urlsplit(address).netloc] = frozenset(names)
                 if response.status >= 400 and not (first and response.status == 416):
-                    raise _status_error(address, response)
+                    raise status_error(address, response)
                 if span and unless_changed and response.status == 200:
                     raise Changed(f"{shown(address)} has changed on the server since it was first asked for.")
                 if span and response.status != 206:
@@ -295,7 +295,7 @@ class Session:
                     self._chunks(address, response, span[1] if span else None),
                 )
         except (aiohttp.ClientError, TimeoutError, OSError, ValueError) as problem:
-            raise _explain(address, problem, self.connection.stall) from problem
+            raise explain(address, problem, self.connection.stall) from problem
 
     async def _chunks(self, address: str, response: aiohttp.ClientResponse, wanted: int | None) -> AsyncIterator[bytes]:
         """The body, with its length checked against what was announced."""
@@ -371,12 +371,6 @@ def _look(answer: Answer, body: bytes, *, complete: bool) -> Look:
     )
 
 
-def shown(address: str) -> str:
-    """An address in a message: whole if short, else with its middle left out."""
-    text = printable(address)
-    return text if len(text) <= 120 else f"{text[:80]}…{text[-36:]}"
-
-
 def _type(header: str) -> tuple[str, str | None]:
     """The media type and the charset of a Content-Type header (RFC 9110 §8.3)."""
     kind, _, parameters = header.partition(";")
@@ -386,55 +380,3 @@ def _type(header: str) -> tuple[str, str | None]:
         if name.strip().lower() == "charset":
             charset = value.strip().strip("\"'") or None
     return kind.strip().lower(), charset
-
-
-def _status_error(address: str, response: aiohttp.ClientResponse) -> NetworkError:
-    status = response.status
-    try:
-        phrase = HTTPStatus(status).phrase
-    except ValueError:
-        phrase = response.reason or "unknown status"
-    what = f"{shown(address)} answered {status} {phrase}."
-    if passes(status):
-        given = response.headers.get("Retry-After", "")
-        return Passing(what, "Try again later.", status, float(given) if given.isdigit() else None)
-    advice = {
-        401: "The page needs a log-in.",
-        403: "The server refuses: the link may have expired, or need a log-in or another --header.",
-        404: "Check the address, or open it in a browser to see whether it still exists.",
-        410: "The server says that it is gone for good.",
-    }.get(status, "")
-    return NetworkError(what, advice, status)
-
-
-def _explain(address: str, problem: Exception, stall: float) -> NetworkError:
-    """Words for what the HTTP library reports."""
-    host = urlsplit(address).netloc
-    if isinstance(problem, NetworkError):
-        return problem
-    if isinstance(problem, aiohttp.ClientConnectorDNSError):
-        return NetworkError(f"There is no host {host}.", "Check the address, and that this machine is online.")
-    if isinstance(problem, aiohttp.ClientConnectorCertificateError | aiohttp.ClientSSLError):
-        reason = getattr(problem, "certificate_error", problem)
-        return NetworkError(
-            f"{host} does not prove its identity: {reason}.", "If you trust it, give its certificate with --trust."
-        )
-    if isinstance(problem, aiohttp.TooManyRedirects):
-        return NetworkError(f"{shown(address)} redirects in a circle.", "Open it in a browser; it may need a cookie.")
-    if isinstance(problem, aiohttp.InvalidURL | aiohttp.NonHttpUrlClientError | ValueError) and not isinstance(
-        problem, aiohttp.ClientPayloadError
-    ):
-        return NetworkError(
-            f"{shown(address)} leads to an address that cannot be requested: {printable(str(problem))}."
-        )
-    if isinstance(problem, TimeoutError | aiohttp.ServerTimeoutError):
-        return Passing(
-            f"{host} did not answer within {stall:g} s.", "Check the address, or wait longer with --patience SECONDS."
-        )
-    if isinstance(problem, aiohttp.ClientConnectorError):
-        return Passing(f"Cannot connect to {host}: {printable(str(problem.os_error))}.", "Is the address right?")
-    if isinstance(problem, aiohttp.ClientPayloadError):
-        return Passing(f"{shown(address)} broke off in the middle.")
-    if isinstance(problem, aiohttp.ClientResponseError):
-        return Passing(f"{host} does not answer as a web server does: {printable(str(problem.message))}.")
-    return Passing(f"The connection to {host} broke: {printable(str(problem)) or type(problem).__name__}.")

@@ -1,0 +1,77 @@
+"""What an item keeps of where it came from: manifests, recorded requests, the page, the way there, and who asked."""
+
+from collections.abc import Iterable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from mudlark.archive.naming import safe_name
+from mudlark.archive.record import (
+    CAPTURE,
+    CaptureFacts,
+    EvidenceFacts,
+    FileFacts,
+    FindFacts,
+    ManifestFacts,
+    PageFacts,
+    RequestFacts,
+    WalkFacts,
+)
+from mudlark.find.model import Find, Page
+from mudlark.manifest.model import Document
+from mudlark.verify.fixity import digest
+from mudlark.web.address import file_part
+from mudlark.web.guise import PLAIN
+from mudlark.web.session import SECRET, Session
+
+if TYPE_CHECKING:
+    from mudlark.web.listen import Heard
+
+
+def keep_manifests(item: Path, documents: Iterable[Document], files: list[FileFacts]) -> list[ManifestFacts]:
+    """Copies of the manifests inside the item; they are added to its files."""
+    manifests = []
+    for number, document in enumerate(documents, start=1):
+        name = f"manifest/{number:02d}-{safe_name(file_part(document.url)) or 'manifest.m3u8'}"
+        path = item / name
+        path.parent.mkdir(exist_ok=True)
+        path.write_bytes(document.body)
+        files.append(FileFacts(name, "manifest", *digest(path)))
+        manifests.append(ManifestFacts(document.url, name, files[-1].sha256))
+    return manifests
+
+
+def keep_capture(
+    item: Path, page: Page | None, heard: "Heard | None", har: Path | None, files: list[FileFacts]
+) -> CaptureFacts | None:
+    """What was listened to stays with the item; a capture that the user gave is named."""
+    if page is None or page.capture is None:
+        return None
+    if heard:
+        heard.write(item / CAPTURE)
+        files.append(FileFacts(CAPTURE, "capture", *digest(item / CAPTURE)))
+        return CaptureFacts(heard.browser, CAPTURE, files[-1].sha256)
+    return CaptureFacts(page.capture, None, digest(har)[1]) if har else None
+
+
+def page_facts(page: Page) -> PageFacts:
+    """The page and what it says of itself."""
+    return PageFacts(page.url, page.title, page.description, page.creator, page.date, page.duration, page.dimensions)
+
+
+def find_facts(find: Find) -> FindFacts:
+    """The find that was taken."""
+    evidence = [EvidenceFacts(evidence.where, evidence.at) for evidence in find.evidence]
+    return FindFacts(find.url, find.kind, find.role, find.score, find.reasons, evidence)
+
+
+def walk_facts(page: Page) -> list[WalkFacts]:
+    """The way through the questions of a page."""
+    return [WalkFacts(step.url, step.method, list(step.answered)) for step in page.walk]
+
+
+def request_facts(session: Session, address: str, find: Find) -> RequestFacts:
+    """As whom the requests for an address were made, without secrets."""
+    guise = session.connection.guise
+    name = "as captured" if guise is PLAIN and "user-agent" in find.sent else guise.name
+    sent = session.identity(address).items()
+    return RequestFacts(name, {field: "(left out)" if field.lower() in SECRET else value for field, value in sent})

@@ -1,0 +1,68 @@
+"""What a haul is asked for, what it tells while it goes on, and what it leaves."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from mudlark.archive.record import Record
+from mudlark.errors import MudlarkError
+from mudlark.fetch.engine import Watch
+from mudlark.find.look import Means
+from mudlark.find.select import Choice
+from mudlark.manifest.model import Presentation, Track
+from mudlark.verify.verdict import Verdict
+from mudlark.web.guise import Guise
+from mudlark.web.listening import ListenWatch
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """What is about to be fetched: for whoever watches."""
+
+    title: str
+    presentation: Presentation
+    tracks: list[Track]
+    segments: int
+    duration: float | None
+
+
+@dataclass(slots=True)
+class HaulWatch(Watch):
+    """A Watch that also hears of the plan and of the steps."""
+
+    on_plan: Callable[[Plan], None] = lambda _plan: None
+    on_step: Callable[[str], None] = lambda _step: None
+    on_failure: Callable[[MudlarkError], None] = lambda _problem: None
+    on_warning: Callable[[str], None] = lambda _text: None
+    listening: ListenWatch = field(default_factory=ListenWatch)
+
+
+@dataclass(slots=True)
+class Item:
+    """What a haul left. folder: None if nothing was fit for a final name. kept: where the unfinished work is."""
+
+    record: Record
+    folder: Path | None
+    kept: Path | None = None
+    already: bool = False
+
+    @property
+    def verdict(self) -> Verdict:
+        return self.record.verdict
+
+
+@dataclass(frozen=True, slots=True)
+class Order:
+    """What a user wants hauled. means: how to look at the target. expect: SHA-256 in hexadecimal that the file must
+    have. as_images: keep page images as they are, instead of binding them. guises: take the find from whichever of
+    these gets the best; as the session's own if there are none.
+    """
+
+    target: str
+    into: Path
+    choice: Choice = field(default_factory=Choice)
+    title: str | None = None
+    expect: str | None = None
+    means: Means = field(default_factory=Means)
+    as_images: bool = False
+    guises: tuple[Guise, ...] = ()

@@ -1,0 +1,62 @@
+"""Words for what goes wrong between here and a server: what happened, whether it may pass, and what a user can do."""
+
+from http import HTTPStatus
+from urllib.parse import urlsplit
+
+import aiohttp
+
+from mudlark.errors import NetworkError
+from mudlark.web.address import printable, shown
+from mudlark.web.retry import Passing, passes
+
+
+def status_error(address: str, response: aiohttp.ClientResponse) -> NetworkError:
+    status = response.status
+    try:
+        phrase = HTTPStatus(status).phrase
+    except ValueError:
+        phrase = response.reason or "unknown status"
+    what = f"{shown(address)} answered {status} {phrase}."
+    if passes(status):
+        given = response.headers.get("Retry-After", "")
+        return Passing(what, "Try again later.", status, float(given) if given.isdigit() else None)
+    advice = {
+        401: "The page needs a log-in.",
+        403: "The server refuses: the link may have expired, or need a log-in or another --header.",
+        404: "Check the address, or open it in a browser to see whether it still exists.",
+        410: "The server says that it is gone for good.",
+    }.get(status, "")
+    return NetworkError(what, advice, status)
+
+
+def explain(address: str, problem: Exception, stall: float) -> NetworkError:
+    """Words for what the HTTP library reports."""
+    host = urlsplit(address).netloc
+    if isinstance(problem, NetworkError):
+        return problem
+    if isinstance(problem, aiohttp.ClientConnectorDNSError):
+        return NetworkError(f"There is no host {host}.", "Check the address, and that this machine is online.")
+    if isinstance(problem, aiohttp.ClientConnectorCertificateError | aiohttp.ClientSSLError):
+        reason = getattr(problem, "certificate_error", problem)
+        return NetworkError(
+            f"{host} does not prove its identity: {reason}.", "If you trust it, give its certificate with --trust."
+        )
+    if isinstance(problem, aiohttp.TooManyRedirects):
+        return NetworkError(f"{shown(address)} redirects in a circle.", "Open it in a browser; it may need a cookie.")
+    if isinstance(problem, aiohttp.InvalidURL | aiohttp.NonHttpUrlClientError | ValueError) and not isinstance(
+        problem, aiohttp.ClientPayloadError
+    ):
+        return NetworkError(
+            f"{shown(address)} leads to an address that cannot be requested: {printable(str(problem))}."
+        )
+    if isinstance(problem, TimeoutError | aiohttp.ServerTimeoutError):
+        return Passing(
+            f"{host} did not answer within {stall:g} s.", "Check the address, or wait longer with --patience SECONDS."
+        )
+    if isinstance(problem, aiohttp.ClientConnectorError):
+        return Passing(f"Cannot connect to {host}: {printable(str(problem.os_error))}.", "Is the address right?")
+    if isinstance(problem, aiohttp.ClientPayloadError):
+        return Passing(f"{shown(address)} broke off in the middle.")
+    if isinstance(problem, aiohttp.ClientResponseError):
+        return Passing(f"{host} does not answer as a web server does: {printable(str(problem.message))}.")
+    return Passing(f"The connection to {host} broke: {printable(str(problem)) or type(problem).__name__}.")
