@@ -42,6 +42,15 @@ def shots(site: DemoSite) -> list[Shot]:
         Shot("sift-button", [f"mudlark sift {site.address('builds')} --button 'Download field guide'"]),
         Shot("listen", [f"mudlark listen {site.address('blob-player')} --har night-shift.har"]),
         Shot("sift-listen", [f"mudlark sift --listen {site.address('blob-player')} --most 3"]),
+        Shot("guises", [f"mudlark guises {site.address('guide')}"]),
+        Shot(
+            "sift-choices",
+            [
+                f"mudlark sift {site.address('chooser')} --choose edition=coast",
+                f"mudlark sift {site.address('chooser')} --choose edition=coast --choose 'language=*' "
+                "--choose 'processor=*'",
+            ],
+        ),
         Shot("haul-file", [f"mudlark haul {site.address('disk-image')} --into kept --rate 20M"], seconds=3.0),
         Shot("tracks", [f"mudlark tracks {playlist}"]),
         Shot("haul-progress", [f"mudlark haul {mill} --into kept --rate 200k --lanes 2"], seconds=4.0),

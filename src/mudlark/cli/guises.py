@@ -12,7 +12,8 @@ from rich.text import Text
 from mudlark.archive.listing import cell, written
 from mudlark.cli.config import own_guises
 from mudlark.cli.options import addresses, connection, json_option, listening, listening_options, network_options
-from mudlark.cli.show import columns, console, emit_json, messages, size
+from mudlark.cli.show import columns, console, emit_json, size
+from mudlark.cli.steps import Steps
 from mudlark.find.compare import Comparison, Row, Seen, compare
 from mudlark.find.look import Means
 from mudlark.find.model import PLAYED
@@ -67,9 +68,9 @@ def command(
     address = addresses((url,))[0]
     options = listening(given)
     means = Means(options) if listen else Means()
-    screen = messages()
-    tell = (lambda name: screen.print(f"Asking as {name} …", style="dim")) if screen.is_terminal else lambda _name: None
-    found = asyncio.run(compare(connection(**given), address, guises, means, at_once=at_once, tell=tell))
+    with Steps() as steps:
+        work = compare(connection(**given), address, guises, means, at_once=at_once, tell=steps.say)
+        found = asyncio.run(work)
     shared_pictures = [row for row in found.rows if row.find.kind not in _KEPT and found.is_shared(row)]
     found.rows = [row for row in found.rows if row not in shared_pictures]
     if table:

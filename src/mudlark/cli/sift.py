@@ -211,17 +211,18 @@ def _show_paths(seen: _Seen) -> None:
     """All ways through the questions, with what each leads to."""
     out = console()
     names = [answer.name for answer in seen.paths[0]]
-    rows = [(*names, "kind", "size", "life", "link")]
-    for path, page in zip(seen.paths, seen.pages, strict=True):
-        for find in page.finds[:1]:
-            lasts = life(find.expires - time.time()) if find.expires else "–"
-            rows.append((*(answer.value for answer in path), find.kind, size(find.bytes), lasts, printable(find.url)))
-        if not page.finds:
-            rows.append((*(answer.value for answer in path), "nothing", "–", "–", "–"))
+    rows = [(*names, "kind", "size", "life")]
+    for page in seen.pages:
+        labels = [label for step in page.walk for _, label in step.answered]
+        find = page.finds[0] if page.finds else None
+        lasts = life(find.expires - time.time()) if find and find.expires else "–"
+        rows.append((*labels, find.kind if find else "nothing", size(find.bytes if find else None), lasts))
     lines = list(columns(rows, right=(len(names) + 1,)))
     out.print(Text(lines[0], style="dim"))
-    for line in lines[1:]:
-        out.print(line, markup=False)
+    for page, line in zip(seen.pages, lines[1:], strict=True):
+        out.print(Text(line, style="bold"))
+        for find in page.finds[:1]:
+            out.print(Text(f"  {printable(find.url)}", style="cyan"))
 
 
 def _emit(seen: _Seen, sheet: Path | None) -> None:

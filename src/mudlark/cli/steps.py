@@ -1,4 +1,4 @@
-"""Progress of listening, on stderr: one line that changes on a terminal, nothing elsewhere."""
+"""Progress of looking, on stderr: one line that changes on a terminal, nothing elsewhere."""
 
 from types import TracebackType
 from typing import Self
@@ -32,9 +32,13 @@ class Steps(ListenWatch):
             self._status = None
 
     def _came(self, step: str, requests: int) -> None:
+        self.say(f"{step} … {requests:,} requests")
+
+    def say(self, text: str) -> None:
+        """Show a line in place of the one before."""
         if not self._console.is_terminal:
             return
         if self._status is None:
             self._status = self._console.status("", spinner="line")
             self._status.start()
-        self._status.update(f"{step} … {requests:,} requests")
+        self._status.update(text)

@@ -103,14 +103,14 @@ async def compare(
     means: Means,
     *,
     at_once: int = 1,
-    tell: Callable[[str], None] = lambda _name: None,
+    tell: Callable[[str], None] = lambda _text: None,
 ) -> Comparison:
     """Ask for a page as each of the guises, one at a time unless told otherwise, each with cookies of its own."""
     gate = asyncio.Semaphore(at_once)
 
     async def one(guise: Guise) -> Seen:
         async with gate:
-            tell(guise.name)
+            tell(f"Asking as {guise.name}")
             return await see(replace(connection, guise=guise), url, means)
 
     again, *seen = await asyncio.gather(one(guises[0]), *(one(guise) for guise in guises))
