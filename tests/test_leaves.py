@@ -75,6 +75,13 @@ def test_the_full_size_is_taken_and_the_small_ones_are_no_finds(tmp_path: Path) 
     assert [find.members for find in page.finds] == [[_address(1), _address(2), _address(3)]]
 
 
+def test_where_the_page_links_to_larger_pictures_those_are_the_leaves(tmp_path: Path) -> None:
+    source = "".join(f'<a href="{MEDIA}/scan-{n}.jpg"><img src="{_address(n)}"></a>' for n in (1, 2, 3))
+    views = [{"url": PAGE, "source": source, "pictures": [_shown(n, n * 800) for n in (1, 2, 3)]}]
+    page = _ranked(tmp_path, _asked([1, 2, 3]), views)
+    assert [find.members for find in page.finds] == [[f"{MEDIA}/scan-{n}.jpg" for n in (1, 2, 3)]]
+
+
 def test_thumbnails_alone_are_no_document(tmp_path: Path) -> None:
     page = _ranked(tmp_path, _asked([1, 2, 3, 4]), _view(*(_shown(n, n * 100, pixels=160) for n in (1, 2, 3, 4))))
     assert len(page.finds) == 4

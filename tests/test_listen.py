@@ -217,6 +217,22 @@ def test_secrets_stay_out_of_a_capture_unless_they_are_wanted(mudlark: Run, trou
     assert [word for word in ("given", "mine", "Bearer") if word in text] == ["given", "mine", "Bearer"]
 
 
+def test_what_workers_ask_for_is_recorded_too(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
+    url = _page(
+        trouble,
+        "/page",
+        """<script>new Worker("/worker.js"); navigator.serviceWorker.register("/service.js");
+        fetch(window.SharedWorker ? "/shared" : "/without");</script>""",
+    )
+    trouble.say("/worker.js", Answer(b"fetch('/from-the-worker')", type="text/javascript"))
+    trouble.say("/service.js", Answer(b"fetch('/from-the-service')", type="text/javascript"))
+    assert mudlark("listen", url, "--har", "a.har", *_QUIET).status == 0
+    entries = check_structure(tmp_path / "a.har")["entries"]
+    asked = {one["request"]["url"].removeprefix(trouble.url) for one in entries}
+    assert {"/from-the-worker", "/from-the-service", "/without"} <= asked
+    assert {one["request"]["httpVersion"].upper() for one in entries} == {"HTTP/1.1"}
+
+
 def test_controls_are_pressed_in_the_order_given(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
     url = _page(
         trouble,

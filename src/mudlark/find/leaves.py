@@ -57,8 +57,10 @@ def collect_leaves(capture: Capture, page: Page) -> None:
             other_sizes.update(leaf.find.url for leaf in smaller)
     ordered, how = in_reading_order(best)
     first = ordered[0].find
-    addresses = [leaf.find.url for leaf in ordered]
-    gone = other_sizes.union(addresses[1:])
+    addresses = [leaf.find.larger or leaf.find.url for leaf in ordered]  # the page may link to a larger one
+    gone = other_sizes.union(leaf.find.url for leaf in ordered[1:]).union(addresses)
+    gone.discard(first.url)
+    first.larger = None
     first.members, first.missing = addresses, _missing(sorted(numbers))
     first.evidence.append(Evidence(f"{len(addresses)} page images, {how}", None, 38, act=True))
     page.finds = [find for find in page.finds if find.url not in gone]

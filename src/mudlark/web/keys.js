@@ -1,5 +1,7 @@
-/* Notes which key systems (Encrypted Media Extensions) the scripts of a frame ask for; runs before them. */
+/* Runs before the scripts of a frame: notes which key systems (Encrypted Media Extensions) they ask for, and hides
+   shared workers, whose requests could not be recorded. Pages do without those, as some browsers have none. */
 (() => {
+  delete window.SharedWorker;
   const kept = { systems: [], encrypted: false };
   Object.defineProperty(window, Symbol.for("mudlark.keys"), { value: kept });
   const ask = Navigator.prototype.requestMediaKeySystemAccess;

@@ -69,11 +69,12 @@ class Recorder:
         context.on("requestfailed", self._on_end)
 
     async def follow(self, page: "Page") -> None:
-        """Hear also who makes the requests of a page; what cannot be told is left out."""
+        """Hear also who makes the requests of a page, and keep it from its cache; what cannot be told is left out."""
         with suppress(Exception):
             session = await page.context.new_cdp_session(page)
             session.on("Network.requestWillBeSent", self._on_initiator)
             await session.send("Network.enable")
+            await session.send("Network.setCacheDisabled", {"cacheDisabled": True})
 
     def quiet_for(self) -> float:
         """Seconds since something new was asked for, or 0 while such a request is being answered."""
@@ -153,6 +154,7 @@ class Recorder:
         response.headers = self._pairs(await _soon(answered.headers_array(), []))
         came = {pair.name.lower(): pair.value for pair in response.headers}
         response.redirect_url = came.get("location", "") if 300 <= answered.status < 400 else ""
+        entry.request.http_version = response.http_version = await _soon(answered.http_version(), "")
         response.content.mime_type = came.get("content-type", "x-unknown")
         if (place := await _soon(answered.server_addr(), None)) and place["ipAddress"]:
             entry.server_ip_address = place["ipAddress"].strip("[]")
@@ -209,8 +211,8 @@ def _bare(heard: _Heard) -> Entry:
     query = [{"name": name, "value": value} for name, value in parse_qsl(urlsplit(asked.url).query, True)]
     return Entry(
         started_date_time=stamp(heard.moment),
-        request=Request(asked.method, asked.url, "HTTP/1.1", query_string=query),
-        response=Response(answered.status if answered else 0, answered.status_text if answered else "", "HTTP/1.1"),
+        request=Request(asked.method, asked.url, query_string=query),
+        response=Response(answered.status if answered else 0, answered.status_text if answered else ""),
         pageref="page_1",
         resource_type=asked.resource_type,
         frame=heard.frame if heard.frame else msgspec.UNSET,
