@@ -10,11 +10,10 @@ from dataclasses import dataclass, field
 from selectolax.lexbor import LexborHTMLParser, LexborNode, SelectolaxError
 
 from mudlark.errors import NothingFound, UsageError
-from mudlark.find.collect import tidy
 from mudlark.find.hidden import addresses
 from mudlark.find.model import Find, Page
 from mudlark.find.script import literals
-from mudlark.web.address import file_part, printable, resolve
+from mudlark.web.address import file_part, printable, resolve, tidy
 
 _CONTROLS = "a, button, input, area, summary, [role=button], [onclick], [data-href], [data-url], [data-file]"
 _WORD = re.compile(r"[^\W_]{2,}")

@@ -8,7 +8,7 @@ import re
 from urllib.parse import urljoin, urlsplit
 
 from mudlark.errors import ManifestError, Refused
-from mudlark.find.collect import MOST_FINDS, Collector, tidy
+from mudlark.find.collect import MOST_FINDS, Collector
 from mudlark.find.hidden import addresses, decode_json, strings_in
 from mudlark.find.kind import is_segment, kind_by_extension, kind_by_type
 from mudlark.find.leaves import collect_leaves
@@ -20,7 +20,7 @@ from mudlark.find.rank import rank
 from mudlark.find.sift import merge, nothing
 from mudlark.manifest import hls
 from mudlark.media.sniff import sniff
-from mudlark.web.address import shown
+from mudlark.web.address import shown, tidy
 from mudlark.web.capture import Capture, Exchange
 from mudlark.web.har import View
 from mudlark.web.series import find_series

@@ -6,7 +6,7 @@ from bisect import bisect_right
 
 from mudlark.find.kind import is_segment, kind_by_extension
 from mudlark.find.model import Evidence, Find, Frame, Kind, Page
-from mudlark.web.address import printable, resolve
+from mudlark.web.address import resolve
 
 MOST_FINDS = 5_000
 _MOST_FRAMES = 100
@@ -84,11 +84,3 @@ class Collector:
         url = resolve(self.base, reference) if len(self.page.frames) < _MOST_FRAMES else None
         if url and all(frame.url != url for frame in self.page.frames):
             self.page.frames.append(Frame(url, where))
-
-
-def tidy(text: str | None, longest: int = 300) -> str | None:
-    """One line of printable text, or None."""
-    if not text:
-        return None
-    words = " ".join(printable(text[: longest * 4]).split())
-    return words[:longest] or None

@@ -7,10 +7,11 @@ and the network are off in the XML parser.
 from lxml import etree
 
 from mudlark.errors import FormatError
-from mudlark.find.collect import Collector, tidy
+from mudlark.find.collect import Collector
 from mudlark.find.kind import FAMILIES, kind_by_type
 from mudlark.find.metadata import seconds
 from mudlark.find.model import Find, Page
+from mudlark.web.address import tidy
 
 _MEDIA = "{http://search.yahoo.com/mrss/}"
 _ATOM = "{http://www.w3.org/2005/Atom}"

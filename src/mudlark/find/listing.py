@@ -10,12 +10,11 @@ from typing import Any
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
-from mudlark.find.collect import tidy
 from mudlark.find.hidden import decode_json
 from mudlark.find.kind import kind_by_extension
 from mudlark.find.metadata import objects, seconds
 from mudlark.find.model import PLAYED, Entry
-from mudlark.web.address import resolve
+from mudlark.web.address import resolve, tidy
 from mudlark.web.capture import Capture
 
 _FEWEST = 4

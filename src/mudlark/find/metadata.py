@@ -9,10 +9,11 @@ from typing import Any
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
-from mudlark.find.collect import Collector, tidy
+from mudlark.find.collect import Collector
 from mudlark.find.hidden import decode_json
 from mudlark.find.kind import kind_by_extension, kind_by_type
 from mudlark.find.model import Kind
+from mudlark.web.address import tidy
 
 _META_MEDIA: dict[str, tuple[Kind, int]] = {
     **{"og:video": ("video", 25), "og:video:url": ("video", 25), "og:video:secure_url": ("video", 25)},

@@ -9,13 +9,13 @@ from collections.abc import Callable
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
-from mudlark.find.collect import Collector, tidy
+from mudlark.find.collect import Collector
 from mudlark.find.hidden import ANYWHERE, addresses, decode_json, looks_like_address, parameters, strings_in
 from mudlark.find.kind import FAMILIES, kind_by_extension, kind_by_type
 from mudlark.find.metadata import read_metadata
 from mudlark.find.model import Kind, Page
 from mudlark.find.script import literals
-from mudlark.web.address import resolve
+from mudlark.web.address import resolve, tidy
 
 _WIDTH = re.compile(r"^(\d+(?:\.\d+)?)([wx])$")
 _TELLING = re.compile(r"(?:^|[-_])(?:video|audio|stream|hls|dash|mp4|m3u8|film|movie|sound|media)(?:[-_]|$)")

@@ -12,8 +12,7 @@ from urllib.parse import urlencode, urlsplit, urlunsplit
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 from mudlark.errors import Refused, UsageError
-from mudlark.find.collect import tidy
-from mudlark.web.address import resolve
+from mudlark.web.address import resolve, tidy
 
 _MOST_FORMS = 50
 _MOST_OPTIONS = 2_000

@@ -7,7 +7,7 @@ import time
 import msgspec
 
 from mudlark.errors import MudlarkError, NothingFound, Refused
-from mudlark.find.collect import Collector, tidy
+from mudlark.find.collect import Collector
 from mudlark.find.expiry import expires_at
 from mudlark.find.kind import FAMILIES, kind_by_extension, kind_by_type
 from mudlark.find.model import PLAYED, Evidence, Find, Frame, Kind, Page
@@ -17,7 +17,7 @@ from mudlark.find.questions import read_forms
 from mudlark.find.rank import rank
 from mudlark.manifest.load import is_manifest, wants_text
 from mudlark.media.sniff import sniff
-from mudlark.web.address import file_part, resolve, shown
+from mudlark.web.address import file_part, resolve, shown, tidy
 from mudlark.web.session import Look, Session
 
 DEEPEST = 3  # frames inside frames

@@ -65,6 +65,14 @@ def printable(text: str) -> str:
     return "".join(" " if unicodedata.category(char) in ("Cc", "Cf", "Zl", "Zp") else char for char in text).strip()
 
 
+def tidy(text: str | None, longest: int = 300) -> str | None:
+    """One line of printable text, or None."""
+    if not text:
+        return None
+    words = " ".join(printable(text[: longest * 4]).split())
+    return words[:longest] or None
+
+
 def shown(address: str) -> str:
     """An address in a message: whole if short, else with its middle left out."""
     text = printable(address)
