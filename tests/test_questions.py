@@ -133,7 +133,7 @@ def test_every_option_in_turn_gives_one_table_of_links(mudlark: Run, site: DemoS
     assert names == [f"field-guide-{e}-en-{p}.zip" for e in ("coast", "birds") for p in ("x86", "x64")]
     table = mudlark("sift", url, *answers).out
     assert table.count("expires in") == 4
-    assert "Sea Birds  en" in table
+    assert "Sea Birds  English" in table
 
 
 @pytest.mark.program

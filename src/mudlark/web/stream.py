@@ -13,6 +13,7 @@ from typing import Any, BinaryIO
 _STEP = 1 << 20
 _LARGEST = 256 << 20  # characters of one value
 _SPACE = re.compile(r"[ \t\r\n]*")
+_NUMERIC = frozenset("0123456789.eE+-")
 _NEAR = 16  # characters from the end of the window, within which an error may be the window's
 
 
@@ -72,9 +73,13 @@ class JsonStream:
                 if not cut or not self._more():
                     raise
                 continue
-            if end < len(self._text) or not self._more():  # a number at the end of the window may go on
+            if not self._may_go_on(end) or not self._more():
                 self._at = end
                 return value
+
+    def _may_go_on(self, end: int) -> bool:
+        """True if what follows up to the end of the window could still belong to a number."""
+        return all(char in _NUMERIC for char in self._text[end : end + _NEAR]) and end + _NEAR >= len(self._text)
 
     def next(self) -> str:
         """The next character that counts; empty at the end."""
