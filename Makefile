@@ -23,6 +23,7 @@ bench: $(VENV)/installed
 	$(BIN)/python bench/remux.py
 	$(BIN)/python bench/fetch.py
 	$(BIN)/python bench/sift.py
+	$(BIN)/python bench/har.py
 
 media: $(VENV)/installed
 	$(BIN)/python tools/make_demo_media.py

@@ -188,9 +188,8 @@ def test_links_that_die_every_time_end_the_haul(mudlark: Run, trouble: Trouble, 
 
 @pytest.mark.program
 def test_a_link_that_will_not_live_long_enough_is_warned_of(mudlark: Run, trouble: Trouble) -> None:
-    body = b"PK" + bytes(400_000)
-    url = trouble.say("/film.bin", Answer(body))
-    ran = mudlark("haul", f"{url}?expires={int(time.time()) + 4}", "--rate", "60k", "--into", "kept")
+    url = trouble.say("/film.bin", Answer(b"PK" + bytes(150_000)))
+    ran = mudlark("haul", f"{url}?expires={int(time.time()) + 1}", "--rate", "60k", "--into", "kept")
     assert "fetching needs about" in ran.err
 
 

@@ -75,6 +75,10 @@ def _walk(site: DemoSite, into: Path, out: Console) -> int:
             "Here an advert comes first; the talk is recognised because the page says how long it is.",
             ["haul", talk, "--into", str(into)],
         ),
+        (
+            "Does the page show others more than you? One kind of desktop is offered a helper, all others the files.",
+            ["guises", site.address("guide")],
+        ),
         ("Is it really good? Checksums, structure and timeline, for as long as you keep it.", ["assay", str(into)]),
     )
     worst = 0
@@ -91,5 +95,8 @@ def _walk(site: DemoSite, into: Path, out: Console) -> int:
     out.print(Text("What to try next", style="bold cyan"))
     out.print(f"  Open the films in {into}{os.sep} with any player, and read a record.json.", markup=False)
     out.print("  mudlark tour --serve     keeps the museum open; haul from it, and press Ctrl-C half-way", markup=False)
+    out.print(
+        "  mudlark haul --listen …  hauls from pages that ask for their media only once they are played", markup=False
+    )
     out.print("  mudlark haul --help      says what else can be set", markup=False)
     return worst
