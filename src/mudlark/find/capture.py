@@ -16,6 +16,7 @@ from mudlark.find.listing import read_listing
 from mudlark.find.model import PLAYED, Evidence, Find, Kind, Page
 from mudlark.find.page import read_page
 from mudlark.find.probe import KINDS, MOST, probe
+from mudlark.find.questions import read_forms
 from mudlark.find.rank import rank
 from mudlark.find.sift import merge, nothing
 from mudlark.manifest import hls
@@ -37,10 +38,9 @@ _CLEAR = frozenset({"org.w3.clearkey"})  # its keys are served in clear
 async def sift_capture(session: Session, capture: Capture, *, asking: int = MOST) -> Page:
     """The page of a capture with its finds, best first. asking: about how many finds the servers are asked."""
     page = page_in(capture)
-    session.at_home(capture.url)
     _remember(session, capture)
     session.take_cookies(capture.cookies)
-    if not page.finds and not page.entries:
+    if not (page.finds or page.entries or page.asks):
         raise _refused(page.url, page.key_systems) if page.key_systems else nothing(page)
     rank(page)
     if asking:
@@ -78,7 +78,9 @@ def _sources(capture: Capture) -> Page:
     sent = {e.url: e for e in capture.exchanges if e.body and e.type in _PAGES and not e.location and e.status == 200}
     documents = {view.url: view.source for view in capture.views if view.source}
     documents |= {url: _decoded(e) for url, e in sent.items() if url not in documents}
-    page = read_page(documents.pop(capture.url, ""), capture.url)
+    main = documents.pop(capture.url, "")
+    page = read_page(main, capture.url)
+    page.forms = read_forms(main, capture.url)
     for url, source in documents.items():
         inner = read_page(source, url, frame=url)
         merge(page, inner.finds)
@@ -227,23 +229,11 @@ def _tie(capture: Capture, page: Page) -> None:
     if any(exchange.url.startswith("blob:") for exchange in capture.exchanges):
         blobs.add(page.url)
     finds = {find.url: find for find in page.finds} | {find.final: find for find in page.finds if find.final}
-    listed: dict[str, list[str]] = {}
-    renditions: dict[str, list[str]] = {}
-    for exchange in capture.exchanges:
-        if exchange.body and sniff(exchange.body) == "hls":
-            try:
-                playlist = hls.parse(exchange.body, exchange.url)
-            except Refused as refusal:
-                if find := finds.get(exchange.url):
-                    find.problem, find.protected = refusal.what, True
-                continue
-            except ManifestError:
-                continue
-            listed[exchange.url] = [segment.url for segment in playlist.segments]
-            renditions[exchange.url] = [track.url for track in playlist.tracks]
+    playlists = _playlists(capture, finds)
     under_a_playlist: set[str] = set()
-    for url in listed:
-        segments = listed[url] + [address for other in renditions[url] for address in listed.get(other, [])]
+    for url, playlist in playlists.items():
+        below = [playlists[track.url] for track in playlist.tracks if track.url in playlists]
+        segments = [segment.url for one in (playlist, *below) for segment in one.segments]
         came = set(segments) & asked
         under_a_playlist |= came
         if not came or url not in finds:
@@ -258,6 +248,22 @@ def _tie(capture: Capture, page: Page) -> None:
     page.finds = [
         find for find in page.finds if find.url not in under_a_playlist and find.final not in under_a_playlist
     ]
+
+
+def _playlists(capture: Capture, finds: dict[str, Find]) -> dict[str, hls.Playlist]:
+    """The playlists in a capture, by address; what a key system guards is marked."""
+    read = {}
+    for exchange in capture.exchanges:
+        if not exchange.body or sniff(exchange.body) != "hls":
+            continue
+        try:
+            read[exchange.url] = hls.parse(exchange.body, exchange.url)
+        except Refused as refusal:
+            if find := finds.get(exchange.url):
+                find.problem, find.protected = refusal.what, True
+        except ManifestError:
+            continue  # whoever hauls it is told why
+    return read
 
 
 def _key_systems(capture: Capture, page: Page) -> None:

@@ -43,7 +43,8 @@ async def look(
     session: Session, address: str, means: Means, *, asking: int = MOST, watch: ListenWatch | None = None
 ) -> Looked:
     """The page at an address with its finds, best first."""
-    session.at_home(address)
+    if means.har is None:  # the address may come from a capture, which is not to say who gets secrets
+        session.at_home(address)
     if means.listening:
         from mudlark.find.capture import sift_capture  # what other means do not need is left out of memory
         from mudlark.web.listen import listen

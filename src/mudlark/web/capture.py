@@ -55,7 +55,7 @@ class Exchange:
 class Capture:
     """All exchanges of one page. views: the frames as they stood at the end (empty if the browser did not keep them).
 
-    origin: where the capture comes from, in words. unreadable and cut: what could not be read of its file.
+    origin: where the capture comes from, in words. notes: what happened, and what could not be read of its file.
     cookies: those that the browser held at the end; never written anywhere.
     """
 
@@ -65,23 +65,24 @@ class Capture:
     views: list[View] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     origin: str = ""
-    unreadable: int = 0
-    cut: str | None = None
     cookies: list[tuple[str, str, str, str, bool]] = field(default_factory=list)
 
 
 def capture_of(page: OpenedPage | None, entries: Iterable[Entry], origin: str, url: str | None = None) -> Capture:
     """The capture of one page. url: of the page; else that of the first document asked for."""
-    exchanges, room = [], _LARGEST_ALL
+    notes = list(page.notes) if page and isinstance(page.notes, list) else []
+    exchanges, room, dropped = [], _LARGEST_ALL, 0
     for number, entry in enumerate(entries, start=1):
         exchange = _exchange(number, entry)
         if exchange.body is not None:
             room -= len(exchange.body)
             if room < 0:
                 exchange.body = None
+                dropped += 1
         exchanges.append(exchange)
     views = page.views if page and isinstance(page.views, list) else []
-    notes = page.notes if page and isinstance(page.notes, list) else []
+    if dropped:
+        notes.append(f"{dropped:,} answers of text beyond {_LARGEST_ALL // 1_000_000} MB were not looked through.")
     url = url or _page_address(exchanges, page, views)
     title = (views[0].title if views else None) or (page.title if page else None)
     if title and urlsplit(title).scheme in ("http", "https"):  # some browsers give the address for a title
@@ -101,7 +102,12 @@ def read_captures(path: Path) -> list[Capture]:
     captures = []
     for name, exchanges in by_page.items():
         made = capture_of(pages.get(name or ""), (), path.name, "-")
-        made.exchanges, made.unreadable, made.cut = exchanges, file.unreadable, file.cut
+        made.exchanges = exchanges
+        made.notes += whole.notes
+        if file.unreadable:
+            made.notes.append(f"{file.unreadable:,} entries of {path.name} cannot be read, and were passed over.")
+        if file.cut:
+            made.notes.append(f"{path.name} breaks off ({file.cut}); what stands before that is used.")
         made.url = _page_address(exchanges, pages.get(name or ""), made.views)
         captures.append(made)
     return captures

@@ -119,7 +119,7 @@ class _Visit:
         await self._follow(page)
         await self._open(page)
         try:
-            await self._work(page)
+            await self._work()
         except MudlarkError:
             raise
         except Exception as problem:  # a browser that ends is no reason to lose what was recorded
@@ -133,6 +133,8 @@ class _Visit:
         self.watch.on_step("Reading", self.recorder.count)
         views = await self._views(page)
         entries = await self.recorder.entries()
+        if self.recorder.count > len(entries):
+            self.note(f"Of {self.recorder.count:,} requests only the first {len(entries):,} are recorded.")
         cookies = await self._cookies()
         title = views[0].title if views else ""
         told = OpenedPage(stamp(begun), "page_1", title or self.address, PageTimings(), views, self.notes)
@@ -188,90 +190,86 @@ class _Visit:
             if self.recorder.count and any("download" in note for note in self.notes):
                 return
             raise _cannot_open(self.address, str(problem)) from problem
-        await self._settle(page, 1.0)
-        await self._see(page)
+        await self._quiet(1.0, most=15.0)
+        await self._see()
         self.watch.on_step("Refreshing", self.recorder.count)
         with suppress(Error):
             await page.reload(wait_until="commit", timeout=min(15.0, max(1.0, self.left)) * 1000)
-        await self._settle(page, 1.0)
+        await self._quiet(1.0, most=15.0)
 
-    async def _settle(self, page: "Page", quiet: float) -> None:
-        """Wait for the page to be there, and for a moment in which it asks for nothing."""
-        await self._quiet(page, quiet, most=15.0)
-
-    async def _work(self, page: "Page") -> None:
+    async def _work(self) -> None:
         for name, value in self.options.choose:
             self.watch.on_step(f"Choosing {name}", self.recorder.count)
-            await self._choose(page, name, value)
-            await self._quiet(page, min(0.6, self.options.quiet), most=10.0)
-        if self.options.choose and await self._send(page):
-            await self._quiet(page, min(1.0, self.options.quiet), most=15.0)
+            await self._choose(name, value)
+            await self._quiet(min(0.6, self.options.quiet), most=10.0)
+        if self.options.choose and await self._send():
+            await self._quiet(min(1.0, self.options.quiet), most=15.0)
         self.watch.on_step("Playing", self.recorder.count)
-        if not self.options.press and not await self._play(page):
-            await self._press_play(page)
+        if not self.options.press and not await self._play():
+            await self._press_play()
         for wanted in self.options.press:
             self.watch.on_step(f"Pressing {wanted}", self.recorder.count)
-            await self._press(page, wanted)
-            await self._quiet(page, min(1.0, self.options.quiet), most=15.0)
+            await self._press(wanted)
+            await self._quiet(min(1.0, self.options.quiet), most=15.0)
         if self.options.scroll:
-            await self._scroll(page)
-        await self._play(page)
-        await self._see(page)
+            await self._scroll()
+        await self._play()
+        await self._see()
         self.watch.on_step("Waiting", self.recorder.count)
-        await self._quiet(page, self.options.quiet, most=self.left)
-        if await self._play(page):  # what came only now
-            await self._quiet(page, self.options.quiet, most=self.left)
+        await self._quiet(self.options.quiet, most=self.left)
+        if await self._play():  # what came only now
+            await self._quiet(self.options.quiet, most=self.left)
 
-    async def _quiet(self, page: "Page", quiet: float, most: float) -> None:
+    async def _quiet(self, quiet: float, most: float) -> None:
         """Wait until nothing new was asked for so long, and nothing short is playing."""
         ends = time.monotonic() + min(most, max(0.0, self.left))
         while time.monotonic() < ends and not self.gone:
-            if self.recorder.quiet_for() >= quiet and not await self._any(page, "playing"):
+            if self.recorder.quiet_for() >= quiet and not await self._any("playing"):
                 return
             await asyncio.sleep(min(0.1, max(0.02, quiet / 5)))
 
-    async def _play(self, page: "Page") -> bool:
+    async def _play(self) -> bool:
         """Start all players; true if there are any."""
-        return await self._any(page, "play")
+        return await self._any("play")
 
-    async def _press_play(self, page: "Page") -> None:
+    async def _press_play(self) -> None:
         """Press what most likely starts the media, where no player stands ready."""
-        for frame in self._frames(page):
+        for frame in self._frames():
             handle = await self._handle(frame, "control")
             if handle is not None:
                 self.watch.on_step("Pressing play", self.recorder.count)
                 await self._click(handle)
-                await self._quiet(page, min(1.0, self.options.quiet), most=10.0)
+                await self._quiet(min(1.0, self.options.quiet), most=10.0)
                 return
 
-    async def _press(self, page: "Page", wanted: str) -> None:
+    async def _press(self, wanted: str) -> None:
         """Press a control by its text or selector, in whichever frame it appears."""
         ends = time.monotonic() + min(_APPEARING, max(1.0, self.left))
         while True:
-            for frame in self._frames(page):
+            for frame in self._frames():
                 if (handle := await self._handle(frame, "find", wanted)) is not None:
                     await self._click(handle)
                     return
             if time.monotonic() > ends or self.gone:
                 break
             await asyncio.sleep(0.25)
-        others = [text for frame in self._frames(page) for text in await self._ask(frame, "controls") or []]
+        others = [text for frame in self._frames() for text in await self._ask(frame, "controls") or []]
         there = f"It has: {', '.join(repr(text) for text in others[:8])}." if others else "It has no buttons at all."
         raise NothingFound(f"There is nothing to press on {shown(self.address)} that is called {wanted!r}.", there)
 
-    async def _choose(self, page: "Page", name: str, value: str) -> None:
+    async def _choose(self, name: str, value: str) -> None:
         """Choose an option in whichever frame asks for it; where none does yet, the form before it is sent first."""
-        ends = time.monotonic() + min(_APPEARING, max(1.0, self.left))
+        begun = time.monotonic()
         sent = False
-        while time.monotonic() < ends and not self.gone:
-            for frame in self._frames(page):
+        while time.monotonic() - begun < min(_APPEARING, max(1.0, self.left)) and not self.gone:
+            for frame in self._frames():
                 if await self._handle(frame, "choice", name) is not None:
                     await self._take(frame, name, value)
                     return
-            if not sent and time.monotonic() > ends - _APPEARING + 1:
-                sent = await self._send(page)
+            if not sent and time.monotonic() - begun > 1.0:
+                sent = await self._send()
             await asyncio.sleep(0.25)
-        asked = [text for frame in self._frames(page) for text in await self._ask(frame, "asked") or []]
+        asked = [text for frame in self._frames() for text in await self._ask(frame, "asked") or []]
         there = f"It asks: {', '.join(asked[:8])}." if asked else "It asks nothing now."
         raise UsageError(f"{shown(self.address)} does not ask for {name!r}.", there)
 
@@ -293,9 +291,9 @@ class _Visit:
         elif handle:
             await self._click(handle)
 
-    async def _send(self, page: "Page") -> bool:
+    async def _send(self) -> bool:
         """Press what sends the form that was answered."""
-        for frame in self._frames(page):
+        for frame in self._frames():
             if (handle := await self._handle(frame, "sender")) is not None:
                 await self._click(handle)
                 return True
@@ -309,21 +307,21 @@ class _Visit:
             with suppress(Exception):
                 await handle.dispatch_event("click", timeout=2000)
 
-    async def _scroll(self, page: "Page") -> None:
+    async def _scroll(self) -> None:
         """Down step by step, until the end is reached and nothing new comes."""
         for step in range(1, self.options.most_scrolls + 1):
             if self.left <= 0 or self.gone:
                 return
             self.watch.on_step(f"Scrolling, step {step}", self.recorder.count)
-            moved = await self._any(page, "scroll")
-            await self._quiet(page, _STEP_SETTLES, most=5.0)
+            moved = await self._any("scroll")
+            await self._quiet(_STEP_SETTLES, most=5.0)
             if not moved:
-                await self._quiet(page, self.options.quiet, most=10.0)
-                if not await self._any(page, "scroll"):
+                await self._quiet(self.options.quiet, most=10.0)
+                if not await self._any("scroll"):
                     return
         self.note(f"Stopped after {self.options.most_scrolls} steps of scrolling; there may be more below.")
 
-    def _frames(self, page: "Page") -> "list[Frame]":
+    def _frames(self) -> "list[Frame]":
         return [frame for other in self.context.pages for frame in other.frames][:_MOST_FRAMES]
 
     async def _in_time(self, frame: "Frame", answer: Coroutine[Any, Any, Any]) -> Any:
@@ -351,14 +349,14 @@ class _Visit:
         handle = await self._in_time(frame, frame.evaluate_handle(source, [task, given]))
         return handle.as_element() if handle else None
 
-    async def _any(self, page: "Page", task: str) -> bool:
+    async def _any(self, task: str) -> bool:
         """Do something in all frames; true if it is true in any."""
         given = {"short": _SHORT, "rate": _FAST}
-        return any(await asyncio.gather(*(self._ask(frame, task, given) for frame in self._frames(page))))
+        return any(await asyncio.gather(*(self._ask(frame, task, given) for frame in self._frames())))
 
-    async def _see(self, page: "Page") -> None:
+    async def _see(self) -> None:
         """Keep players and key systems as they stand: a later state may have lost them."""
-        for frame in self._frames(page):
+        for frame in self._frames():
             view = await self._view(frame)
             if view is None:
                 continue
@@ -372,7 +370,7 @@ class _Visit:
 
     async def _views(self, page: "Page") -> list[View]:
         """The frames as they stand at the end, the page itself first."""
-        await self._see(page)
+        await self._see()
         main = page.url
         return sorted(self.seen.values(), key=lambda view: view.url != main)
 

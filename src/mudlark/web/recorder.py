@@ -40,7 +40,6 @@ class _Heard:
 
     asked: "Asked"
     frame: str | None
-    at: float
     moment: float
     answered: "Answered | None" = None
     entry: Entry | None = None
@@ -103,7 +102,7 @@ class Recorder:
         if len(self._heard) >= _MOST:
             return
         now = time.monotonic()
-        self._heard[asked] = _Heard(asked, _frame_of(asked), now, time.time())
+        self._heard[asked] = _Heard(asked, _frame_of(asked), time.time())
         kind = asked.resource_type
         if kind not in _MEDIA:
             self._pending[asked] = now
