@@ -16,6 +16,7 @@ import pytest
 
 from mudlark.demo.played import KEY_SYSTEM, LEAVES, TALKS
 from mudlark.demo.site import DemoSite
+from tests.captures import entry, write
 from tests.conftest import PROGRAM, Answer, Ran, Trouble
 from tests.judge import watch
 from tests.test_har import check_structure
@@ -287,3 +288,12 @@ def test_a_browser_that_ends_by_itself_leaves_what_it_recorded(trouble: Trouble,
     assert process.returncode == 1
     assert any("ended by itself" in note for note in json.loads(out)["notes"])
     assert check_structure(tmp_path / "a.har")["entries"]
+
+
+def test_secrets_go_to_no_host_that_only_a_capture_names(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
+    film = trouble.say("/film.mp4", Answer(b"\0\0\0\x18ftypisom", type="video/mp4"))
+    page = entry(f"{trouble.url}/page", "text/html", f'<video src="{film}"></video>')
+    write(tmp_path, [page])
+    mudlark("haul", "--har", "capture.har", "--into", "kept", "--header", "Authorization: Bearer word")
+    assert trouble.asked
+    assert not [headers for headers in trouble.headers if "Authorization" in headers]

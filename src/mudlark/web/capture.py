@@ -107,7 +107,7 @@ def read_captures(path: Path) -> list[Capture]:
         if file.unreadable:
             made.notes.append(f"{file.unreadable:,} entries of {path.name} cannot be read, and were passed over.")
         if file.cut:
-            made.notes.append(f"{path.name} breaks off ({file.cut}); what stands before that is used.")
+            made.notes.append(f"{path.name} breaks off after {len(whole.exchanges):,} requests; those are used.")
         made.url = _page_address(exchanges, pages.get(name or ""), made.views)
         captures.append(made)
     return captures

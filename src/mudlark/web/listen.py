@@ -403,5 +403,6 @@ def _cannot_open(address: str, said: str) -> Exception:
         return NetworkError(f"{shown(address)} did not answer in time.", "Wait longer with --at-most SECONDS.")
     if "net::" in first:
         reason = first.rpartition("net::")[2].split()[0].removeprefix("ERR_").replace("_", " ").lower()
-        return NetworkError(f"{shown(address)} cannot be opened: {reason}.", "Check the address.")
+        trust = "If you trust it, give its certificate with --trust." if reason.startswith("cert") else ""
+        return NetworkError(f"{shown(address)} cannot be opened: {reason}.", trust or "Check the address.")
     return BrowserError(f"The browser cannot open {shown(address)}: {first[:200]}", "Try again.")
