@@ -36,6 +36,11 @@ def test_numbers_that_change_together_make_no_address_of_their_own() -> None:
     assert series.at(9) is None
 
 
+def test_numbers_that_leap_have_no_gaps_to_speak_of() -> None:
+    (series,) = find_series([f"http://a.test/{n}.jpg" for n in (5, 90_000_000_000, 700_000_000_000)])
+    assert series.missing == []
+
+
 def test_hosts_kinds_and_few_addresses_are_no_series() -> None:
     assert not find_series(["http://a.test/1.ts", "http://b.test/2.ts", "http://a.test/3.ts"])
     assert not find_series(["http://a.test/1.ts", "http://a.test/2.mp4", "http://a.test/3.ts"])

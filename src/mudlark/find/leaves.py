@@ -29,11 +29,6 @@ class _Leaf:
     def area(self) -> int:
         return self.shown.natural_width * self.shown.natural_height if self.shown else 0
 
-    @property
-    def weight(self) -> tuple[int, int]:
-        """How large it is: by its own pixels, then by its bytes."""
-        return self.area, self.find.bytes or 0
-
 
 def collect_leaves(capture: Capture, page: Page) -> None:
     """Make one find of the page images of a capture, if it has such; the pictures in it are no longer finds alone."""
@@ -61,13 +56,9 @@ def collect_leaves(capture: Capture, page: Page) -> None:
     gone = other_sizes.union(leaf.find.url for leaf in ordered[1:]).union(addresses)
     gone.discard(first.url)
     first.larger = None
-    first.members, first.missing = addresses, _missing(sorted(numbers))
+    first.members, first.missing = addresses, chosen.missing
     first.evidence.append(Evidence(f"{len(addresses)} page images, {how}", None, 38, act=True))
     page.finds = [find for find in page.finds if find.url not in gone]
-
-
-def _missing(numbers: list[int]) -> list[int]:
-    return sorted(set(range(numbers[0], numbers[-1] + 1)) - set(numbers))
 
 
 def _area(leaves: list[_Leaf]) -> float:

@@ -39,6 +39,8 @@ async def series(session: Session, addresses: Sequence[str]) -> Presentation:
             return address is not None and await _form(session, address) == form
 
         first, last = found.members[0][0], found.members[-1][0]
+        if last - first > _MOST:
+            raise UsageError(f"The numbers of this series leap from {first} to {last}.", "It cannot be fetched as one.")
         first -= await _reach(lambda step: there(first - step), first)
         last += await _reach(lambda step: there(last + step), _MOST)
         known = dict(found.members)

@@ -8,6 +8,7 @@ from urllib.parse import parse_qsl, urlsplit
 
 _NUMBER = re.compile(r"\d+")
 FEWEST = 3
+_SPARSE = 20  # numbers for each that is there, beyond which they do not count up
 _LONGEST = 15  # digits; longer ones are times or random, and no counter
 
 
@@ -23,8 +24,10 @@ class Series:
 
     @property
     def missing(self) -> list[int]:
-        """Numbers between the first and the last that are not there."""
+        """Numbers between the first and the last that are not there; none where they leap, as dates and keys do."""
         there = {number for number, _ in self.members}
+        if self.members[-1][0] - self.members[0][0] > _SPARSE * len(there):
+            return []
         return [number for number in range(self.members[0][0], self.members[-1][0]) if number not in there]
 
     def at(self, number: int) -> str | None:
