@@ -47,8 +47,9 @@ def entries_in(source: str, url: str) -> list[Entry]:
         if target and target != url and kind_by_extension(target) not in ("image", "subtitle"):
             links.append((node, target))
     containers: dict[str, dict[str, LexborNode]] = defaultdict(dict)
+    known: dict[int, frozenset[str | None]] = {}
     for node, target in links:
-        container = _container(node, target, url)
+        container = _container(node, target, url, known)
         if container is not None:
             containers[_form(container)].setdefault(target, container)
     best = max(containers.values(), key=lambda group: (_richness(group), len(group)), default={})
@@ -58,15 +59,19 @@ def entries_in(source: str, url: str) -> list[Entry]:
     return [entry for entry in entries if entry]
 
 
-def _container(link: LexborNode, target: str, base: str) -> LexborNode | None:
-    """The highest element above a link in which no link leads elsewhere."""
+def _container(link: LexborNode, target: str, base: str, known: dict[int, frozenset[str | None]]) -> LexborNode | None:
+    """The highest element above a link in which no link leads elsewhere. known: where the links in an element lead,
+    looked up once for each."""
     best = None
     node = link.parent
     for _ in range(_HIGHEST):
         if node is None or node.tag in ("body", "html", "main", "nav", "header", "footer", None):
             break
-        others = {resolve(base, a.attributes.get("href") or "") for a in node.css("a[href]")[:12]}
-        if others - {target}:
+        inside = known.get(node.mem_id)
+        if inside is None:
+            inside = frozenset(resolve(base, a.attributes.get("href") or "") for a in node.css("a[href]")[:12])
+            known[node.mem_id] = inside
+        if inside - {target}:
             break
         best, node = node, node.parent
     return best

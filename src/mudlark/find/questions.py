@@ -16,9 +16,11 @@ from mudlark.web.address import resolve, tidy
 
 _MOST_FORMS = 50
 _MOST_OPTIONS = 2_000
+_MOST_CONTROLS = 5_000  # of one form
 _TYPED = frozenset({"text", "search", "email", "url", "tel", "number", "date", "month", "week", "time", ""})
 _SENT_AS_IS = frozenset({"hidden"})
 ANY = "*"
+Labels = dict[str, str | None]  # by the id of what they label
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,13 +99,14 @@ def read_forms(source: str, url: str) -> list[Form]:
     tree = LexborHTMLParser(source)
     node = tree.css_first("base[href]")
     base = (node and resolve(url, node.attributes.get("href") or "")) or url
-    forms = [_form(element, tree, base, url) for element in tree.css("form")[:_MOST_FORMS]]
+    labels = {label.attributes.get("for") or "": tidy(label.text(), 120) for label in tree.css("label[for]")}
+    forms = [_form(element, tree, labels, base, url) for element in tree.css("form")[:_MOST_FORMS]]
     found = [form for form in forms if form.questions or form.refused]
-    alone = (_leading(e, tree, base) for e in tree.css("select")[:_MOST_FORMS] if not _inside_form(e))
+    alone = (_leading(e, labels, base) for e in tree.css("select")[:_MOST_FORMS] if not _inside_form(e))
     return [*found, *(Form(url, "GET", [question]) for question in alone if question)]
 
 
-def _form(element: LexborNode, tree: LexborHTMLParser, base: str, url: str) -> Form:
+def _form(element: LexborNode, tree: LexborHTMLParser, labels: Labels, base: str, url: str) -> Form:
     told = element.attributes
     method: Literal["GET", "POST"] = "POST" if (told.get("method") or "").lower() == "post" else "GET"
     form = Form(resolve(base, told.get("action") or url) or url, method)
@@ -112,12 +115,12 @@ def _form(element: LexborNode, tree: LexborHTMLParser, base: str, url: str) -> F
     if identity := told.get("id"):
         controls += [c for c in tree.css("[form]") if c.attributes.get("form") == identity and c not in controls]
     radios: dict[str, Question] = {}
-    for control in controls:
-        _read_control(form, control, tree, radios)
+    for control in controls[:_MOST_CONTROLS]:
+        _read_control(form, control, labels, radios)
     return form
 
 
-def _read_control(form: Form, control: LexborNode, tree: LexborHTMLParser, radios: dict[str, Question]) -> None:
+def _read_control(form: Form, control: LexborNode, labels: Labels, radios: dict[str, Question]) -> None:
     told = control.attributes
     name, kind = told.get("name") or "", (told.get("type") or "").lower()
     value = told.get("value") or ""
@@ -133,16 +136,16 @@ def _read_control(form: Form, control: LexborNode, tree: LexborHTMLParser, radio
     elif not name:
         return
     elif control.tag == "select":
-        form.questions.append(_select(control, tree, name))
+        form.questions.append(_select(control, labels, name))
     elif kind == "radio":
         if name not in radios:
             radios[name] = Question(name, _legend(control) or None)
             form.questions.append(radios[name])
-        radios[name].options.append(Option(_label(control, tree) or value, value or "on"))
+        radios[name].options.append(Option(_label(control, labels) or value, value or "on"))
         if "checked" in told:
             radios[name].given = value or "on"
     elif kind == "checkbox":
-        question = Question(name, _label(control, tree), [Option("yes", value or "on"), Option("no", "")])
+        question = Question(name, _label(control, labels), [Option("yes", value or "on"), Option("no", "")])
         question.given = (value or "on") if "checked" in told else ""
         form.questions.append(question)
     elif kind in _SENT_AS_IS:
@@ -150,11 +153,11 @@ def _read_control(form: Form, control: LexborNode, tree: LexborHTMLParser, radio
     elif control.tag == "textarea" or kind in _TYPED:
         text = value or (tidy(control.text()) or "" if control.tag == "textarea" else "")
         given = None if "required" in told and not text else text
-        form.questions.append(Question(name, _label(control, tree), [], given))
+        form.questions.append(Question(name, _label(control, labels), [], given))
 
 
-def _select(control: LexborNode, tree: LexborHTMLParser, name: str) -> Question:
-    question = Question(name, _label(control, tree))
+def _select(control: LexborNode, labels: Labels, name: str) -> Question:
+    question = Question(name, _label(control, labels))
     for option in control.css("option")[:_MOST_OPTIONS]:
         told = option.attributes
         label = tidy(option.text()) or ""
@@ -174,9 +177,9 @@ def _select(control: LexborNode, tree: LexborHTMLParser, name: str) -> Question:
     return question
 
 
-def _leading(element: LexborNode, tree: LexborHTMLParser, base: str) -> Question | None:
+def _leading(element: LexborNode, labels: Labels, base: str) -> Question | None:
     """A drop-down outside of forms whose options are addresses."""
-    question = _select(element, tree, element.attributes.get("name") or element.attributes.get("id") or "")
+    question = _select(element, labels, element.attributes.get("name") or element.attributes.get("id") or "")
     addresses = [(option, resolve(base, option.value)) for option in question.options if "/" in option.value]
     if len(addresses) < max(1, len(question.options) - 1):
         return None
@@ -195,13 +198,11 @@ def _inside_form(element: LexborNode) -> bool:
     return element.attributes.get("form") is not None
 
 
-def _label(control: LexborNode, tree: LexborHTMLParser) -> str | None:
+def _label(control: LexborNode, labels: Labels) -> str | None:
     """What a person reads beside a control."""
     told = control.attributes
-    if identity := told.get("id"):
-        for label in tree.css("label[for]"):
-            if label.attributes.get("for") == identity:
-                return tidy(label.text(), 120)
+    if (identity := told.get("id")) and identity in labels:
+        return labels[identity]
     node = control.parent
     for _ in range(3):
         if node is not None and node.tag == "label":
