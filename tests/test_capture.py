@@ -180,3 +180,18 @@ def test_style_sheets_scripts_and_beacons_are_no_finds(tmp_path: Path) -> None:
         entry(f"{MEDIA}/upload.mp4", "video/mp4", method="POST"),
     ]
     assert not _page(tmp_path, entries).finds
+
+
+def test_addresses_that_are_none_are_passed_over_and_counted(tmp_path: Path) -> None:
+    hostile = [
+        entry("http://[::1", "video/mp4"),
+        entry("http://a.test:99999/x.mp4", "video/mp4"),
+        entry("javascript:alert(1)", "video/mp4"),
+        entry(f"http://a.test/{'a' * 200_000}.mp4", "video/mp4"),
+    ]
+    circle = [entry("http://a.test/1", status=302, location="/2"), entry("http://a.test/2", status=302, location="/1")]
+    nowhere = entry("http://a.test/3", status=302, location="http://[bad")
+    film = entry(f"{MEDIA}/a.mp4", "video/mp4", sent={"Referer": "x\r\nInjected: 1", "Origin": "http://a.test"})
+    page = _page(tmp_path, [*hostile, *circle, nowhere, film], [{"url": "nonsense"}])
+    assert [(find.url, find.sent) for find in page.finds] == [(f"{MEDIA}/a.mp4", {"origin": "http://a.test"})]
+    assert page.notes == ["4 requests have no address of the web, and were passed over."]

@@ -5,7 +5,7 @@ text is in the capture are read from there, so that a page that is gone can stil
 """
 
 import re
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import urlsplit
 
 from mudlark.errors import ManifestError, Refused
 from mudlark.find.collect import MOST_FINDS, Collector
@@ -105,7 +105,7 @@ class _Requests:
     def __init__(self, capture: Capture, page: Page) -> None:
         self.capture = capture
         self.page = page
-        self.led_from = {_target(e): e for e in capture.exchanges if e.location and _target(e) != e.url}
+        self.led_from = {e.location: e for e in capture.exchanges if e.location and e.location != e.url}
         self.known: dict[str, Find] = {}
         self.scripted: set[str] = set()
 
@@ -151,10 +151,6 @@ class _Requests:
                 break
             first = before
         return first
-
-
-def _target(exchange: Exchange) -> str:
-    return urljoin(exchange.url, exchange.location or "")
 
 
 def _kind(exchange: Exchange) -> Kind | None:

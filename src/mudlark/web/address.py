@@ -62,6 +62,8 @@ def as_sent(address: str) -> str:
 
 def printable(text: str) -> str:
     """Text from outside without control characters, safe for a terminal."""
+    if text.isprintable():
+        return text.strip()
     return "".join(" " if unicodedata.category(char) in ("Cc", "Cf", "Zl", "Zp") else char for char in text).strip()
 
 

@@ -10,8 +10,10 @@ from datetime import datetime
 from pathlib import Path
 from urllib.parse import urlsplit
 
+from mudlark.web.address import resolve
 from mudlark.web.har import Content, Entry, HarFile, Initiator, OpenedPage, Pair, View
 
+_LONGEST_ADDRESS = 16_384
 LARGEST_BODY = 8_000_000  # bytes of one body that are kept
 _LARGEST_ALL = 128_000_000  # bytes of all bodies together
 _SENT = frozenset({"referer", "origin", "user-agent"})
@@ -28,7 +30,7 @@ class Exchange:
 
     resource: what kind of request the browser says it was (media, xhr, image, document …), empty if it does not say.
     frame: address of the frame that made it. sent and came: the header fields that matter, by lower-case name.
-    received: transferred bytes. size: bytes of the whole resource, if known. location: where it redirects.
+    received: transferred bytes. size: bytes of the whole resource, if known. location: where it redirects, in full.
     started: Unix time. failure: why nothing (more) came.
     """
 
@@ -71,18 +73,23 @@ class Capture:
 def capture_of(page: OpenedPage | None, entries: Iterable[Entry], origin: str, url: str | None = None) -> Capture:
     """The capture of one page. url: of the page; else that of the first document asked for."""
     notes = list(page.notes) if page and isinstance(page.notes, list) else []
-    exchanges, room, dropped = [], _LARGEST_ALL, 0
+    exchanges, room, dropped, useless = [], _LARGEST_ALL, 0, 0
     for number, entry in enumerate(entries, start=1):
         exchange = _exchange(number, entry)
+        if exchange is None:
+            useless += 1
+            continue
         if exchange.body is not None:
             room -= len(exchange.body)
             if room < 0:
                 exchange.body = None
                 dropped += 1
         exchanges.append(exchange)
-    views = page.views if page and isinstance(page.views, list) else []
+    views = [view for view in page.views if _usable(view.url)] if page and isinstance(page.views, list) else []
     if dropped:
         notes.append(f"{dropped:,} answers of text beyond {_LARGEST_ALL // 1_000_000} MB were not looked through.")
+    if useless:
+        notes.append(f"{useless:,} requests have no address of the web, and were passed over.")
     url = url or _page_address(exchanges, page, views)
     title = (views[0].title if views else None) or (page.title if page else None)
     if title and urlsplit(title).scheme in ("http", "https"):  # some browsers give the address for a title
@@ -125,23 +132,34 @@ def _page_address(exchanges: list[Exchange], page: OpenedPage | None, views: lis
     return exchanges[0].url if exchanges else ""
 
 
-def _exchange(number: int, entry: Entry) -> Exchange:
+def _usable(url: str) -> str | None:
+    """An address from a file that anybody may have written, as it is used; None if it is none of the web."""
+    start = "blob:" if url.startswith("blob:") else ""
+    rest = url.removeprefix(start)
+    found = resolve(rest, rest) if len(rest) <= _LONGEST_ADDRESS else None
+    return start + found if found else None
+
+
+def _exchange(number: int, entry: Entry) -> Exchange | None:
     request, response = entry.request, entry.response
+    url = _usable(request.url)
+    if url is None:
+        return None
     came = _chosen(response.headers, _CAME)
     media_type = (came.get("content-type") or response.content.mime_type or "").partition(";")[0].strip().lower()
     sent = _chosen(request.headers, _SENT)
     return Exchange(
         number=number,
-        url=request.url,
+        url=url,
         method=request.method.upper(),
         status=round(response.status or 0),
         type="" if media_type == "x-unknown" else media_type,
         resource=entry.resource_type.lower() if isinstance(entry.resource_type, str) else "",
-        frame=(entry.frame or None) if isinstance(entry.frame, str) else None,
+        frame=_usable(entry.frame) if isinstance(entry.frame, str) else None,
         initiator=entry.initiator if isinstance(entry.initiator, Initiator) else None,
         sent=sent,
         came=came,
-        location=response.redirect_url or None,
+        location=resolve(url, response.redirect_url) if response.redirect_url else None,
         body=_text_body(response.content, media_type, request.url),
         received=_positive(response.body_size),
         size=_whole_size(came, response.content, round(response.status or 0)),
@@ -152,7 +170,11 @@ def _exchange(number: int, entry: Entry) -> Exchange:
 
 
 def _chosen(headers: list[Pair], names: frozenset[str]) -> dict[str, str]:
-    return {header.name.lower(): header.value for header in headers if header.name.lower() in names}
+    return {
+        header.name.lower(): header.value
+        for header in headers
+        if header.name.lower() in names and header.value.isprintable()
+    }
 
 
 def is_text(media_type: str, url: str) -> bool:
