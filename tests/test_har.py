@@ -11,6 +11,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mudlark.errors import FormatError, MudlarkError, StorageError
+from mudlark.find.capture import page_in
+from mudlark.find.rank import rank
 from mudlark.web.capture import read_captures
 from mudlark.web.har import (
     Content,
@@ -40,6 +42,14 @@ _REQUIRED: dict[str, dict[str, Any]] = {
     "content": {"size": (int, float), "mimeType": str},
     "timings": {"send": (int, float), "wait": (int, float), "receive": (int, float)},
 }
+
+
+_ASKED = [
+    entry(f"{MEDIA}/a.mp4", "video/mp4", status=206, frame=PAGE, sent={"Referer": PAGE}),
+    entry(f"{MEDIA}/b", status=302, location="/c"),
+    entry(f"{MEDIA}/c", "application/vnd.apple.mpegurl", "#EXTM3U\n#EXTINF:4,\n1.ts\n#EXT-X-ENDLIST\n"),
+    entry(f"{MEDIA}/d.json", "application/json", '{"file": "/e.mp4"}'),
+]
 
 
 def has_structure(what: str, value: dict[str, Any]) -> None:
@@ -170,18 +180,19 @@ def test_nesting_without_end_is_no_crash(tmp_path: Path) -> None:
     assert len(read_captures(path)[0].exchanges) == 1
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=400, deadline=None)
 @given(st.data())
 def test_damage_anywhere_is_an_error_of_ours_or_none(
     tmp_path_factory: pytest.TempPathFactory, data: st.DataObject
 ) -> None:
-    text = bytearray(json.dumps(har([document(), entry(f"{MEDIA}/a.mp4", "video/mp4", status=206)])).encode())
+    text = bytearray(json.dumps(har([document(), *_ASKED])).encode())
     for _ in range(data.draw(st.integers(1, 6))):
         at = data.draw(st.integers(0, len(text) - 1))
         text[at : at + data.draw(st.integers(0, 20))] = data.draw(st.binary(max_size=8))
     path = tmp_path_factory.getbasetemp() / "damaged.har"
     path.write_bytes(text)
     try:
-        read_captures(path)
+        for capture in read_captures(path):
+            rank(page_in(capture))
     except MudlarkError as problem:
         assert problem.what
