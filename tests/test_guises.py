@@ -110,6 +110,16 @@ def test_a_page_that_differs_only_in_noise_is_the_same_for_all(mudlark: Run, sit
 
 
 @pytest.mark.program
+def test_a_title_that_changes_by_itself_is_no_difference(mudlark: Run, trouble: Trouble) -> None:
+    answers = [
+        Answer(f'<!doctype html><title>At {n}</title><video src="/a.mp4?t={n}"></video>'.encode(), type="text/html")
+        for n in range(6)
+    ]
+    url = trouble.say("/page", *answers)
+    assert not mudlark("guises", url, "--json", "--as", "plain", "--as", "tablet-ios").json["differs"]
+
+
+@pytest.mark.program
 @pytest.mark.browser
 def test_a_script_that_decides_sees_each_guise_whole_and_the_best_is_hauled(
     mudlark: Run, site: DemoSite, tmp_path: Path

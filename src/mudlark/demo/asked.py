@@ -61,7 +61,7 @@ def _noise(at: Origins) -> str:
     random.shuffle(films)
     return page(
         "Today's Tide Table",
-        f"""<h1>Today's Tide Table</h1><ul>{"".join(films)}</ul>
+        f"""<h1>Today's Tide Table</h1><p>As of {time.strftime("%H:%M:%S")}</p><ul>{"".join(films)}</ul>
 <img src="/pictures/tide-{secrets.token_hex(8)}.png?at={time.time_ns()}" alt="The curve of today's tide">
 <script nonce="{secrets.token_hex(12)}">window.asked = {time.time()};</script>""",
     )

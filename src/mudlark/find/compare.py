@@ -72,13 +72,13 @@ class Row:
 
 @dataclass(slots=True)
 class Comparison:
-    """seen: in the order asked. rows: finds that only some get first, then by score. stirred: whether the page changes
-    from one answer to the next."""
+    """seen: in the order asked. rows: finds that only some get first, then by score. noisy: whether title and final
+    address change from one answer to the next."""
 
     url: str
     seen: list[Seen]
     rows: list[Row]
-    stirred: bool
+    noisy: tuple[bool, bool] = (False, False)
 
     @property
     def asked(self) -> int:
@@ -92,7 +92,8 @@ class Comparison:
     @property
     def differs(self) -> bool:
         """True if a find, the status, the title or the final address is not the same for all."""
-        answers = {(seen.status, seen.final, seen.title) for seen in self.seen}
+        title, final = self.noisy
+        answers = {(s.status, None if final else s.final, None if title else s.title) for s in self.seen}
         return len(answers) > 1 or not all(self.is_shared(row) for row in self.rows)
 
 
@@ -121,7 +122,8 @@ async def compare(
             row = rows.setdefault(mark(find.url, changing), Row(find, []))
             if answer.guise.name not in row.guises:
                 row.guises.append(answer.guise.name)
-    ordered = Comparison(url, seen, list(rows.values()), bool(changing))
+    noisy = (again.title != seen[0].title, again.final != seen[0].final)
+    ordered = Comparison(url, seen, list(rows.values()), noisy)
     ordered.rows.sort(key=lambda row: (ordered.is_shared(row), -row.find.score))
     return ordered
 
