@@ -1,7 +1,7 @@
 """A page as several guises see it: which finds only some of them get, and what else differs.
 
-Noise is no difference. The page is asked for twice as the first guise: what changes between those two answers (nonces,
-times, session names) is no mark of a find, nor are tracking parameters or the order of things.
+Noise is no difference. The page is asked for twice as the first guise that gets it: what changes between those two
+answers (nonces, times, session names) is no mark of a find, nor are tracking parameters or the order of things.
 """
 
 import asyncio
@@ -114,15 +114,17 @@ async def compare(
             tell(f"Asking as {guise.name}")
             return await see(replace(connection, guise=guise), url, means)
 
-    again, *seen = await asyncio.gather(one(guises[0]), *(one(guise) for guise in guises))
-    changing = _changing(again, seen[0])
+    seen = await asyncio.gather(*(one(guise) for guise in guises))
+    first = next((answer for answer in seen if answer.page), seen[0])
+    again = await one(first.guise)
+    changing = _changing(again, first)
     rows: dict[Mark, Row] = {}
     for answer in seen:
         for find in answer.page.finds if answer.page else ():
             row = rows.setdefault(mark(find.url, changing), Row(find, []))
             if answer.guise.name not in row.guises:
                 row.guises.append(answer.guise.name)
-    noisy = (again.title != seen[0].title, again.final != seen[0].final)
+    noisy = (again.title != first.title, again.final != first.final)
     ordered = Comparison(url, seen, list(rows.values()), noisy)
     ordered.rows.sort(key=lambda row: (ordered.is_shared(row), -row.find.score))
     return ordered
