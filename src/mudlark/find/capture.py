@@ -134,7 +134,8 @@ class _Requests:
             find.sent = _beside(exchange)
             find.final = exchange.url if first is not exchange else None
         find.type = exchange.type or find.type
-        find.bytes = exchange.size or find.bytes
+        if kind not in ("hls", "dash"):  # a manifest's own size says nothing of what it lists
+            find.bytes = exchange.size or find.bytes
         if exchange.status >= 400:
             find.problem = f"the server answered {exchange.status} to the browser"
         elif exchange.status:
