@@ -4,8 +4,7 @@ import asyncio
 import re
 import time
 from pathlib import Path
-from types import TracebackType
-from typing import Any, Self
+from typing import Any
 
 import click
 from rich.progress import BarColumn, Progress, ProgressColumn, Task, TextColumn
@@ -15,7 +14,7 @@ from mudlark.archive.record import Record
 from mudlark.cli.config import own_guises
 from mudlark.cli.options import addresses, connection, json_option, means, means_options, network_options
 from mudlark.cli.show import bits, clock, console, emit_json, messages, size, verdict
-from mudlark.cli.steps import Steps
+from mudlark.cli.steps import OnScreen, Steps
 from mudlark.errors import MudlarkError, Refused, UsageError
 from mudlark.fetch.engine import Outcome
 from mudlark.find.look import Means
@@ -153,7 +152,7 @@ def _haul(order: Order, network: dict[str, Any], failures: list[MudlarkError]) -
     return items
 
 
-class _View(HaulWatch):
+class _View(OnScreen, HaulWatch):
     """Progress on stderr: a bar on a terminal, a line now and then elsewhere."""
 
     def __init__(self, failures: list[MudlarkError], steps: Steps) -> None:
@@ -175,14 +174,6 @@ class _View(HaulWatch):
         self.done = self.planned = 0
         self.unit = "segments"
         self._bytes = 0
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, problem: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        self.stop()
 
     def stop(self) -> None:
         """Take the bar away."""

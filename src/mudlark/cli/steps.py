@@ -1,5 +1,6 @@
 """Progress of looking, on stderr: one line that changes on a terminal, nothing elsewhere."""
 
+from abc import ABC, abstractmethod
 from types import TracebackType
 from typing import Self
 
@@ -9,13 +10,8 @@ from mudlark.cli.show import messages
 from mudlark.web.listening import ListenWatch
 
 
-class Steps(ListenWatch):
-    """Use as `with Steps() as steps`."""
-
-    def __init__(self) -> None:
-        super().__init__(self._came)
-        self._console = messages()
-        self._status: Status | None = None
+class OnScreen(ABC):
+    """Something on the screen that is taken away at the end; use as `with …`."""
 
     def __enter__(self) -> Self:
         return self
@@ -24,6 +20,19 @@ class Steps(ListenWatch):
         self, kind: type[BaseException] | None, problem: BaseException | None, trace: TracebackType | None
     ) -> None:
         self.stop()
+
+    @abstractmethod
+    def stop(self) -> None:
+        """Take it away."""
+
+
+class Steps(OnScreen, ListenWatch):
+    """Use as `with Steps() as steps`."""
+
+    def __init__(self) -> None:
+        super().__init__(self._came)
+        self._console = messages()
+        self._status: Status | None = None
 
     def stop(self) -> None:
         """Take the line away."""

@@ -5,7 +5,6 @@ The built-in ones are data (guises.toml); users add their own to their configura
 
 import tomllib
 from collections.abc import Mapping
-from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
 from typing import Any
@@ -30,23 +29,7 @@ class Hints(msgspec.Struct, frozen=True):
     model: str = ""
 
 
-class _Written(msgspec.Struct, forbid_unknown_fields=True):
-    """A guise as it stands in a file."""
-
-    user_agent: str
-    about: str = ""
-    accept: str = "*/*"
-    language: str = ""
-    platform: str = ""
-    viewport: tuple[int, int] = (1280, 800)
-    scale: float = 1.0
-    touch: int = 0
-    mobile: bool = False
-    hints: Hints | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Guise:
+class Guise(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """name: how a user asks for it. accept: of pages. language: as Accept-Language has it.
 
     For a browser also: viewport in CSS pixels, scale (device pixels each), touch (points at once), mobile, and the
@@ -110,12 +93,10 @@ def read_guises(tables: Mapping[str, Any], where: str) -> dict[str, Guise]:
     found = {}
     for name, table in tables.items():
         try:
-            written = msgspec.convert(table, _Written)
-        except msgspec.ValidationError as problem:
+            guise = msgspec.convert({**table, "name": name}, Guise)
+        except (msgspec.ValidationError, TypeError) as problem:
             raise UsageError(f"The guise {name!r} in {where} cannot be used: {problem}.") from problem
-        fields = {field: getattr(written, field) for field in written.__struct_fields__}
-        fields["user_agent"] = written.user_agent.replace("{version}", __version__)
-        found[name] = Guise(name, **fields)
+        found[name] = msgspec.structs.replace(guise, user_agent=guise.user_agent.replace("{version}", __version__))
     return found
 
 
