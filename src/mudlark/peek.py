@@ -38,6 +38,7 @@ if TYPE_CHECKING:
 _PIECE = 1 << 20  # bytes asked for at once
 _BUDGET = 6 << 20  # bytes of one find at most
 _LARGEST_PICTURE = 20 << 20
+_MOST_PIXELS = 100_000_000
 _PLAYING = 20.0  # seconds that the browser may take for one find
 _AT_ONCE = 2
 _BLACK = 24  # of 255: no brighter than this anywhere
@@ -113,6 +114,8 @@ async def _look_at_picture(session: Session, one: Peek) -> None:
         with Image.open(BytesIO(data)) as picture:
             one.width, one.height = picture.size
             one.codecs = [picture.format or ""]
+            if one.width * one.height > _MOST_PIXELS:
+                raise ValueError(f"{one.width}×{one.height} pixels are too many for a preview")
             one.picture = picture.convert("RGB")
     except MudlarkError as problem:
         one.problem = problem.what
