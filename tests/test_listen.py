@@ -23,7 +23,7 @@ from tests.test_har import check_structure
 
 pytestmark = [pytest.mark.program, pytest.mark.browser]
 Run = Callable[..., Ran]
-_QUIET = ("--quiet", "1")
+_QUIET = ("--quiet", "0.6")
 
 
 def _sifted(mudlark: Run, url: str, *more: str) -> dict[str, Any]:
@@ -244,7 +244,7 @@ def test_controls_are_pressed_in_the_order_given(mudlark: Run, trouble: Trouble,
     )
     assert mudlark("listen", url, "--har", "a.har", "--press", "number one", "--press", "#b", *_QUIET).status == 0
     assert [path for path in trouble.asked if path in ("/never", "/one", "/two")] == ["/one", "/two"]
-    ran = mudlark("listen", url, "--har", "b.har", "--press", "Three", "--at-most", "6", *_QUIET)
+    ran = mudlark("listen", url, "--har", "b.har", "--press", "Three", "--at-most", "4", *_QUIET)
     assert ran.status == 3
     assert "'Play', 'Two', 'Number one'" in ran.err
     assert not (tmp_path / "b.har").exists()

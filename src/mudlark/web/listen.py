@@ -190,12 +190,12 @@ class _Visit:
             if self.recorder.count and any("download" in note for note in self.notes):
                 return
             raise _cannot_open(self.address, str(problem)) from problem
-        await self._quiet(1.0, most=15.0)
+        await self._quiet(min(1.0, self.options.quiet), most=15.0)
         await self._see()
         self.watch.on_step("Refreshing", self.recorder.count)
         with suppress(Error):
             await page.reload(wait_until="commit", timeout=min(15.0, max(1.0, self.left)) * 1000)
-        await self._quiet(1.0, most=15.0)
+        await self._quiet(min(1.0, self.options.quiet), most=15.0)
 
     async def _work(self) -> None:
         for name, value in self.options.choose:
