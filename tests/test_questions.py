@@ -202,3 +202,13 @@ def test_forms_that_lead_in_circles_end_with_the_answers(mudlark: Run, trouble: 
     assert len(trouble.asked) == 6
     other = mudlark("sift", url, "--choose", "a=x", "--choose", "b=y")
     assert (other.status, "does not ask for 'b'" in other.err) == (2, True)
+
+
+@pytest.mark.program
+def test_more_ways_than_are_walked_are_said_before_any_is(mudlark: Run, trouble: Trouble) -> None:
+    options = "".join(f"<option>{n}</option>" for n in range(65))
+    form = f'<!doctype html><form action="/link"><select name="a">{options}</select></form>'
+    url = trouble.say("/ask", Answer(form.encode(), type="text/html"))
+    ran = mudlark("sift", url, "--choose", "a=*")
+    assert (ran.status, "more than 64 ways" in ran.err) == (2, True)
+    assert trouble.asked == ["/ask"]

@@ -1,14 +1,14 @@
 """The entries of an index page as a CSV file (RFC 4180, UTF-8), for people, spreadsheets and later runs."""
 
 import csv
-import os
 from collections.abc import Iterator
 from contextlib import contextmanager
+from io import TextIOWrapper
 from pathlib import Path
 from typing import TextIO
 
-from mudlark.errors import StorageError
 from mudlark.find.model import Entry
+from mudlark.whole import whole_file
 
 COLUMNS = ("title", "description", "page", "media", "cover", "duration", "date")
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
@@ -31,17 +31,13 @@ def write_listing(path: Path, entries: list[Entry]) -> int:
 
 @contextmanager
 def written(path: Path) -> Iterator[TextIO]:
-    """A text file that is there whole or not at all."""
-    temporary = path.with_name(f".{path.name}.partial")
-    try:
-        with temporary.open("w", encoding="utf-8", newline="") as file:
-            yield file
-            file.flush()
-            os.fsync(file.fileno())
-        temporary.replace(path)
-    except OSError as problem:
-        temporary.unlink(missing_ok=True)
-        raise StorageError(f"Cannot write {path}: {problem.strerror}.", "Choose another place with --csv.") from problem
+    """A table to write to, there whole or not at all."""
+    with whole_file(path, "Choose another place with --csv.") as file:
+        text = TextIOWrapper(file, encoding="utf-8", newline="")
+        try:
+            yield text
+        finally:
+            text.detach()
 
 
 def cell(text: str | None) -> str:

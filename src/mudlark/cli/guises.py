@@ -17,7 +17,7 @@ from mudlark.cli.steps import Steps
 from mudlark.find.compare import Comparison, Row, Seen, compare
 from mudlark.find.look import Means
 from mudlark.find.model import PLAYED
-from mudlark.web.address import file_part, printable
+from mudlark.web.address import printable
 from mudlark.web.guise import Guise, built_in, choose
 
 _KEPT = PLAYED | {"document", "package"}
@@ -95,7 +95,7 @@ def haul_command(found: Comparison, row: Row, listen: bool) -> str:
     parts += ["--listen"] if listen else []
     others = [other for other in found.rows if other is not row and row.plainest in other.guises]
     if others:
-        parts += ["--match", file_part(row.find.url) or row.find.url]
+        parts += ["--match", row.find.url.partition("?")[0].rpartition("/")[2] or row.find.url]
     return shlex.join([*parts, "--into", "DIR"])
 
 

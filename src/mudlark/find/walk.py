@@ -24,12 +24,11 @@ MOST_WALKS = 64
 
 @dataclass(frozen=True, slots=True)
 class Walked:
-    """Where answers led. look: the last answer of the server. left: answers that were not needed to get there."""
+    """Where answers led. look: the last answer of the server."""
 
     look: Look
     steps: tuple[Step, ...]
     forms: tuple[Form, ...]
-    left: tuple[Answer, ...] = ()
 
 
 async def walk(session: Session, url: str, answers: Sequence[Answer], *, until: str | None = None) -> Walked:
@@ -40,7 +39,7 @@ async def walk(session: Session, url: str, answers: Sequence[Answer], *, until: 
     while True:
         forms = read_forms(decode(look), look.url) if sniff(look.body) == "html" else []
         if not left or (until is not None and find_question(forms, until)):
-            return Walked(look, tuple(steps), tuple(forms), tuple(left))
+            return Walked(look, tuple(steps), tuple(forms))
         onwards = step_of(forms, left)
         if onwards is None:
             raise _unasked(look, forms, left[0])
@@ -61,9 +60,12 @@ async def sift_all(
     connection: Connection, url: str, answers: Sequence[Answer], *, asking: int = MOST
 ) -> AsyncIterator[tuple[tuple[Answer, ...], Page]]:
     """The pages behind all the answers that `*` stands for, one after the other, each with cookies of its own."""
-    for number, path in enumerate([path async for path in _paths(connection, url, tuple(answers))]):
-        if number >= MOST_WALKS:
+    paths: list[tuple[Answer, ...]] = []
+    async for path in _paths(connection, url, tuple(answers)):
+        if len(paths) == MOST_WALKS:
             raise UsageError(f"There are more than {MOST_WALKS} ways through.", "Answer one of the questions.")
+        paths.append(path)
+    for path in paths:
         async with Session(connection) as session:
             session.at_home(url)
             yield path, await sift_walked(session, url, path, asking=asking)

@@ -5,7 +5,7 @@ from pathlib import Path
 
 from PIL import Image, ImageDraw, ImageFont
 
-from mudlark.errors import StorageError
+from mudlark.whole import whole_file
 
 _COLUMNS = 3
 _CELL = (400, 225)
@@ -35,13 +35,8 @@ def draw_sheet(title: str, cells: Sequence[tuple[Image.Image | None, Caption]], 
         for column, (picture, caption) in enumerate(row):
             _cell(sheet, draw, (_GAP + column * (_CELL[0] + _GAP), top), picture, caption)
         top += height
-    temporary = target.with_name(f".{target.name}.partial")
-    try:
-        sheet.save(temporary, "PNG", optimize=True)
-        temporary.replace(target)
-    except OSError as problem:
-        temporary.unlink(missing_ok=True)
-        raise StorageError(f"Cannot write {target}: {problem.strerror}.", "Choose another place for it.") from problem
+    with whole_file(target, "Choose another place for it.") as file:
+        sheet.save(file, "PNG", optimize=True)
 
 
 def _cell(

@@ -6,7 +6,6 @@ Fields whose names begin with an underscore are additions, which the format allo
 
 import base64
 import binascii
-import os
 from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
@@ -16,6 +15,7 @@ import msgspec
 
 from mudlark.errors import FormatError, StorageError
 from mudlark.web.stream import JsonStream
+from mudlark.whole import whole_file
 
 VERSION = "1.2"
 
@@ -183,20 +183,11 @@ def write_har(path: Path, page: OpenedPage, entries: list[Entry], creator: tuple
         "browser": {"name": name, "version": version},
         "pages": [page],
     }
-    temporary = path.with_name(f".{path.name}.partial")
-    try:
-        temporary.unlink(missing_ok=True)
-        with os.fdopen(os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as file:
-            file.write(b'{"log": ' + msgspec.json.encode(head)[:-1] + b', "entries": [\n')
-            for number, entry in enumerate(entries):
-                file.write((b",\n" if number else b"") + msgspec.json.encode(entry))
-            file.write(b"\n]}}\n")
-            file.flush()
-            os.fsync(file.fileno())
-        temporary.replace(path)
-    except OSError as problem:
-        temporary.unlink(missing_ok=True)
-        raise StorageError(f"Cannot write {path}: {problem.strerror}.", "Choose another place with --har.") from problem
+    with whole_file(path, "Choose another place with --har.", 0o600) as file:
+        file.write(b'{"log": ' + msgspec.json.encode(head)[:-1] + b', "entries": [\n')
+        for number, entry in enumerate(entries):
+            file.write((b",\n" if number else b"") + msgspec.json.encode(entry))
+        file.write(b"\n]}}\n")
 
 
 class HarFile:
