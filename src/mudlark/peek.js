@@ -35,7 +35,10 @@ async () => {
   };
   const length = Number.isFinite(video.duration) ? video.duration : 4;
   await video.play().catch(() => null);
-  await new Promise((done) => setTimeout(done, Math.min(2600, length * 900)));
+  const until = Math.min(2.6, length * 0.9), begun = performance.now();
+  while (video.currentTime < until && !video.ended && performance.now() - begun < 7000) {
+    await new Promise((done) => setTimeout(done, 50));
+  }
   video.pause();
   clearInterval(meter);
   take();
