@@ -17,7 +17,7 @@ check: $(VENV)/ready
 	$(BIN)/mypy
 
 soak: $(VENV)/ready
-	$(BIN)/python -m pytest -m soak --timeout 1800
+	$(BIN)/python -m pytest -m soak -n 0 --timeout 1800
 
 bench: $(VENV)/installed
 	$(BIN)/python bench/remux.py

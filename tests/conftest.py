@@ -1,8 +1,13 @@
 """What the tests share: the demo site, the installed program, and a server that misbehaves to order."""
 
+import atexit
+import hashlib
 import json
+import os
+import shutil
 import subprocess
 import sys
+import tempfile
 import threading
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
@@ -36,13 +41,33 @@ class Ran:
         return json.loads(self.out)
 
 
+def own_environment(folder: Path) -> dict[str, str]:
+    """The environment of a run: each test has its own folder for temporary files, so that what is left can be seen.
+
+    Its path is short, as that of a socket in it may have a hundred characters only.
+    """
+    name = hashlib.sha256(str(folder).encode()).hexdigest()[:12]
+    temporary = Path(tempfile.gettempdir()) / f"mud-test-{name}"
+    temporary.mkdir(exist_ok=True)
+    atexit.register(shutil.rmtree, temporary, ignore_errors=True)
+    return {**os.environ, "TMPDIR": str(temporary)}
+
+
 @pytest.fixture
 def mudlark(tmp_path: Path) -> Callable[..., Ran]:
     """Run the installed program in a temporary folder; it must never show a traceback."""
 
     def run(*arguments: object) -> Ran:
         command = [str(PROGRAM), *map(str, arguments)]
-        done = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, timeout=100, check=False)
+        done = subprocess.run(
+            command,
+            cwd=tmp_path,
+            env=own_environment(tmp_path),
+            capture_output=True,
+            text=True,
+            timeout=100,
+            check=False,
+        )
         assert "Traceback" not in done.stderr, done.stderr
         return Ran(done.returncode, done.stdout, done.stderr)
 

@@ -1,9 +1,11 @@
 """The independent judge of what plays: a real Chromium, fed over loopback with byte ranges.
 
 It seeks to given times and reads the frame counter back out of the pictures, and plays the film through to hear when
-the beeps come.
+the beeps come. One browser serves all tests of a process.
 """
 
+import asyncio
+import atexit
 import base64
 import http.server
 import io
@@ -13,21 +15,27 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import Any
 
 from PIL import Image
-from playwright.sync_api import sync_playwright
+from playwright.async_api import Browser, Playwright, async_playwright
 
 from mudlark.demo.pictures import read_counter
 
 CHROMIUM = "/usr/bin/chromium"
 _FLAGS = ["--disable-background-networking", "--disable-component-update", "--disable-sync", "--no-first-run"]
 _FLAGS += ["--autoplay-policy=no-user-gesture-required"]
+_FRAME = 0.05  # seconds: a picture shown for a time began no longer before it (they come at 25 a second)
 
-_SEEK = """async (time) => {
+# The picture that is drawn is the one that has arrived for this very seek, however long that takes: on a busy machine
+# the browser may say that it has sought while it still shows an earlier one.
+_SEEK = """async ([time, frame]) => {
   const video = document.querySelector('video');
   await new Promise(done => { video.onseeked = done; video.currentTime = time; });
+  const arrived = () => window.shown <= time + 0.001 && time - window.shown < frame;
+  while (!arrived()) await new Promise(done => setTimeout(done, 10));
   const canvas = document.createElement('canvas');
   canvas.width = video.videoWidth; canvas.height = video.videoHeight;
   canvas.getContext('2d').drawImage(video, 0, 0);
@@ -56,7 +64,9 @@ _LISTEN = """async () => {
 
 _LOAD = """() => new Promise((done, fail) => {
   const video = document.createElement('video');
-  video.src = 'film'; video.preload = 'auto';
+  video.src = 'film'; video.preload = 'auto'; video.muted = false;
+  const note = (_, facts) => { window.shown = facts.mediaTime; video.requestVideoFrameCallback(note); };
+  video.requestVideoFrameCallback(note);
   video.onerror = () => fail(video.error.message);
   video.oncanplaythrough = () => done({duration: video.duration, width: video.videoWidth, height: video.videoHeight});
   document.body.append(video);
@@ -75,22 +85,54 @@ class Seen:
     ended: float
 
 
+class _Thread:
+    """A browser in an event loop of its own, so that tests may have theirs."""
+
+    def __init__(self) -> None:
+        self.loop = asyncio.new_event_loop()
+        threading.Thread(target=self.loop.run_forever, name="judge", daemon=True).start()
+        self.playwright, self.browser = self.run(self._start())
+        atexit.register(self._stop)
+
+    def run(self, work: Any) -> Any:
+        return asyncio.run_coroutine_threadsafe(work, self.loop).result(110)
+
+    async def _start(self) -> tuple[Playwright, Browser]:
+        playwright = await async_playwright().start()
+        flags = [*_FLAGS, *(["--no-sandbox"] if os.geteuid() == 0 else [])]
+        return playwright, await playwright.chromium.launch(executable_path=CHROMIUM, args=flags)
+
+    def _stop(self) -> None:
+        with suppress(Exception):
+            self.run(self.browser.close())
+            self.run(self.playwright.stop())
+
+
+@cache
+def _judge() -> _Thread:
+    return _Thread()
+
+
 def watch(path: Path, times: list[float], *, listen: bool = True) -> Seen:
     """Play `path` in Chromium; raises if it reports a media error."""
-    with _served(path) as address, sync_playwright() as playwright:
-        flags = [*_FLAGS, *(["--no-sandbox"] if os.geteuid() == 0 else [])]
-        browser = playwright.chromium.launch(executable_path=CHROMIUM, args=flags)
-        try:
-            page = browser.new_page()
-            page.goto(address)
-            facts = page.evaluate(_LOAD)
-            counters = []
-            for time in times:
-                picture = base64.b64decode(page.evaluate(_SEEK, time))
-                counters.append(read_counter(Image.open(io.BytesIO(picture))))
-            played: dict[str, Any] = page.evaluate(_LISTEN) if listen else {"heard": [], "ended": 0.0}
-        finally:
-            browser.close()
+    judge = _judge()
+    with _served(path) as address:
+        seen: Seen = judge.run(_watch(judge.browser, address, times, listen))
+    return seen
+
+
+async def _watch(browser: Browser, address: str, times: list[float], listen: bool) -> Seen:
+    page = await browser.new_page()
+    try:
+        await page.goto(address)
+        facts = await page.evaluate(_LOAD)
+        counters = []
+        for time in times:
+            picture = base64.b64decode(await page.evaluate(_SEEK, [time, _FRAME]))
+            counters.append(read_counter(Image.open(io.BytesIO(picture))))
+        played: dict[str, Any] = await page.evaluate(_LISTEN) if listen else {"heard": [], "ended": 0.0}
+    finally:
+        await page.close()
     return Seen(facts["duration"], facts["width"], facts["height"], counters, played["heard"], played["ended"])
 
 

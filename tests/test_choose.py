@@ -7,24 +7,32 @@ from mudlark.errors import NothingFound, UsageError
 from mudlark.find.button import find_button
 from mudlark.find.model import Evidence, Find, Kind, Page, Role
 from mudlark.find.page import read_page
-from mudlark.find.select import Choice
+from mudlark.find.select import Choice, Filter
 from mudlark.media.sniff import sniff
 
 URL = "http://m.example/guide/"
 
 
 def find(name: str, kind: Kind = "video", role: Role = "main", problem: str | None = None) -> Find:
-    made = Find(f"http://m.example/{name}", kind, role, evidence=[Evidence("link", None, 8)])
+    made = Find(f"http://m.example/{name}", kind, role, evidence=[Evidence("link", "link", None, 8)])
     made.problem = problem
     return made
 
 
-PAGE = Page(
-    URL,
-    finds=[
-        *(find("ad.mp4", role="advert"), find("dead.mp4", problem="the server answers 404"), find("film.mp4")),
-        *(find("talk.mp3", "audio"), find("plan.pdf", "document"), find("shell.png", "image", "other")),
-    ],
+def page(*finds: Find) -> Page:
+    """A page with these finds, numbered."""
+    for number, one in enumerate(finds, start=1):
+        one.number = number
+    return Page(URL, finds=list(finds))
+
+
+PAGE = page(
+    find("ad.mp4", role="advert"),
+    find("dead.mp4", problem="the server answers 404"),
+    find("film.mp4"),
+    find("talk.mp3", "audio"),
+    find("plan.pdf", "document"),
+    find("shell.png", "image", "other"),
 )
 
 
@@ -51,19 +59,42 @@ def test_a_film_that_cannot_be_had_is_not_replaced_by_a_document() -> None:
 
 def test_number_text_and_all() -> None:
     assert names(Choice(nth=4)) == ["talk.mp3"]
-    assert names(Choice(match="PLAN")) == ["plan.pdf"]
+    assert names(Choice(wanted=Filter(match="PLAN"))) == ["plan.pdf"]
     assert names(Choice(all=True)) == ["film.mp4", "talk.mp3", "plan.pdf"]
-    assert names(Choice(all=True, match=".png")) == ["shell.png"]
-    assert names(Choice(nth=2, match=".mp4")) == ["dead.mp4"]
+    assert names(Choice(all=True, wanted=Filter(match=".png"))) == ["shell.png"]
+    assert names(Choice(wanted=Filter(kinds=("document",)))) == ["plan.pdf"]
+
+
+def test_a_number_means_the_same_find_whatever_is_filtered() -> None:
+    assert names(Choice(nth=3, wanted=Filter(match=".mp4"))) == ["film.mp4"]
+    with pytest.raises(UsageError, match="is none of those that match"):
+        names(Choice(nth=4, wanted=Filter(match=".mp4")))
+
+
+def test_nothing_is_guessed_in_a_list() -> None:
+    listing = page(find("one.mp4"), find("two.mp4"))
+    listing.is_list = True
+    with pytest.raises(UsageError, match="lists 2 that can be hauled") as caught:
+        names(Choice(), listing)
+    assert "--all" in caught.value.advice and "--nth" in caught.value.advice
+    assert names(Choice(all=True), listing) == ["one.mp4", "two.mp4"]
+
+
+def test_an_advert_alone_is_not_taken_for_the_film() -> None:
+    advert = find("spot.mp4", role="advert")
+    advert.advert = "it stands in the frame of an advert"
+    with pytest.raises(NothingFound, match=r"is an advert, http://m.example/spot.mp4: it stands in") as caught:
+        names(Choice(), page(advert))
+    assert "--listen" in caught.value.advice and "--nth 1" in caught.value.advice
 
 
 def test_choices_that_cannot_be_are_said() -> None:
     with pytest.raises(UsageError, match="6 finds to choose from, not 7"):
         names(Choice(nth=7))
     with pytest.raises(NothingFound, match="'lamp'"):
-        names(Choice(match="lamp"))
+        names(Choice(wanted=Filter(match="lamp")))
     with pytest.raises(NothingFound, match="can be hauled"):
-        names(Choice(all=True, match="dead"))
+        names(Choice(all=True, wanted=Filter(match="dead")))
 
 
 def pointed(source: str, wanted: str) -> list[tuple[str, bool]]:
@@ -98,6 +129,7 @@ def test_a_button_that_is_not_there_is_said_with_those_that_are(wanted: str) -> 
 @pytest.mark.parametrize(
     ("head", "form"),
     [
+        *((b"\0" * 0x8001 + b"CD001", "iso"), (b"\x1f\x8b\x08\0", "gzip"), (b"\0" * 257 + b"ustar", "tar")),
         *((b"\0\0\0\x20ftypisom", "mp4"), (b"#EXTM3U\n", "hls"), (b"\xef\xbb\xbf#EXTM3U", "hls"), (b"%PDF-1.4", "pdf")),
         *((b"<?xml version='1.0'?><MPD xmlns=", "dash"), (b"<!DOCTYPE html><p>", "html"), (b"  <html><body>", "html")),
         *((b'{"a":1}', "json"), (b"\xff\xf1\x50\x80", "adts"), (b"\xff\xfb\x90\x00", "mp3"), (b"RIFF1234WAVE", "wav")),

@@ -94,10 +94,27 @@ def test_a_part_of_a_file_is_asked_for_by_range(tmp_path: Path, trouble: Trouble
     assert bodies(outcomes) == [b"cde"] and trouble.headers[0]["Range"] == "bytes=2-4"
 
 
-def test_a_server_without_ranges_is_not_taken_at_its_word(tmp_path: Path, trouble: Trouble) -> None:
+def test_where_ranges_are_ignored_the_resource_is_fetched_once_and_cut(tmp_path: Path, trouble: Trouble) -> None:
+    body = bytes(range(200)) * 3_000
+    url = trouble.say("/all", Answer(body, 200))
+    segments = [Segment(n, url, byte_range=ByteRange(n * 60_000, 60_000)) for n in range(10)]
+    outcomes, engine = fetch(tmp_path, segments)
+    assert bodies(outcomes) == [body[n * 60_000 : (n + 1) * 60_000] for n in range(10)]
+    assert trouble.asked == ["/all"] and engine.counts.retried == 0
+
+
+def test_a_range_beyond_the_end_of_what_came_whole_is_missing(tmp_path: Path, trouble: Trouble) -> None:
     url = trouble.say("/all", Answer(b"abcdef", 200))
-    outcomes, _ = fetch(tmp_path, [Segment(0, url, byte_range=ByteRange(2, 3))])
-    assert outcomes[0].path is None and "byte ranges" in (outcomes[0].problem or "")
+    segments = [Segment(0, url, byte_range=ByteRange(0, 3)), Segment(1, url, byte_range=ByteRange(3, 9))]
+    outcomes, _ = fetch(tmp_path, segments)
+    assert bodies(outcomes) == [b"abc", None] and "wants some up to 12" in (outcomes[1].problem or "")
+
+
+def test_what_is_gone_is_no_sign_of_a_hopeless_server(tmp_path: Path, trouble: Trouble) -> None:
+    answers = [*(Answer(b"", 404) for _ in range(3)), Answer(b"", 403), Answer(b"late")]
+    segments = [Segment(n, trouble.say(f"/{n}", answer)) for n, answer in enumerate(answers)]
+    outcomes, engine = fetch(tmp_path, segments, Connection(lanes=1, patience=QUICK.patience))
+    assert bodies(outcomes) == [None, None, None, None, b"late"] and engine.counts.missing == 4
 
 
 def test_one_program_at_a_time_works_on_a_store(tmp_path: Path) -> None:
@@ -119,16 +136,21 @@ def test_waits_grow_and_respect_what_the_server_asks() -> None:
     assert patience.wait(1, 86_400.0) == 32.0
 
 
-def test_the_rate_holds_for_all_lanes_together(tmp_path: Path, trouble: Trouble) -> None:
-    spent: list[float] = []
+def test_the_rate_holds_for_all_lanes_together(monkeypatch: pytest.MonkeyPatch) -> None:
+    waits: list[float] = []
+
+    async def sleep(seconds: float) -> None:
+        waits.append(round(seconds, 3))
 
     async def work() -> None:
         async with Session(Connection(rate=1e6)) as session:
             assert session._meter
-            loop = asyncio.get_running_loop()
-            begun = loop.time()
-            await asyncio.gather(*(session._meter.spend(50_000) for _ in range(4)))
-            spent.append(loop.time() - begun)
+            now = session._meter._free_at
+            monkeypatch.setattr("mudlark.web.session.time.monotonic", lambda: now)
+            monkeypatch.setattr("mudlark.web.session.asyncio.sleep", sleep)
+            for _ in range(4):
+                await session._meter.spend(50_000)
+            monkeypatch.undo()
 
     asyncio.run(work())
-    assert spent[0] >= 0.19
+    assert waits == [0.05, 0.1, 0.15, 0.2]

@@ -99,7 +99,8 @@ BODY = disk_bytes(0, 9_000_123)
 def test_a_large_file_comes_in_parts_that_name_the_validator(mudlark: Run, tmp_path: Path) -> None:
     with Depot(BODY) as depot:
         ran = mudlark("haul", depot.url, "--into", "kept", "--json")
-        assert ran.status == 0 and kept(tmp_path) == BODY
+        assert ran.status == 1 and kept(tmp_path) == BODY
+        assert ran.json["items"][0]["verdict"] == "unproven"  # whole, but nobody can look into it
         assert len(depot.conditions) == 9 and set(depot.conditions) == {'"1"'}
         assert ran.json["items"][0]["segments"]["planned"] == 9
 
@@ -108,7 +109,7 @@ def test_a_large_file_comes_in_parts_that_name_the_validator(mudlark: Run, tmp_p
 def test_without_a_strong_validator_it_comes_in_one_stream(mudlark: Run, tmp_path: Path, tag: str | None) -> None:
     with Depot(BODY, tag) as depot:
         ran = mudlark("haul", depot.url, "--into", "kept", "--json")
-        assert ran.status == 0 and kept(tmp_path) == BODY
+        assert ran.status == 1 and kept(tmp_path) == BODY
         assert ran.json["items"][0]["segments"]["planned"] == 1
 
 
@@ -125,7 +126,7 @@ def test_after_a_kill_only_what_is_missing_is_asked_for(mudlark: Run, tmp_path: 
         depot.release()
         depot.conditions.clear()
         item = mudlark("haul", depot.url, "--into", "kept", "--json").json["items"][0]
-        assert item["verdict"] == "sound" and kept(tmp_path) == BODY
+        assert item["verdict"] == "unproven" and kept(tmp_path) == BODY
         assert item["segments"]["reused"] == 5 and len(depot.conditions) == 4
 
 
@@ -134,7 +135,7 @@ def test_parts_of_two_versions_are_never_mixed(mudlark: Run, tmp_path: Path) -> 
     with Depot(BODY) as depot:
         depot.change_after = (6, other, '"2"')
         ran = mudlark("haul", depot.url, "--into", "kept", "--json", "--lanes", 2)
-        assert ran.status == 0, ran.err
+        assert ran.status == 1 and ran.json["items"][0]["verdict"] == "unproven", ran.err
         assert kept(tmp_path) == other
 
 
@@ -212,19 +213,18 @@ def test_the_extension_follows_from_the_bytes_when_the_name_lies(form: str, give
         ("attributes", "Making Rope.mp4"),
         ("base64", "The Mill by Night.mp4"),
         ("embed", "Mending Nets.mp4"),
-        ("pictures", "wreck chart.png"),
-        ("builds", "field guide 2.4 windows x86.zip"),
+        ("pictures", "wreck-chart.png"),
+        ("builds", "field-guide-2.4-windows-x86.zip"),
         ("nameless", "Sound of the Bell Buoy.mp4"),
         ("disposition", "Kærvik – the keeper’s map.png"),
         ("redirects", "Gulls at Dusk.mp4"),
-        ("feed", "Talks in the Boat Shed.mp4"),
-        ("disk-image", "gallery computer.img"),
     ],
 )
 def test_every_exhibit_gives_the_right_file(mudlark: Run, site: DemoSite, tmp_path: Path, name: str, file: str) -> None:
     ran = mudlark("haul", site.address(name), "--into", "kept", "--json")
     assert ran.status == 0, ran.out + ran.err
-    assert [path.name for path in tmp_path.glob("kept/*/*") if path.name not in ("record.json", "manifest")] == [file]
+    files = {file["role"]: Path(file["path"]).name for file in ran.json["items"][0]["files"]}
+    assert files["media"] == file
 
 
 def test_the_disk_image_is_whole_to_the_byte(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:
@@ -321,10 +321,10 @@ def test_a_page_without_end_is_bounded(mudlark: Run, trouble: Trouble) -> None:
 
 
 def test_a_small_body_that_expands_without_end_is_bounded(mudlark: Run, trouble: Trouble) -> None:
-    body = gzip.compress(b"<!doctype html>" + bytes(200_000_000), 9)
+    body = gzip.compress(b"<!doctype html>" + b" " * 200_000_000, 9)
     url = trouble.say("/bomb", Answer(body, type="text/html", headers={"Content-Encoding": "gzip"}))
     ran = mudlark("sift", url)
-    assert ran.status in (3, 5), ran.err
+    assert ran.status == 5 and "more than 20 MB of text" in ran.err
 
 
 def test_redirects_in_a_circle_are_said(mudlark: Run, trouble: Trouble) -> None:

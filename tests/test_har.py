@@ -99,10 +99,13 @@ def test_what_is_written_is_har_and_reads_back_the_same(tmp_path: Path) -> None:
     assert read.cut is None
 
 
-def test_a_capture_is_readable_by_its_owner_only_and_replaces_an_earlier_one(tmp_path: Path) -> None:
+def test_a_capture_is_readable_by_its_owner_only_and_replaces_nothing_unasked(tmp_path: Path) -> None:
     path = tmp_path / "a.har"
     path.write_text("an earlier one")
-    write_har(path, _page(), [_entry()], ("Mudlark", "1"), "Chromium/156.0")
+    with pytest.raises(StorageError, match="has come to be there meanwhile"):
+        write_har(path, _page(), [_entry()], ("Mudlark", "1"), "Chromium/156.0")
+    assert path.read_text() == "an earlier one"
+    write_har(path, _page(), [_entry()], ("Mudlark", "1"), "Chromium/156.0", replace=True)
     assert stat.S_IMODE(path.stat().st_mode) == 0o600
     assert [file.name for file in tmp_path.iterdir()] == ["a.har"]
 

@@ -53,7 +53,7 @@ def test_sift_names_the_stream_that_only_a_script_knows(mudlark: Run, site: Demo
 
 
 def test_sift_puts_the_film_before_the_advert_and_says_why(mudlark: Run, site: DemoSite) -> None:
-    ran = mudlark("sift", site.address("harbour-talk"))
+    ran = mudlark("sift", site.address("harbour-talk"), "--why")
     assert ran.status == 0 and "\x1b" not in ran.out
     assert ran.out.index("films/harbour-talk.mp4") < ran.out.index("spots/gift-shop.mp4")
     assert "agree with the 20 s that the page states" in ran.out and "much shorter than the page states" in ran.out
@@ -75,7 +75,12 @@ def test_haul_leaves_the_highest_rendition_with_a_record(mudlark: Run, site: Dem
     assert ran.status == 0 and item["verdict"] == "sound" and item["segments"]["fetched"] == 6
     assert item["tracks"][0]["height"] == 720 and item["duration"] == 24.0
     assert visible(tmp_path / "kept") == ["The Tide Mill at Work"] and not (tmp_path / "kept/.mudlark").exists()
-    assert sorted(p.name for p in folder.iterdir()) == ["The Tide Mill at Work.mp4", "manifest", "record.json"]
+    assert sorted(p.name for p in folder.iterdir()) == [
+        "The Tide Mill at Work.mp4",
+        "The Tide Mill at Work.poster.png",
+        "manifest",
+        "record.json",
+    ]
     record = json.loads((folder / "record.json").read_text())
     assert record["mudlark_record"] == 1 and record["source"]["target"] == site.address("tide-mill")
     assert record["source"]["find"]["evidence"][0]["where"] == "script string"
@@ -85,7 +90,7 @@ def test_haul_leaves_the_highest_rendition_with_a_record(mudlark: Run, site: Dem
 
 def test_a_direct_file_is_kept_byte_for_byte(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:
     ran = mudlark("haul", site.origins.media + "/films/foghorn-demonstration.mp4", "--into", "kept", "--json")
-    path = tmp_path / "kept/foghorn demonstration/foghorn demonstration.mp4"
+    path = tmp_path / "kept/foghorn-demonstration/foghorn-demonstration.mp4"
     assert ran.status == 0 and path.read_bytes() == (media_folder() / "foghorn-demonstration.mp4").read_bytes()
 
 
@@ -264,7 +269,12 @@ def test_a_host_that_does_not_answer(mudlark: Run, trouble: Trouble) -> None:
 
 
 def test_wrong_usage(mudlark: Run) -> None:
-    for arguments in (("sift",), ("haul", "http://127.0.0.1/"), ("sift", "not-an-address"), ("assay", "nothing-here")):
+    for arguments in (
+        ("sift",),
+        ("haul", "http://127.0.0.1/", "--nth", "0"),
+        ("sift", "not-an-address"),
+        ("assay", "nothing-here"),
+    ):
         assert mudlark(*arguments).status == 2
     refused(mudlark("sift", "http://127.0.0.1/", "--header", "no colon"), 2, "is not a header")
 

@@ -140,11 +140,11 @@ def test_every_option_in_turn_gives_one_table_of_links(mudlark: Run, site: DemoS
 @pytest.mark.browser
 def test_a_script_that_asks_is_answered_in_the_browser(mudlark: Run, site: DemoSite) -> None:
     url = site.address("dispenser")
-    answers = ("--choose", "guide=birds", "--choose", "licence=yes", "--quiet", "0.5")
+    answers = ("--choose", "guide=birds", "--choose", "licence=yes", "--settle", "0.5")
     page = mudlark("sift", "--listen", url, "--json", *answers).json["pages"][0]
     assert [find["url"].rpartition("/")[2] for find in page["finds"]] == ["field-guide-birds-x64.zip"]
     assert page["walk"] == [{"guide": "Birds, 64 bit"}, {"licence": "Yes"}]
-    wrong = mudlark("sift", "--listen", url, "--choose", "guide=moon", "--quiet", "0.5")
+    wrong = mudlark("sift", "--listen", url, "--choose", "guide=moon", "--settle", "0.5")
     assert (wrong.status, "'Coast, 32 bit'" in wrong.err) == (2, True)
 
 

@@ -49,10 +49,10 @@ def test_a_truncated_film_is_broken(tmp_path: Path, kept: int) -> None:
     assert checked(tmp_path, FILM[:kept]).verdict == "broken"
 
 
-def test_a_file_of_which_nothing_can_be_proven_is_flawed(tmp_path: Path) -> None:
+def test_a_file_of_which_nothing_can_be_proven_is_unproven(tmp_path: Path) -> None:
     (tmp_path / "scrap").write_bytes(FILM[:3])
     (found,) = assay(tmp_path / "scrap")
-    assert found.verdict == "flawed" and codes(found.report) == {"unproven"}
+    assert found.verdict == "unproven" and not found.report.problems
 
 
 def test_where_a_truncated_film_ends_is_said(tmp_path: Path) -> None:
@@ -83,7 +83,17 @@ def test_a_length_other_than_promised_is_a_flaw(tmp_path: Path) -> None:
 
 
 def test_what_cannot_be_looked_into_is_not_called_sound(tmp_path: Path) -> None:
-    assert codes(checked(tmp_path, b"ID3" + bytes(500))) == {"unproven"}
+    report = checked(tmp_path, b"ID3" + bytes(500))
+    assert report.verdict == "unproven" and [check.outcome for check in report.checks] == ["skipped"]
+
+
+def test_only_the_last_box_of_a_file_may_leave_its_size_open(tmp_path: Path) -> None:
+    damaged = bytearray(FILM)
+    at = damaged.index(b"trak") - 4
+    damaged[at : at + 4] = bytes(4)
+    report = checked(tmp_path, bytes(damaged))
+    assert codes(report) == {"boxes"} and report.verdict == "broken"
+    assert "only the last box of a file may do" in report.problems[0].message
 
 
 def test_gaps_still_times_and_ends_apart_are_flaws() -> None:

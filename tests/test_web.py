@@ -89,7 +89,7 @@ def test_a_refusal_is_worded_with_what_to_do(trouble: Trouble, status: int, word
 
 
 def test_the_number_of_tries_is_kept_and_said(trouble: Trouble) -> None:
-    with pytest.raises(NetworkError, match=r"503 Service Unavailable\. \(2 tries\)"):
+    with pytest.raises(NetworkError, match=r"503 Service Unavailable \(2 tries\)\."):
         look(trouble.say("/a", Answer(b"", 503)))
     assert len(trouble.asked) == 2
 

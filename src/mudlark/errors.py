@@ -1,4 +1,5 @@
-"""Everything that can go wrong, as one small tree; each branch knows the exit status it leads to.
+"""Everything that can go wrong, as one small tree; each branch knows its code for programs and the exit status it
+leads to.
 
 An error states facts (what happened, where) and, where there is something to do, `advice`: the user's next step.
 The core raises; only the command line prints.
@@ -6,14 +7,19 @@ The core raises; only the command line prints.
 
 
 class MudlarkError(Exception):
-    """Base of all errors meant for the user. `exit_status` is what the program ends with."""
+    """Base of all errors meant for the user. code: stable, for programs. exit_status: what the program ends with.
 
+    url: the address that it is about, if it is about one.
+    """
+
+    code = "error"
     exit_status = 1
 
-    def __init__(self, what: str, advice: str = "") -> None:
+    def __init__(self, what: str, advice: str = "", *, url: str | None = None) -> None:
         super().__init__(what)
         self.what = what
         self.advice = advice
+        self.url = url
 
     def __str__(self) -> str:
         return f"{self.what} {self.advice}".rstrip()
@@ -22,44 +28,53 @@ class MudlarkError(Exception):
 class FormatError(MudlarkError):
     """Bytes that are not what their format says. `offset` is the byte at which that showed."""
 
-    def __init__(self, what: str, offset: int | None = None, advice: str = "") -> None:
-        super().__init__(what if offset is None else f"{what} (at byte {offset:,})", advice)
+    code = "format"
+
+    def __init__(self, what: str, offset: int | None = None, advice: str = "", *, url: str | None = None) -> None:
+        super().__init__(what if offset is None else f"{what} (at byte {offset:,})", advice, url=url)
         self.offset = offset
 
 
 class ManifestError(FormatError):
     """A manifest that cannot be read."""
 
+    code = "manifest"
+
 
 class UsageError(MudlarkError):
     """The user asked for something that cannot be."""
 
+    code = "usage"
     exit_status = 2
 
 
 class NothingFound(MudlarkError):
     """No media where media was expected."""
 
+    code = "nothing-found"
     exit_status = 3
 
 
 class Refused(MudlarkError):
     """Protected media, or something this program will not do."""
 
+    code = "refused"
     exit_status = 4
 
 
 class NetworkError(MudlarkError):
     """The network or a server failed for good. `status` is the HTTP status, if there was one."""
 
+    code = "network"
     exit_status = 5
 
-    def __init__(self, what: str, advice: str = "", status: int | None = None) -> None:
-        super().__init__(what, advice)
+    def __init__(self, what: str, advice: str = "", status: int | None = None, *, url: str | None = None) -> None:
+        super().__init__(what, advice, url=url)
         self.status = status
 
 
 class StorageError(MudlarkError):
     """The local disk would not take or give the bytes."""
 
+    code = "storage"
     exit_status = 6

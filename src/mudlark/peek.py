@@ -28,6 +28,7 @@ from mudlark.manifest.load import fill, load
 from mudlark.manifest.model import Track
 from mudlark.media.mp4.read import parse_movie, scan
 from mudlark.media.ts import TransportReader
+from mudlark.together import together
 from mudlark.web.browser import opened
 from mudlark.web.connection import Connection
 from mudlark.web.session import Session, along
@@ -88,7 +89,7 @@ async def peek(session: Session, finds: list[Find], browser: Path | None = None)
     with tempfile.TemporaryDirectory(prefix="mudlark-peek-") as folder:
         async with _stage(session, Path(folder)) as stage:
             pictures = [one for one in peeks if one.find.kind == "image"]
-            await asyncio.gather(*(_look_at_picture(session, one) for one in pictures))
+            await together(_look_at_picture(session, one) for one in pictures)
             played = [one for one in peeks if one.find.kind != "image"]
             if played:
                 async with opened(Connection(), browser) as context:
@@ -97,13 +98,13 @@ async def peek(session: Session, finds: list[Find], browser: Path | None = None)
                         async with gate:
                             await _show(session, stage, context, number, one)
 
-                    await asyncio.gather(*(show(number, one) for number, one in enumerate(played)))
+                    await together(show(number, one) for number, one in enumerate(played))
     return peeks
 
 
 async def _look_at_picture(session: Session, one: Peek) -> None:
     try:
-        with along(one.find.sent):
+        with along(one.find.referrer, one.find.sent):
             data = bytearray()
             async with session.open(one.find.url) as answer:
                 async for chunk in answer.chunks:
@@ -129,7 +130,7 @@ async def _look_at_picture(session: Session, one: Peek) -> None:
 async def _show(session: Session, stage: "_Stage", context: "BrowserContext", number: int, one: Peek) -> None:
     """Have the browser play the beginning of a find, and keep what it shows."""
     try:
-        with along(one.find.sent):
+        with along(one.find.referrer, one.find.sent):
             await _prepare(session, stage, number, one)
         seen = await asyncio.wait_for(_play(context, stage.address(number)), _PLAYING)
     except MudlarkError as problem:
@@ -170,7 +171,7 @@ async def _prepare(session: Session, stage: "_Stage", number: int, one: Peek) ->
         one.bytes = presentation.length or look.length
         if movie := await movie_at(session, look):
             one.codecs = [track.format.codec for track in movie.tracks]
-        stage.remote[number] = _Remote(presentation.url, one.bytes, look.ranges, look.type, dict(one.find.sent))
+        stage.remote[number] = _Remote(presentation.url, one.bytes, look.ranges, look.type, one.find)
         return
     tracks = highest(presentation)
     await fill(session, presentation, tracks)
@@ -221,7 +222,7 @@ class _Remote:
     length: int | None
     ranges: bool
     type: str
-    sent: dict[str, str]
+    find: Find
     left: int = _BUDGET
 
 
@@ -256,7 +257,7 @@ class _Stage:
         count = min(_PIECE, remote.left, (remote.length or _BUDGET) - first)
         data = bytearray()
         try:
-            with along(remote.sent):
+            with along(remote.find.referrer, remote.find.sent):
                 async with self.session.open(remote.url, span=(first, count) if remote.ranges else None) as answer:
                     async for chunk in answer.chunks:
                         data += chunk
@@ -291,7 +292,7 @@ async def _play(context: "BrowserContext", address: str) -> dict[str, Any]:
     page = await context.new_page()
     try:
         await page.goto(address)
-        seen: dict[str, Any] = await page.evaluate((files("mudlark") / "peek.js").read_text())
+        seen: dict[str, Any] = await page.evaluate((files("mudlark") / "peek.js").read_text(encoding="utf-8"))
         return seen
     finally:
         await page.close()

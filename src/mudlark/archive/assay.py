@@ -1,18 +1,27 @@
-"""The whole verification of an item or a file, in one place: fixity, structure, timeline."""
+"""The whole verification of an item or a file, in one place: fixity, structure, timeline.
 
-from pathlib import Path
+A record may come from anyone: what it names outside of its item, or by way of a link, is refused and not opened.
+"""
+
+import os
+from collections.abc import Callable, Iterator
+from pathlib import Path, PurePosixPath
 
 import msgspec
 
 from mudlark.archive.record import RECORD, Record, TrackFacts, read_record
-from mudlark.errors import UsageError
+from mudlark.errors import MudlarkError, UsageError
+from mudlark.find.kind import kind_by_extension
+from mudlark.find.model import PLAYED
 from mudlark.media.mp4.read import Movie
 from mudlark.verify.content import check_pages
 from mudlark.verify.fixity import compare
 from mudlark.verify.media import check_file
-from mudlark.verify.verdict import Problem, Report, Verdict
+from mudlark.verify.verdict import Report, Verdict
 
-_LASTING = ("segment-missing", "segment-unreadable", "loss", "page-missing", "page-unreadable")
+_LASTING = frozenset(
+    {"segment-missing", "segment-unreadable", "loss", "page-missing", "page-unreadable", "subtitle-missing"}
+)
 
 
 class Assay(msgspec.Struct):
@@ -30,34 +39,61 @@ class Assay(msgspec.Struct):
 
 
 def assay(path: Path) -> list[Assay]:
-    """Verify an item's folder, a folder of items, or a media file."""
+    """Verify an item's folder, a media file, or all items and media files in a folder and below it."""
+    found = list(assays(path))
+    if not found:
+        raise UsageError(
+            f"{path} holds no item and no media file, at no depth.", "Give an item's folder or a media file."
+        )
+    return found
+
+
+def assays(path: Path) -> Iterator[Assay]:
+    """The same, one after the other as they are verified; none if there is nothing to verify."""
     if not path.exists():
         raise UsageError(f"There is nothing at {path}.", "Give an item's folder or a media file.")
     if path.is_file():
-        return [_assay_file(path)]
+        yield _guarded(path, _assay_file)
+        return
     if (path / RECORD).is_file():
-        return [_assay_item(path)]
-    items = sorted(record.parent for record in path.glob(f"*/{RECORD}"))
-    if not items:
-        raise UsageError(
-            f"{path} holds no item: no {RECORD} in it or one level below.", "Give an item's folder or a media file."
-        )
-    return [_assay_item(item) for item in items]
+        yield _guarded(path, _assay_item)
+        return
+    for folder, folders, files in os.walk(path):
+        folders[:] = sorted(name for name in folders if not name.startswith("."))
+        if RECORD in files:
+            folders.clear()
+            yield _guarded(Path(folder), _assay_item)
+            continue
+        for name in sorted(files):
+            if not name.startswith(".") and kind_by_extension(f"/{name}") in PLAYED:
+                yield _guarded(Path(folder) / name, _assay_file)
+
+
+def _guarded(path: Path, verify: Callable[[Path], Assay]) -> Assay:
+    """What cannot be read is told of the thing itself, and is no reason to leave out the others."""
+    try:
+        return verify(path)
+    except MudlarkError as problem:
+        found = Assay(path, Report(), path.name)
+        found.report.failed("record" if path.is_dir() else "file", problem.code, problem.what, grave=True)
+        return found
 
 
 def _assay_file(path: Path) -> Assay:
     found = Assay(path, Report())
     _describe(found, check_file(path, None, found.report).movie, path)
-    if all(check.outcome == "skipped" for check in found.report.checks):
-        found.report.problems.append(Problem("unproven", "Nothing in this file tells Mudlark whether it is whole"))
     return found
 
 
 def _assay_item(folder: Path) -> Assay:
     record = read_record(folder)
     found = Assay(folder, Report(), record.title)
-    _check_fixity(folder, record, found.report)
-    media = [folder / file.path for file in record.files if file.role == "media" and (folder / file.path).is_file()]
+    inside = {file.path: path for file in record.files if (path := inside_item(folder, file.path))}
+    if _check_fixity(folder, record, inside, found.report):
+        found.report.carry(record.checks)
+    media = [
+        inside[f.path] for f in record.files if f.role == "media" and f.path in inside and inside[f.path].is_file()
+    ]
     if record.source.kind == "images" and len(media) > 1:
         check_pages(media, found.report)
     else:
@@ -71,21 +107,39 @@ def _assay_item(folder: Path) -> Assay:
     return found
 
 
-def _check_fixity(folder: Path, record: Record, report: Report) -> None:
+def inside_item(folder: Path, name: str) -> Path | None:
+    """The path of a file that a record names; None if it would lead out of the item, or by way of a link."""
+    path = folder
+    parts = PurePosixPath(name).parts
+    if not parts or "\0" in name or any(part in ("..", "/") for part in parts) or PurePosixPath(name).is_absolute():
+        return None
+    for part in parts:
+        path = path / part
+        try:
+            if path.is_symlink():
+                return None
+        except OSError:
+            return None
+    return path
+
+
+def _check_fixity(folder: Path, record: Record, inside: dict[str, Path], report: Report) -> bool:
+    """True if every recorded file is there with its size and digest."""
     wrong = []
     for file in record.files:
-        inside = (folder / file.path).resolve()
-        if not inside.is_relative_to(folder.resolve()):
-            wrong.append(f"{file.path} points outside the item")
-        elif problem := compare(inside, file.bytes, file.sha256):
+        if file.path not in inside:
+            wrong.append(f"{file.path} is outside of the item or a link, and was not opened")
+        elif problem := compare(inside[file.path], file.bytes, file.sha256):
             wrong.append(problem)
+    if not any(file.role == "media" for file in record.files):
+        wrong.append("the record lists no media")
     if wrong:
-        report.failed("fixity", "fixity", "; ".join(wrong), grave=True)
-    else:
-        report.passed(
-            "fixity",
-            f"{len(record.files)} {'file has' if len(record.files) == 1 else 'files have'} the recorded SHA-256",
-        )
+        more = f"; and {len(wrong) - 10} more" if len(wrong) > 10 else ""
+        report.failed("fixity", "fixity", "; ".join(wrong[:10]) + more, grave=True)
+        return False
+    count = "the file has" if len(record.files) == 1 else f"all {len(record.files)} files have"
+    report.passed("fixity", f"{count} the recorded SHA-256")
+    return True
 
 
 def _describe(found: Assay, movie: Movie | None, path: Path) -> None:

@@ -14,12 +14,13 @@ COLUMNS = ("title", "description", "page", "media", "cover", "duration", "date")
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
-def write_listing(path: Path, entries: list[Entry]) -> int:
-    """Write the entries, each page once; gives their number. The file is there whole or not at all."""
+def write_listing(path: Path, entries: list[Entry], *, replace: bool = False) -> int:
+    """Write the entries, each page once; gives their number. The file is there whole or not at all, and never written
+    over another one unless that is to be replaced."""
     once: dict[str, Entry] = {}
     for entry in entries:
         once.setdefault(entry.url, entry)
-    with written(path) as file:
+    with written(path, replace=replace) as file:
         out = csv.writer(file)
         out.writerow(COLUMNS)
         for entry in once.values():
@@ -30,9 +31,9 @@ def write_listing(path: Path, entries: list[Entry]) -> int:
 
 
 @contextmanager
-def written(path: Path) -> Iterator[TextIO]:
+def written(path: Path, *, replace: bool = False) -> Iterator[TextIO]:
     """A table to write to, there whole or not at all."""
-    with whole_file(path, "Choose another place with --csv.") as file:
+    with whole_file(path, "Choose another place with --csv.", replace=replace) as file:
         text = TextIOWrapper(file, encoding="utf-8", newline="")
         try:
             yield text

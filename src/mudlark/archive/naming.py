@@ -1,24 +1,35 @@
-"""Names for people: from a title to a folder and file name that every file system takes."""
+"""Names for people: from a title to a folder, from what a server or an address calls a file to a file name."""
 
 import re
 import unicodedata
-from pathlib import Path
 from urllib.parse import urlsplit
 
 from pathvalidate import sanitize_filename
 
-from mudlark.archive.record import RECORD, Record, read_record
-from mudlark.errors import MudlarkError
-from mudlark.web.address import file_part, printable, without_query
+from mudlark.text import printable
+from mudlark.web.address import file_part
 
-_LONGEST = 120  # bytes of UTF-8: leaves room for an extension, a number and a deep folder on every file system
-_RANDOM = re.compile(
-    r"^(?:[0-9a-f-]{8,}|[0-9_-]+|(?:index|master|playlist|manifest|default|video|media|file|watch|stream)\d*)$", re.I
+_LONGEST = 120  # bytes of UTF-8 of a title: leaves room for an extension, a number and a deep folder everywhere
+_LONGEST_FILE = 200  # bytes of UTF-8 of a file name, which most file systems allow 255
+_LONGEST_EXTENSION = 16
+RESERVED = frozenset({"record.json", "capture.har", "manifest", "replaced", "pages", "poster"})
+_SCRIPTS = re.compile(  # what an address ends with that is no file's name
+    r"(?:index|master|playlist|manifest|default|video|audio|media|file|files|watch|stream|get|fetch|download|view|show|play"
+    r"|asset|item|content|api|embed|player)(?:\.(?:php|aspx?|jsp|cgi|do|html?))?$",
+    re.I,
+)
+_RANDOM = re.compile(r"^(?:[0-9a-f-]{8,}|[0-9_-]+)$", re.I)
+_SAYS_NOTHING = re.compile(
+    r"\b(?:downloads?|files?|links?|here|click|view|open|get|play|watch|listen|read|more|now|free|direct|save|as|the|a|in|to"
+    r"|pdf|epub|docx?|xlsx?|pptx?|csv|zip|mp[34]|webm|ogg|m4[av]|mov|mkv|wav|flac|jpe?g|png|gif|txt|iso"
+    r"|full|hd|sd|uhd|fhd|hq|lq|high|low|medium|mobile|small|large|quality|resolution|version|format|video|audio|film"
+    r"|[kmg]i?b(?:it)?s?|bytes?|\d+[pki]?|\d+x\d+)\b|[\W_\d]",
+    re.I,
 )
 
 
 def safe_name(title: str) -> str:
-    """The title as a name: no reserved characters or names, not hidden, not too long; empty if nothing is left."""
+    """A title as a name: no reserved characters or names, not hidden, not too long; empty if nothing is left."""
     text = unicodedata.normalize("NFC", printable(title))
     text = re.sub(r"\s*[/\\|]\s*", " - ", text)
     text = re.sub(r"\s*:\s+", " - ", text)
@@ -26,44 +37,50 @@ def safe_name(title: str) -> str:
     while len(text.encode()) > _LONGEST:
         shorter = text.rpartition(" ")[0]
         text = shorter if len(shorter.encode()) > _LONGEST // 2 else text[:-1]
-    return sanitize_filename(text.strip(" .-_"), platform="universal")
+    return sanitize_filename(text.strip(" .-"), platform="universal")
 
 
-def title_for(page_title: str | None, *addresses: str) -> str:
-    """The best title there is: the page's, else a telling part of an address, else the host. Never a random number."""
-    if page_title and safe_name(page_title):
-        return page_title
+def file_name(name: str) -> str:
+    """The name that a file was given, as it is; only what some file system cannot take is replaced. Empty if nothing
+    is left."""
+    text = unicodedata.normalize("NFC", printable(name.rpartition("/")[2]))
+    stem, extension = split_name(text)
+    while len((stem + extension).encode()) > _LONGEST_FILE and stem:
+        stem = stem[:-1]
+    text = sanitize_filename(stem + extension, replacement_text="_", platform="universal")
+    return text if text.strip("_. ") else ""
+
+
+def split_name(name: str) -> tuple[str, str]:
+    """Stem and extension with its dot; what is too long or odd for an extension belongs to the stem."""
+    stem, dot, extension = name.rpartition(".")
+    if not dot or not stem or len(extension) > _LONGEST_EXTENSION or not re.fullmatch(r"[A-Za-z0-9_-]+", extension):
+        return name, ""
+    return stem, dot + extension
+
+
+def own_name(*addresses: str) -> str:
+    """The name that an address gives to a file: of the first that has one with an extension, else of the first at all;
+    empty if none has. What only a script on a server is called is none."""
+    names = [name for name in map(file_part, addresses) if name and not _SCRIPTS.match(name)]
+    return next((name for name in names if split_name(name)[1]), names[0] if names else "")
+
+
+def title_for(*addresses: str) -> str:
+    """A title out of addresses: a telling part of one, else the host. Never a random number."""
     for address in addresses:
         for part in [file_part(address), *reversed(urlsplit(address).path.split("/")[:-1])]:
-            stem = re.sub(r"\.[A-Za-z0-9]{1,5}$", "", part)
-            if stem and not _RANDOM.match(stem) and safe_name(stem):
-                return re.sub(r"[-_+]+", " ", stem).strip()
+            stem = split_name(part)[0]
+            if stem and not _RANDOM.match(stem) and not _SCRIPTS.match(stem) and safe_name(stem):
+                return stem
     return f"From {urlsplit(addresses[0]).hostname or 'the web'}"
 
 
-def folder_for(into: Path, title: str, target: str, address: str | None = None) -> tuple[Path, Record | None]:
-    """Where an item of this title goes, and its record if the same was hauled there before.
-
-    The same is: of the same target, and (if `address` is given) the same find, leaving out what varies in its query.
-
-    A folder of the same name from another target is left alone: a number is added.
-    """
-    name = safe_name(title) or "Untitled"
-    number = 1
-    while True:
-        folder = into / (name if number == 1 else f"{name} ({number})")
-        if not folder.exists():
-            return folder, None
-        if (folder / RECORD).is_file():
-            try:
-                record = read_record(folder)
-            except MudlarkError:
-                record = None
-            if record and record.source.target == target and _is_find(record, address):
-                return folder, record
-        number += 1
+def is_telling(label: str | None) -> bool:
+    """True for a label that says what something is, not only what format, quality or size it has."""
+    return bool(label and len(_SAYS_NOTHING.sub("", label)) >= 3 and safe_name(label))
 
 
-def _is_find(record: Record, address: str | None) -> bool:
-    found = record.source.find
-    return address is None or found is None or without_query(found.url) == without_query(address)
+def numbered(name: str, number: int) -> str:
+    """A name for the case that the ones before are taken."""
+    return name if number == 1 else f"{name} ({number})"

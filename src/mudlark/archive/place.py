@@ -1,26 +1,156 @@
-"""Giving a finished item its final name: durable first, then in one step, so that it is there whole or not at all."""
+"""Giving a finished item its final name, and mending one that is there.
 
+A name is taken in one step, and never one that something stands under. In an item that is mended only files are moved
+that its record lists; what is replaced stays below `replaced/` in the item. Nothing is ever removed.
+"""
+
+import ctypes
+import errno
 import os
-import shutil
-from pathlib import Path
+import sys
+from collections.abc import Callable, Iterator
+from functools import cache
+from itertools import count
+from pathlib import Path, PurePosixPath
 
-from mudlark.archive.record import RECORD, Record, to_json
+from mudlark.archive.naming import numbered
+from mudlark.archive.record import RECORD, FileFacts, Record
+from mudlark.verify.fixity import digest
+
+REPLACED = "replaced"
+_NO_REPLACE = 1  # RENAME_NOREPLACE of renameat2(2)
+_HERE = -100  # AT_FDCWD
 
 
-def place(item: Path, record: Record, folder: Path, aside: Path) -> None:
-    """Move the item with its record to `folder`. An earlier item there gives way by way of `aside`, and comes back if
-    the move fails. Raises OSError."""
-    (item / RECORD).write_bytes(to_json(record))
-    for file in item.rglob("*"):
-        if file.is_file():
+def names_for(title: str, day: str | None) -> Iterator[str]:
+    """Names to try, one after the other. day: the date that an item carries which stands beside an earlier one."""
+    if day is None:
+        yield from (numbered(title, number) for number in count(1))
+    else:
+        yield f"{title} ({day})"
+        yield from (f"{title} ({day}, {number})" for number in count(2))
+
+
+def put(item: Path, record: bytes, into: Path, names: Iterator[str]) -> Path:
+    """Write the record, make all of the item durable, and move it to the first name that is free. Raises OSError."""
+    (item / RECORD).write_bytes(record)
+    make_durable(item)
+    for name in names:
+        try:
+            rename_to_free(item, into / name)
+        except FileExistsError:
+            continue
+        _sync_folder(into)
+        return into / name
+    raise FileExistsError(errno.EEXIST, "no name is free", str(into))
+
+
+def make_durable(folder: Path) -> None:
+    """Have every file below a folder reach the disk."""
+    for file in folder.rglob("*"):
+        if file.is_file() and not file.is_symlink():
             with file.open("rb+") as opened:
                 os.fsync(opened.fileno())
-    if folder.exists():
-        folder.rename(aside)
+
+
+def rename_to_free(source: Path, target: Path) -> None:
+    """Rename a folder in one step; raises FileExistsError if anything stands at the target."""
+    exclusive = _exclusive_rename()
+    if exclusive is not None:
+        try:
+            exclusive(source, target)
+            return
+        except OSError as problem:
+            if problem.errno not in (errno.EINVAL, errno.ENOSYS, errno.ENOTSUP):
+                raise
+    if sys.platform == "win32":
+        source.rename(target)  # fails by itself where something stands
+        return
+    target.mkdir()  # takes the name, or fails; an empty folder is what a rename may replace
     try:
-        item.rename(folder)
+        source.rename(target)
     except OSError:
-        if aside.exists():
-            aside.rename(folder)
+        target.rmdir()
         raise
-    shutil.rmtree(aside, ignore_errors=True)
+
+
+@cache
+def _exclusive_rename() -> Callable[[Path, Path], None] | None:
+    """renameat2(2) where the system has it."""
+    if sys.platform != "linux":
+        return None
+    try:
+        call = ctypes.CDLL(None, use_errno=True).renameat2
+    except (OSError, AttributeError):
+        return None
+
+    def rename(source: Path, target: Path) -> None:
+        if call(_HERE, os.fsencode(source), _HERE, os.fsencode(target), _NO_REPLACE):
+            code = ctypes.get_errno()
+            raise OSError(code, os.strerror(code), str(target))
+
+    return rename
+
+
+def _sync_folder(folder: Path) -> None:
+    if sys.platform == "win32":
+        return
+    handle = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
+def can_mend(folder: Path, old: Record, new: Record) -> bool:
+    """True if nothing that Mudlark did not write would be in the way: neither files nor links."""
+    listed = {file.path for file in old.files}
+    for name in {*listed, *(file.path for file in new.files), REPLACED, RECORD}:
+        path = folder
+        for part in PurePosixPath(name).parts:
+            path = path / part
+            if part in ("..", "/") or path.is_symlink():
+                return False
+        if path.exists() and name not in (*listed, REPLACED, RECORD):
+            return False
+    return True
+
+
+def mend(item: Path, new: Record, folder: Path, old: Record, moment: str) -> list[str]:
+    """Move what is new or better from a finished item into one that is there, but for the record, which `conclude`
+    writes; gives what was replaced, by path.
+
+    moment: names the folder below `replaced/`. Files that are the same stay as they are. Raises OSError.
+    """
+    make_durable(item)
+    aside = folder / REPLACED / moment.replace(":", "")
+    replaced = []
+    fresh = {file.path: file for file in new.files}
+    for file in old.files:
+        path = folder / file.path
+        if not path.is_file() or _same(path, fresh.get(file.path)):
+            continue
+        (aside / file.path).parent.mkdir(parents=True, exist_ok=True)
+        path.rename(aside / file.path)
+        replaced.append(file.path)
+    for file in new.files:
+        path = folder / file.path
+        if not path.exists():
+            path.parent.mkdir(parents=True, exist_ok=True)
+            (item / file.path).rename(path)
+    aside.mkdir(parents=True, exist_ok=True)
+    (aside / RECORD).write_bytes((folder / RECORD).read_bytes())
+    return replaced
+
+
+def conclude(folder: Path, record: bytes) -> None:
+    """Put a new record in the place of an item's own, of which `mend` has kept a copy. Raises OSError."""
+    temporary = folder / f".{RECORD}.partial"
+    temporary.write_bytes(record)
+    make_durable(folder)
+    temporary.replace(folder / RECORD)
+    _sync_folder(folder)
+
+
+def _same(path: Path, file: FileFacts | None) -> bool:
+    return file is not None and digest(path) == (file.bytes, file.sha256)

@@ -4,7 +4,7 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from mudlark.archive.naming import safe_name
+from mudlark.archive.naming import file_name
 from mudlark.archive.record import (
     CAPTURE,
     CaptureFacts,
@@ -21,33 +21,43 @@ from mudlark.manifest.model import Document
 from mudlark.verify.fixity import digest
 from mudlark.web.address import file_part
 from mudlark.web.guise import PLAIN
-from mudlark.web.session import SECRET, Session
+from mudlark.web.secret import veiled, veiled_field
+from mudlark.web.session import Session
 
 if TYPE_CHECKING:
     from mudlark.web.listen import Heard
 
 
-def keep_manifests(item: Path, documents: Iterable[Document], files: list[FileFacts]) -> list[ManifestFacts]:
-    """Copies of the manifests inside the item; they are added to its files."""
+def keep_manifests(
+    item: Path, documents: Iterable[Document], files: list[FileFacts], *, keep_secrets: bool = False
+) -> list[ManifestFacts]:
+    """Copies of the manifests inside the item; they are added to its files. What gives access is hidden in them."""
     manifests = []
     for number, document in enumerate(documents, start=1):
-        name = f"manifest/{number:02d}-{safe_name(file_part(document.url)) or 'manifest.m3u8'}"
+        name = f"manifest/{number:02d}-{file_name(file_part(document.url)) or 'manifest.m3u8'}"
         path = item / name
         path.parent.mkdir(exist_ok=True)
-        path.write_bytes(document.body)
+        text = document.body.decode("utf-8", "surrogateescape")
+        path.write_bytes(document.body if keep_secrets else veiled(text).encode("utf-8", "surrogateescape"))
         files.append(FileFacts(name, "manifest", *digest(path)))
         manifests.append(ManifestFacts(document.url, name, files[-1].sha256))
     return manifests
 
 
 def keep_capture(
-    item: Path, page: Page | None, heard: "Heard | None", har: Path | None, files: list[FileFacts]
+    item: Path,
+    page: Page | None,
+    heard: "Heard | None",
+    har: Path | None,
+    files: list[FileFacts],
+    *,
+    keep_secrets: bool = False,
 ) -> CaptureFacts | None:
     """What was listened to stays with the item; a capture that the user gave is named."""
     if page is None or page.capture is None:
         return None
     if heard:
-        heard.write(item / CAPTURE)
+        heard.write(item / CAPTURE, keep_secrets=keep_secrets)
         files.append(FileFacts(CAPTURE, "capture", *digest(item / CAPTURE)))
         return CaptureFacts(heard.browser, CAPTURE, files[-1].sha256)
     return CaptureFacts(page.capture, None, digest(har)[1]) if har else None
@@ -60,7 +70,7 @@ def page_facts(page: Page) -> PageFacts:
 
 def find_facts(find: Find) -> FindFacts:
     """The find that was taken."""
-    evidence = [EvidenceFacts(evidence.where, evidence.at) for evidence in find.evidence]
+    evidence = [EvidenceFacts(evidence.where, evidence.at, evidence.place) for evidence in find.evidence]
     return FindFacts(find.url, find.kind, find.role, find.score, find.reasons, evidence)
 
 
@@ -74,4 +84,4 @@ def request_facts(session: Session, address: str, find: Find) -> RequestFacts:
     guise = session.connection.guise
     name = "as captured" if guise is PLAIN and "user-agent" in find.sent else guise.name
     sent = session.identity(address).items()
-    return RequestFacts(name, {field: "(left out)" if field.lower() in SECRET else value for field, value in sent})
+    return RequestFacts(name, {field: veiled_field(field, value) for field, value in sent})

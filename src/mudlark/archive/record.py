@@ -11,20 +11,30 @@ import numpy as np
 
 from mudlark.errors import FormatError, StorageError
 from mudlark.media.mp4.read import TrackIndex
+from mudlark.text import escaped_json
 from mudlark.verify.verdict import Check, Problem, Verdict
+from mudlark.web.secret import veiled
 
 RECORD = "record.json"
 CAPTURE = "capture.har"
 VERSION = 1
 
 
-class FileFacts(msgspec.Struct, frozen=True):
-    """path: relative to the item. role: media, manifest, capture."""
+class FileFacts(msgspec.Struct, frozen=True, omit_defaults=True):
+    """path: relative to the item. role: media, subtitle, poster, manifest, capture. language: of subtitles."""
 
     path: str
     role: str
     bytes: int
     sha256: str
+    language: str | None = None
+
+
+class Note(msgspec.Struct, frozen=True):
+    """Something to know of an item that is no problem of its files. code: stable, for programs."""
+
+    code: str
+    message: str
 
 
 class TrackFacts(msgspec.Struct, omit_defaults=True):
@@ -92,10 +102,11 @@ class PageFacts(msgspec.Struct, omit_defaults=True):
 
 
 class EvidenceFacts(msgspec.Struct):
-    """Where a find stood."""
+    """Where a find stood: in words, at which line, and what kind of place it is, for programs."""
 
     where: str
     at: str | None
+    place: str | None = None
 
 
 class FindFacts(msgspec.Struct):
@@ -146,6 +157,8 @@ class WalkFacts(msgspec.Struct):
 class Source(msgspec.Struct):
     """target: as given by the user. choice: the find the user chose, if not the best; its address without its query.
 
+    identity: what the item is known by (see docs/record.md). validator, modified, length: what the server says of a
+    file (ETag, Last-Modified, bytes), to see later whether it is still the same there.
     address: of the manifest or file that was fetched, after redirects. kind: hls, file, images (page images) or series
     (numbered segments without a manifest).
     """
@@ -160,6 +173,10 @@ class Source(msgspec.Struct):
     kind: str = "file"
     capture: CaptureFacts | None = None
     walk: list[WalkFacts] = []
+    identity: str | None = None
+    validator: str | None = None
+    modified: str | None = None
+    length: int | None = None
 
 
 class SegmentCounts(msgspec.Struct):
@@ -190,12 +207,14 @@ class Record(msgspec.Struct):
     checks: list[Check]
     versions: dict[str, str]
     contents: list[tuple[str, int]] = []
+    notes: list[Note] = []
     mudlark_record: int = VERSION
 
 
-def to_json(value: Any) -> bytes:
-    """Indented JSON that ends with a line break."""
-    return msgspec.json.format(msgspec.json.encode(value), indent=2) + b"\n"
+def to_json(value: Any, *, keep_secrets: bool = False) -> bytes:
+    """Indented JSON that ends with a line break; nothing in it is unseen, and what gives access is hidden."""
+    text = msgspec.json.format(msgspec.json.encode(value), indent=2).decode()
+    return escaped_json(text if keep_secrets else veiled(text)).encode() + b"\n"
 
 
 def read_record(folder: Path) -> Record:

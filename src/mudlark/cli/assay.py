@@ -1,65 +1,100 @@
 """`mudlark assay`: is it sound, and why."""
 
+from collections import Counter
 from pathlib import Path
 
 import click
+from rich.console import Console
 from rich.text import Text
 
-from mudlark.archive.assay import Assay, assay
-from mudlark.cli.options import json_option
-from mudlark.cli.show import clock, console, emit_json, verdict
+from mudlark.archive.assay import Assay, assays
+from mudlark.cli.command import Command, common_options
+from mudlark.cli.show import clock, complain, console, emit_json, manner, verdict
+from mudlark.errors import MudlarkError, UsageError
+from mudlark.verify.verdict import WORTH
 
 _MARK = {"passed": ("✓", "green"), "failed": ("✗", "red"), "skipped": ("·", "dim")}
 
 
-@click.command(short_help="Verify items or media files.")
+@click.command(
+    cls=Command,
+    short_help="Verify items or media files.",
+    examples=(
+        ("Everything in a folder, at any depth:", "assay mudlark/"),
+        ("One file, with every check that was made:", "assay --verbose film.mp4"),
+        ("For a program:", "assay --json mudlark/"),
+    ),
+)
 @click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="PATH...")
-@json_option
+@common_options
 def command(paths: tuple[Path, ...], as_json: bool) -> None:
-    """Verify items (checksums against their record, structure, timeline) or single MP4 files.
+    """Verify items (checksums against their record, structure, timeline) or single media files.
 
-    PATH is an item's folder, a folder of items, or a media file.
+    PATH is an item's folder, a folder with items and media files at any depth, or a media file. A good one takes one
+    line; of the others all checks are listed, and with --verbose of all.
     """
-    found = [result for path in paths for result in assay(path)]
+    found: list[Assay] = []
+    problems: list[MudlarkError] = []
+    out = console()
+    for path in paths:
+        before = len(found)
+        try:
+            for result in assays(path):
+                found.append(result)
+                if not as_json:
+                    _show(out, result, whole=manner.verbose or result.verdict != "sound")
+            if len(found) == before:
+                raise UsageError(
+                    f"{path} holds no item and no media file, at no depth.", "Give an item's folder or a media file."
+                )
+        except MudlarkError as problem:
+            problems.append(problem)
     if as_json:
-        emit_json(
-            "assay",
-            items=[
-                {
-                    "path": str(result.path),
-                    "title": result.title,
-                    "verdict": result.verdict,
-                    "duration": result.duration,
-                    "tracks": result.tracks,
-                    "checks": result.report.checks,
-                    "problems": [{"code": p.code, "message": p.message} for p in result.report.problems],
-                }
-                for result in found
-            ],
-        )
-    else:
-        for number, result in enumerate(found):
-            if number:
-                click.echo()
-            _show(result)
+        emit_json("assay", problems, items=[_data(result) for result in found])
+    elif len(found) > 1:
+        out.print()
+        out.print(Text(_summary(found), style="bold"))
+    if problems:
+        for earlier in problems[:-1]:
+            complain(earlier.what, earlier.advice)
+        raise problems[-1]
     if any(result.verdict != "sound" for result in found):
         click.get_current_context().exit(1)
 
 
-def _show(result: Assay) -> None:
-    out = console()
-    line = verdict(result.verdict)
-    line.append(f"  {result.title}", style="bold default")
+def _data(result: Assay) -> dict[str, object]:
+    return {
+        "path": str(result.path),
+        "title": result.title,
+        "verdict": result.verdict,
+        "duration": result.duration,
+        "tracks": result.tracks,
+        "checks": result.report.checks,
+        "problems": [{"code": p.code, "message": p.message} for p in result.report.problems],
+    }
+
+
+def _summary(found: list[Assay]) -> str:
+    counts = Counter(result.verdict for result in found)
+    return f"{len(found)} verified: " + ", ".join(f"{counts[word]} {word}" for word in WORTH if counts[word])
+
+
+def _show(out: Console, result: Assay, *, whole: bool) -> None:
+    line = verdict(f"{result.verdict:<8}")
+    line.append(f"  {result.title or result.path.name}", style="bold default")
     if result.duration:
         line.append(f"  {clock(result.duration)}", style="not bold default dim")
+    line.append(f"  {result.path}", style="not bold default dim")
     out.print(line)
-    out.print(Text(f"  {result.path}", style="dim"))
+    if not whole:
+        return
     for check in result.report.checks:
         mark, style = _MARK[check.outcome]
-        out.print(
-            Text.assemble("  ", (mark, style), f" {check.name:<15}", (check.detail, "" if style == "red" else "dim"))
-        )
-    told = {check.detail for check in result.report.checks}
+        detail = (check.detail, "" if style == "red" else "dim")
+        out.print(Text.assemble("  ", (mark, style), f" {check.name:<15}", detail))
+    said = {check.detail for check in result.report.checks}
     for problem in result.report.problems:
-        if problem.message not in told:
+        if problem.message not in said:
             out.print(Text(f"  ! {problem.message}", style="yellow"))
+    if result.verdict == "unproven":
+        out.print(Text("  ! Nothing proves that it is whole, and nothing looked wrong.", style="yellow"))

@@ -6,7 +6,7 @@ before the environment, and that before the file.
 
 import os
 import tomllib
-from collections.abc import Collection, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -31,6 +31,10 @@ def _read() -> dict[str, Any]:
     try:
         return tomllib.loads(path.read_text(encoding="utf-8"))
     except FileNotFoundError:
+        if os.environ.get("MUDLARK_CONFIG"):
+            raise UsageError(
+                f"There is no configuration {path}, which MUDLARK_CONFIG names.", "Mend or unset MUDLARK_CONFIG."
+            ) from None
         return {}
     except OSError as problem:
         raise StorageError(f"Cannot read the configuration {path}: {problem.strerror}.") from problem
@@ -46,17 +50,23 @@ def own_guises() -> dict[str, Guise]:
     return read_guises(tables, str(config_path()))
 
 
-def defaults(command: str, commands: Collection[str], options: Mapping[str, str]) -> dict[str, Any]:
+def defaults(command: str, commands: Sequence[str], options_of: Callable[[str], Mapping[str, str]]) -> dict[str, Any]:
     """What the file sets for a command: its values for all commands, with those of the command's own table before them.
 
-    options: the parameter for each of the command's options, by the option's name without its dashes.
+    options_of: gives the parameter for each option of a command, by the option's name without its dashes.
     """
     read = {name: value for name, value in _read().items() if name != _GUISES}
+    if not read:
+        return {}
+    options = options_of(command)
     tables = {name: value for name, value in read.items() if isinstance(value, dict)}
     if unknown := [name for name in tables if name not in commands]:
         raise UsageError(f"{config_path()} has a table for {unknown[0]!r}, which is no command.", "Mend it.")
     own = tables.get(command, {})
     if unknown := [name for name in own if name not in options]:
         raise UsageError(f"{config_path()} sets {unknown[0]!r} for {command}, which has no such option.", "Mend it.")
+    others = [name for name in read if name not in tables and name not in options]
+    if others and (unknown := [name for name in others if not any(name in options_of(one) for one in commands)]):
+        raise UsageError(f"{config_path()} sets {unknown[0]!r}, which no command has as an option.", "Mend it.")
     shared = {name: value for name, value in read.items() if name not in tables and name in options}
     return {options[name]: value for name, value in {**shared, **own}.items()}

@@ -1,21 +1,26 @@
 """How pages and their finds are shown, to people and to programs."""
 
+import sys
 import time
 from typing import Any
 
+from rich.console import Console
 from rich.text import Text
 
 from mudlark.cli.show import clock, columns, console, indented, life, numbers, size
 from mudlark.find.button import Button
-from mudlark.find.model import Find, Page
+from mudlark.find.model import Evidence, Find, Page
 from mudlark.find.questions import Form
-from mudlark.web.address import printable
+from mudlark.text import printable
 
 _MOST_OPTIONS = 24  # of one question that are shown
 _ROLE_STYLE = {"main": "bold green", "advert": "yellow"}
+_LEAST_ADDRESS = 24  # characters of an address that are shown beside its label
+_HEADING = f"{'':>4}  {'kind':<14}{'role':<10}{'length':>7}  {'size':>9}  what it is called, and where it is"
 
 
 def show_page(page: Page, most: int, why: bool) -> None:
+    """A page with the first of its finds, a line each; or with all that speaks for each."""
     out = console()
     stated = f", which says it lasts {clock(page.duration)}" if page.duration else ""
     count = "1 find" if len(page.finds) == 1 else f"{len(page.finds):,} finds"
@@ -27,46 +32,79 @@ def show_page(page: Page, most: int, why: bool) -> None:
     if page.key_systems:
         out.print(Text(f"! Its player asks for the keys of {' and '.join(page.key_systems)}.", style="yellow"))
     if page.walk:
-        said = "; ".join(f"{name}: {label}" for step in page.walk for name, label in step.answered)
-        out.print(Text(f"Answered {printable(said)}", style="dim"))
+        answered = "; ".join(f"{name}: {label}" for step in page.walk for name, label in step.answered)
+        out.print(Text(f"Answered {printable(answered)}", style="dim"))
     if page.entries:
         out.print(Text(f"It lists {len(page.entries)} entries; write them to a file with --csv FILE.", style="bold"))
+    for feed in page.feeds[:5]:
+        out.print(Text(f"It names a feed; look through it: mudlark sift {printable(feed)}", style="bold"))
     _choices(out, page)
     out.print()
     if not page.finds:
         return
-    out.print(Text(f"{'':>3}  {'kind':<10}{'role':<11}{'length':>7}{'size':>10}{'score':>7}", style="dim"))
-    for number, find in enumerate(page.finds[:most], start=1):
-        line = Text(f"{number:>3}  ", style="bold")
-        line.append(f"{find.kind:<10}")
-        line.append(f"{find.role:<11}", style=_ROLE_STYLE.get(find.role, "dim"))
-        line.append(f"{clock(find.duration):>7}{size(find.bytes):>10}{find.score:>7}", style="not bold")
-        for note, style in _notes(find):
-            line.append(f"  {note}", style=f"not bold {style}")
-        out.print(line)
-        out.print(Text(f"     {printable(find.url)}", style="cyan" if find.role == "main" else ""))
-        places = [("" if e.act else "in ") + (f"{e.where}, {e.at}" if e.at else e.where) for e in find.evidence]
-        places = [
-            place + (f" of {printable(e.frame)}" if e.frame else "")
-            for place, e in zip(places, find.evidence, strict=True)
-        ]
+    out.print(Text(_HEADING, style="dim"))
+    for find in page.finds[:most]:
+        out.print(_line(find, out, whole=why))
         if why:
-            for place in places:
-                out.print(Text(indented(place, 5), style="dim"))
-            for version in find.versions[:8]:
-                out.print(Text(f"     also as {printable(version)}", style="dim"))
-            for points, words in find.why:
-                out.print(Text(f"     {points:>+4}  {words}", style="dim"))
-        else:
-            more = f"; and {len(places) - 2} more places" if len(places) > 2 else ""
-            out.print(Text(indented(f"{'; '.join(places[:2])}{more}", 5), style="dim"))
-            reasons = [f"{words} {points:+d}" for points, words in find.why[1:]]
-            out.print(Text(indented(", ".join([find.why[0][1], *reasons]), 5), style="dim"))
+            _reasons(find, out)
     beyond = len(page.finds) - most
     if beyond > 0:
-        out.print(Text(f"     … and {beyond:,} more; see them with --most {len(page.finds)} or --json", style="dim"))
+        out.print(Text(f"      … and {beyond:,} more; see them with --most {len(page.finds)} or --json", style="dim"))
     if page.left_out:
-        out.print(Text(f"     … and {page.left_out:,} addresses beyond what is kept of one page", style="dim"))
+        out.print(Text(f"      … and {page.left_out:,} addresses beyond what is kept of one page", style="dim"))
+
+
+def _line(find: Find, out: Console, *, whole: bool) -> Text:
+    """What a person needs to choose, on one line of a terminal; the address is whole where it is not cut there."""
+    kind = (
+        f"{find.kind} {find.form}" if find.form and find.kind in ("video", "audio", "image", "package") else find.kind
+    )
+    line = Text(f"{find.number:>4}  ", style="bold")
+    line.append(f"{kind[:13]:<14}", style="not bold")
+    line.append(f"{find.role:<10}", style=_ROLE_STYLE.get(find.role, "dim"))
+    length = (
+        clock(find.duration) if find.duration or not find.tall else f"{find.tall}p" if find.kind == "video" else "–"
+    )
+    line.append(f"{length:>7}  {size(find.bytes):>9}  ", style="not bold")
+    for note, style in _notes(find):
+        line.append(f"{note}  ", style=f"not bold {style}")
+    address = printable(find.url)
+    room = out.width - line.cell_len if sys.stdout.isatty() and not whole else sys.maxsize
+    if find.label:
+        label = (
+            find.label
+            if len(find.label) + len(address) + 2 <= room
+            else _cut(find.label, max(8, room - _LEAST_ADDRESS - 2))
+        )
+        line.append(f"{label}  ", style="bold default")
+        room -= len(label) + 2
+    line.append(_cut(address, room), style="not bold cyan" if find.role == "main" else "not bold")
+    return line
+
+
+def _cut(text: str, room: int) -> str:
+    """Text with its middle left out where it does not fit; its end tells the most of an address."""
+    if len(text) <= room:
+        return text
+    room = max(8, room)
+    return f"{text[: room // 2 - 1]}…{text[-(room - room // 2) :]}"
+
+
+def _reasons(find: Find, out: Console) -> None:
+    """All places that name a find, and the points of its score, added up."""
+    for place in map(_place, find.evidence):
+        out.print(Text(indented(place, 6), style="dim"))
+    for version in find.versions[:8]:
+        out.print(Text(f"      also as {printable(version)}", style="dim"))
+    for points, words in find.why:
+        out.print(Text(f"      {points:>+5}  {words}", style="dim"))
+    out.print(Text(f"      {find.score:>5}  in all", style="dim bold"))
+
+
+def _place(evidence: Evidence) -> str:
+    where = f"{evidence.where}, {evidence.at}" if evidence.at else evidence.where
+    frame = f" of {printable(evidence.frame)}" if evidence.frame else ""
+    return f"{'' if evidence.act else 'in '}{where}{frame}"
 
 
 def _choices(out: Any, page: Page) -> None:
@@ -102,7 +140,7 @@ def _notes(find: Find) -> list[tuple[str, str]]:
         notes.append((f"largest of {len(find.versions) + 1} versions", "dim"))
     if find.expires is not None:
         notes.append((life(find.expires - time.time()), "yellow"))
-    if find.width and find.height:
+    if find.width and find.height and find.kind == "image":
         notes.append((f"{find.width}×{find.height}", "dim"))
     return notes
 
@@ -145,6 +183,7 @@ def page_data(page: Page, button: Button | None) -> dict[str, Any]:
         "capture": page.capture,
         "key_systems": page.key_systems,
         "entries": page.entries,
+        "feeds": page.feeds,
         "notes": page.notes,
     }
     if button:
@@ -178,13 +217,15 @@ def _form(form: Form) -> dict[str, Any]:
 
 def _find(find: Find) -> dict[str, Any]:
     return {
+        "number": find.number,
         "url": find.url,
         "kind": find.kind,
         "role": find.role,
         "score": find.score,
         "why": find.reasons,
-        "evidence": [{"where": e.where, "at": e.at, "frame": e.frame} for e in find.evidence],
+        "evidence": [{"place": e.place, "where": e.where, "at": e.at, "frame": e.frame} for e in find.evidence],
         "label": find.label,
+        "language": find.language,
         "status": find.status,
         "final": find.final,
         "type": find.type,

@@ -10,26 +10,36 @@ import click
 from rich.text import Text
 
 from mudlark.archive.listing import cell, written
+from mudlark.cli.command import Command, common_options, option, replace_option
 from mudlark.cli.config import own_guises
-from mudlark.cli.options import addresses, connection, json_option, listening, listening_options, network_options
+from mudlark.cli.options import addresses, connection, listening, listening_options, network_options
 from mudlark.cli.show import columns, console, emit_json, size
 from mudlark.cli.steps import Steps
+from mudlark.errors import NetworkError
 from mudlark.find.compare import Comparison, Row, Seen, compare
 from mudlark.find.look import Means
 from mudlark.find.model import PLAYED
-from mudlark.web.address import printable
+from mudlark.text import printable
+from mudlark.web.address import shown
 from mudlark.web.guise import Guise, built_in, choose
+from mudlark.whole import refuse_existing
 
 _KEPT = PLAYED | {"document", "package"}
 
 
-@click.command(short_help="What a page gives to whom.")
-@click.argument("url", metavar="URL", required=False)
-@click.option(
-    "--as", "names", multiple=True, metavar="NAME", help="Only as this guise; repeatable. Without it, as all."
+@click.command(
+    cls=Command,
+    short_help="What a page gives to whom.",
+    examples=(
+        ("Who gets what from a page?", "guises https://museum.example/field-guide"),
+        ("Only two of them, in a real browser:", "guises URL --as phone-a --as desktop-b --listen"),
+        ("The guises there are:", "guises"),
+    ),
 )
-@click.option("--listen", is_flag=True, help="Compare in a real browser: some pages decide in a script.")
-@click.option(
+@click.argument("url", metavar="[URL]", required=False)
+@option("--as", "names", multiple=True, metavar="NAME", help="Only as this guise; repeatable. Without it, as all.")
+@option("--listen", is_flag=True, help="Compare in a real browser: some pages decide in a script.")
+@option(
     "--at-once",
     type=click.IntRange(1, 16),
     default=1,
@@ -37,13 +47,14 @@ _KEPT = PLAYED | {"document", "package"}
     metavar="N",
     help="Guises that ask at the same time.",
 )
-@click.option(
+@option(
     "--csv", "table", type=click.Path(dir_okay=False, path_type=Path), metavar="FILE", help="Write the matrix here."
 )
-@click.option("--most", type=click.IntRange(1), default=30, show_default=True, help="Finds listed.")
+@option("--most", type=click.IntRange(1), default=30, show_default=True, help="Finds listed.")
 @listening_options
-@json_option
 @network_options
+@replace_option
+@common_options
 def command(
     url: str | None,
     names: tuple[str, ...],
@@ -51,6 +62,7 @@ def command(
     at_once: int,
     table: Path | None,
     most: int,
+    replace: bool,
     as_json: bool,
     **given: Any,
 ) -> None:
@@ -65,6 +77,8 @@ def command(
     if url is None:
         _show_guises(guises, as_json)
         return
+    if table:
+        refuse_existing(table, "--csv", replace)
     address = addresses((url,))[0]
     options = listening(given)
     means = Means(options) if listen else Means()
@@ -74,10 +88,12 @@ def command(
     shared_pictures = [row for row in found.rows if row.find.kind not in _KEPT and found.is_shared(row)]
     found.rows = [row for row in found.rows if row not in shared_pictures]
     if table:
-        _write(found, table)
+        _write(found, table, replace)
+    problems = [] if found.asked else [NetworkError(f"No guise gets an answer from {shown(address)}.", url=address)]
     if as_json:
         emit_json(
             "guises",
+            problems,
             url=address,
             differs=found.differs,
             guises=[_seen_data(seen) for seen in found.seen],
@@ -85,8 +101,8 @@ def command(
         )
     else:
         _show(found, most, listen)
-    if not found.asked:
-        click.get_current_context().exit(5)
+    if problems:
+        raise problems[0]
 
 
 def haul_command(found: Comparison, row: Row, listen: bool) -> str:
@@ -96,7 +112,7 @@ def haul_command(found: Comparison, row: Row, listen: bool) -> str:
     others = [other for other in found.rows if other is not row and row.plainest in other.guises]
     if others:
         parts += ["--match", row.find.url.partition("?")[0].rpartition("/")[2] or row.find.url]
-    return shlex.join([*parts, "--into", "DIR"])
+    return shlex.join(parts)
 
 
 def _show_guises(guises: list[Guise], as_json: bool) -> None:
@@ -141,26 +157,27 @@ def _show(found: Comparison, most: int, listen: bool) -> None:
     for seen, line in zip(found.seen, lines[1:], strict=True):
         out.print(Text(line, style="yellow" if seen.problem else ""))
     out.print()
-    width = max((len(seen.guise.name) for seen in found.seen), default=0)
     for row in found.rows[:most]:
         only = not found.is_shared(row)
-        out.print(_marks(found, row))
+        head = Text(f"{row.find.kind}, {row.find.role}: ", style="bold" if only else "dim")
+        out.print(head.append(_who(found, row), style="bold green" if only else "not bold"))
         out.print(Text(f"  {printable(row.find.url)}", style="cyan" if only else ""))
         if only:
-            out.print(Text(f"  {_who(found, row)}", style="bold green"))
             out.print(Text(f"  {haul_command(found, row, listen)}", style="dim"))
     if len(found.rows) > most:
         out.print(Text(f"  … and {len(found.rows) - most} more; see them with --most {len(found.rows)}", style="dim"))
     if not found.rows:
-        out.print(f"{'':<{width}}No guise gets any media.", markup=False)
+        out.print("No guise gets any media.", markup=False)
 
 
 def _who(found: Comparison, row: Row) -> str:
-    """Who gets a find that not all get; the shorter of the two lists."""
+    """Who gets a find; the shorter of the two lists."""
     without = [seen.guise.name for seen in found.seen if seen.page and seen.guise.name not in row.guises]
+    if not without:
+        return f"as all {found.asked}"
     if len(without) < len(row.guises):
-        return f"not as: {', '.join(without)}"
-    return f"only as: {', '.join(row.guises)}"
+        return f"not as {', '.join(without)}"
+    return f"only as {', '.join(row.guises)}"
 
 
 def _heading() -> tuple[str, ...]:
@@ -173,16 +190,6 @@ def _cells(seen: Seen) -> tuple[str, ...]:
     if seen.final:
         said = f"led to {printable(seen.final)}: {said}"
     return seen.guise.name, str(seen.status or "–"), size(seen.bytes), count, printable(said)
-
-
-def _marks(found: Comparison, row: Row) -> Text:
-    """A line of the matrix: a dot for each guise that gets the find."""
-    line = Text()
-    for seen in found.seen:
-        got = seen.guise.name in row.guises
-        line.append("● " if got else "? " if seen.page is None else "· ", style="green" if got else "dim")
-    line.append(f" {row.find.kind}, {row.find.role}", style="bold")
-    return line
 
 
 def _seen_data(seen: Seen) -> dict[str, Any]:
@@ -213,10 +220,10 @@ def _row_data(found: Comparison, row: Row, listen: bool) -> dict[str, Any]:
     }
 
 
-def _write(found: Comparison, path: Path) -> None:
+def _write(found: Comparison, path: Path, replace: bool) -> None:
     """The matrix: a find a line, a guise a column."""
     names = [seen.guise.name for seen in found.seen]
-    with written(path) as file:
+    with written(path, replace=replace) as file:
         out = csv.writer(file)
         out.writerow(["find", "kind", "role", *names])
         for row in found.rows:

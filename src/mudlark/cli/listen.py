@@ -8,49 +8,77 @@ from typing import Any
 import click
 from rich.text import Text
 
-from mudlark.cli.options import addresses, connection, json_option, listening, listening_options, network_options
+from mudlark.cli.command import Command, common_options, option, replace_option
+from mudlark.cli.options import addresses, connection, listening, listening_options, network_options
 from mudlark.cli.show import clock, columns, console, emit_json, size
 from mudlark.cli.steps import Steps
-from mudlark.web.address import printable
+from mudlark.errors import MudlarkError
+from mudlark.find.capture import page_in
+from mudlark.find.sift import nothing
+from mudlark.text import printable
 from mudlark.web.capture import Capture
 from mudlark.web.listen import Heard, listen
+from mudlark.whole import refuse_existing
 
 
-@click.command(short_help="Record what a page asks for.")
+@click.command(
+    cls=Command,
+    short_help="Record what a page asks for.",
+    examples=(
+        ("Record a page while it plays:", "listen https://museum.example/film/mill --har mill.har"),
+        ("Dismiss what lies over it first:", "listen URL --har mill.har --press 'Reject all'"),
+        ("See what was in it:", "sift --har mill.har"),
+    ),
+)
 @click.argument("url", metavar="URL")
-@click.option(
+@option(
     "--har",
     type=click.Path(dir_okay=False, path_type=Path),
     required=True,
     metavar="FILE",
     help="Keep the requests in this file (HAR 1.2).",
 )
-@click.option("--keep-secrets", is_flag=True, help="Keep cookies and authorization in it too.")
+@option("--keep-secrets", is_flag=True, help="Leave cookies, tokens and signatures in it.")
 @listening_options
-@json_option
 @network_options
-def command(url: str, har: Path, keep_secrets: bool, as_json: bool, **given: Any) -> None:
+@replace_option
+@common_options
+def command(url: str, har: Path, keep_secrets: bool, replace: bool, as_json: bool, **given: Any) -> None:
     """Open a page in a real browser, refresh, play, press, scroll, wait until it is quiet, and record every request.
 
     The result can be looked through with `mudlark sift --har FILE`, and opened by other programs that read HAR.
     """
+    refuse_existing(har, "--har", replace)
     address = addresses((url,))[0]
-    options = listening(given, keep_secrets)
+    options = listening(given)
     with Steps() as steps:
         heard = asyncio.run(listen(address, options, connection(**given), steps))
-    heard.write(har)
+    heard.write(har, keep_secrets=keep_secrets, replace=replace)
     capture = heard.capture()
+    problem = heard.error or _nothing_heard(capture)
     if as_json:
-        _emit(heard, capture, har)
+        _emit(heard, capture, har, problem)
     else:
         _show(heard, capture, har)
+    if problem:
+        raise problem
     if not heard.whole:
         click.get_current_context().exit(1)
 
 
-def _emit(heard: Heard, capture: Capture, har: Path) -> None:
+def _nothing_heard(capture: Capture) -> MudlarkError | None:
+    """Why a page that exists gave nothing to look through."""
+    page = page_in(capture)
+    further = any(exchange.resource != "document" for exchange in capture.exchanges)
+    something = page.finds or page.entries or page.asks or page.key_systems
+    return None if something or further or capture.notes else nothing(page)
+
+
+def _emit(heard: Heard, capture: Capture, har: Path, problem: MudlarkError | None) -> None:
     emit_json(
         "listen",
+        [problem] if problem else [],
+        status=heard.status,
         url=capture.url,
         title=capture.title,
         har=str(har),

@@ -9,7 +9,7 @@ from typing import NoReturn
 import click
 
 from mudlark import __version__
-from mudlark.errors import MudlarkError
+from mudlark.errors import MudlarkError, UsageError
 
 _COMMANDS = {
     "sift": "Look through pages and list the media they hide, best first, with reasons.",
@@ -18,9 +18,10 @@ _COMMANDS = {
     "tracks": "Show what a playlist or media file holds.",
     "peek": "Show a small preview of finds before fetching them.",
     "haul": "Fetch what a page, playlist or file holds into a verified item.",
-    "assay": "Verify items or media files, and say sound, flawed or broken.",
+    "assay": "Verify items or media files, and say how sound they are.",
     "tour": "Start the built-in demo museum and walk the whole job on it.",
 }
+_OWN_MISTAKE = 70
 
 
 class _LazyGroup(click.Group):
@@ -32,17 +33,26 @@ class _LazyGroup(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in _COMMANDS:
             return None
-        command: click.Command = importlib.import_module(f"mudlark.cli.{cmd_name}").command
+        command = _load(cmd_name)
         if ctx.default_map is None:
             from mudlark.cli.config import defaults
 
-            names = {name.lstrip("-"): p.name for p in command.params if p.name for name in p.opts}
-            ctx.default_map = {cmd_name: defaults(cmd_name, _COMMANDS, names)}
+            ctx.default_map = {cmd_name: defaults(cmd_name, list(_COMMANDS), _options_of)}
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
             formatter.write_dl(list(_COMMANDS.items()))
+
+
+def _load(name: str) -> click.Command:
+    command: click.Command = importlib.import_module(f"mudlark.cli.{name}").command
+    return command
+
+
+def _options_of(name: str) -> dict[str, str]:
+    """The parameter for each option of a command, by the option's name without its dashes."""
+    return {one.lstrip("-"): p.name for p in _load(name).params if p.name for one in p.opts if one.startswith("-")}
 
 
 @click.group(
@@ -54,8 +64,9 @@ class _LazyGroup(click.Group):
 def program() -> None:
     """Find the media that a web page hides, and leave a local file that is proven whole.
 
-    Exit status: 0 all sound; 1 something is flawed, missing or broken; 2 wrong usage; 3 nothing found; 4 refused;
-    5 network or server failed; 6 local storage failed; 130 interrupted, can be resumed.
+    Exit status: 0 all sound; 1 something is flawed, unproven, missing or broken; 2 wrong usage; 3 nothing found;
+    4 refused; 5 network or server failed; 6 local storage failed; 70 an error of Mudlark itself; 130 interrupted, can
+    be resumed.
     """
 
 
@@ -66,24 +77,59 @@ def run() -> NoReturn:
         status = program.main(standalone_mode=False)
         sys.stdout.flush()
         sys.exit(status if isinstance(status, int) else 0)
-    except click.exceptions.Abort:
-        _say("Interrupted.")
-        sys.exit(130)
-    except KeyboardInterrupt:
-        _say("Interrupted.")
-        sys.exit(130)
-    except click.ClickException as problem:
+    except (click.exceptions.Abort, KeyboardInterrupt):
+        _end(_Interrupted("Interrupted."))
+    except click.exceptions.NoArgsIsHelpError as problem:
         problem.show()
-        sys.exit(problem.exit_code)
+        sys.exit(2)
+    except click.ClickException as problem:
+        _end(_usage(problem))
     except MudlarkError as problem:
-        _say(problem.what, problem.advice)
-        sys.exit(problem.exit_status)
+        _end(problem)
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         sys.exit(1)
+    except Exception as problem:  # the net under everything: what comes here is a mistake to be mended
+        from mudlark.cli.show import manner
+
+        if manner.verbose:
+            import traceback
+
+            traceback.print_exc()
+        _end(_OwnMistake(problem))
 
 
-def _say(what: str, advice: str = "") -> None:
-    click.echo(f"mudlark: {what}", err=True)
-    if advice:
-        click.echo(f"         {advice}", err=True)
+class _Interrupted(MudlarkError):
+    code = "interrupted"
+    exit_status = 130
+
+
+class _OwnMistake(MudlarkError):
+    """An error of Mudlark itself."""
+
+    code = "internal"
+    exit_status = _OWN_MISTAKE
+
+    def __init__(self, problem: Exception) -> None:
+        super().__init__(
+            f"This is an error of Mudlark itself: {type(problem).__name__}: {problem}",
+            "Please report it with what --verbose --log FILE says. Nothing was put under a final name.",
+        )
+
+
+def _usage(problem: click.ClickException) -> UsageError:
+    """What the reader of arguments says, in the words and form of everything else."""
+    context = getattr(problem, "ctx", None)
+    command = context.command_path if context else "mudlark"
+    said = " ".join(problem.format_message().split())
+    return UsageError(said[:1].upper() + said[1:].rstrip(".") + ".", f"See `{command} --help`.")
+
+
+def _end(problem: MudlarkError) -> NoReturn:
+    """Say what went wrong, also in the one JSON document if that was wanted and not given yet."""
+    from mudlark.cli.show import complain, emit_json, manner
+
+    if "--json" in sys.argv and not manner.told:
+        emit_json(next((word for word in sys.argv[1:] if word in _COMMANDS), "mudlark"), [problem])
+    complain(problem.what, problem.advice)
+    sys.exit(problem.exit_status)

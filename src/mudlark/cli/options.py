@@ -4,13 +4,16 @@ import re
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar, get_args
 
 import click
 
+from mudlark.cli.command import option
 from mudlark.cli.config import own_guises
 from mudlark.errors import UsageError
-from mudlark.web.address import pasted, printable
+from mudlark.find.model import Kind, Role
+from mudlark.text import printable
+from mudlark.web.address import as_sent, pasted
 from mudlark.web.connection import Connection, header_pair
 from mudlark.web.guise import PLAIN, choose
 from mudlark.web.listening import Listening
@@ -18,6 +21,8 @@ from mudlark.web.retry import Patience
 
 if TYPE_CHECKING:
     from mudlark.find.look import Means
+    from mudlark.find.select import Filter
+
 F = TypeVar("F", bound=Callable[..., Any])
 
 _RATE = re.compile(r"(\d+(?:\.\d+)?)\s*([kKmMgG]?)(?:i?[bB])?(?:/s)?$")
@@ -36,111 +41,136 @@ class _Rate(click.ParamType[float]):
 
 
 _NETWORK = (
-    click.option(
+    option(
         "--guise",
         default=PLAIN.name,
         show_default=True,
         metavar="NAME",
         help="Ask as this user agent (see `mudlark guises`).",
+        group="Network",
         envvar="MUDLARK_GUISE",
     ),
-    click.option(
+    option(
         "--lanes",
         type=click.IntRange(1, 64),
         default=8,
         show_default=True,
         help="Requests at the same time.",
+        group="Network",
         envvar="MUDLARK_LANES",
     ),
-    click.option(
+    option(
         "--tries",
         type=click.IntRange(1, 50),
         default=4,
         show_default=True,
         help="How often a request is made at most.",
+        group="Network",
         envvar="MUDLARK_TRIES",
     ),
-    click.option(
+    option(
         "--patience",
         type=click.FloatRange(0.1, 3600),
         default=20.0,
         show_default=True,
         metavar="SECONDS",
         help="No byte for so long is a stall.",
+        group="Network",
         envvar="MUDLARK_PATIENCE",
     ),
-    click.option(
+    option(
         "--rate",
         type=_Rate(),
         default=None,
         help="Fetch no faster than this, all lanes together (500k, 2M).",
+        group="Network",
         envvar="MUDLARK_RATE",
     ),
-    click.option(
+    option(
         "--header",
         "headers",
         multiple=True,
         metavar="'NAME: VALUE'",
         help="Send this header with every request; Authorization and Cookie only to the given host.",
+        group="Network",
         envvar="MUDLARK_HEADER",
     ),
-    click.option("--proxy", default=None, metavar="URL", help="Go through this HTTP proxy.", envvar="MUDLARK_PROXY"),
-    click.option(
+    option(
+        "--proxy",
+        default=None,
+        metavar="URL",
+        help="Go through this HTTP proxy.",
+        group="Network",
+        envvar="MUDLARK_PROXY",
+    ),
+    option(
         "--cookie-file",
         type=click.Path(exists=True, dir_okay=False),
         default=None,
         metavar="FILE",
         help="Send the cookies of this file (as browsers export them) where they belong.",
+        group="Network",
         envvar="MUDLARK_COOKIE_FILE",
     ),
-    click.option(
+    option(
         "--trust",
         type=click.Path(exists=True, dir_okay=False),
         default=None,
         metavar="CA-FILE",
         help="Trust the certificates in this file.",
+        group="Network",
         envvar="MUDLARK_TRUST",
     ),
 )
 
 
 _LISTENING = (
-    click.option(
+    option(
         "--press",
         multiple=True,
         metavar="TEXT|SELECTOR",
+        group="Listening",
         help="Press this control of the page, in the order given, instead of guessing what starts the media.",
     ),
-    click.option("--scroll", is_flag=True, help="Scroll to the end until nothing new comes."),
-    click.option(
+    option(
+        "--scroll/--still",
+        default=True,
+        group="Listening",
+        help="Scroll to the end until nothing new comes, as is usual, or stay at the top.",
+    ),
+    option(
         "--most-scrolls",
         type=click.IntRange(1, 10_000),
         default=200,
         show_default=True,
         metavar="N",
+        group="Listening",
         help="Steps of scrolling at most.",
     ),
-    click.option(
-        "--quiet",
+    option(
+        "--settle",
         type=click.FloatRange(0.2, 600),
         default=2.0,
         show_default=True,
         metavar="SECONDS",
+        group="Listening",
         help="The page is done when it asks for nothing new for so long.",
     ),
-    click.option(
+    option(
         "--at-most",
         type=click.FloatRange(1, 7200),
         default=60.0,
         show_default=True,
         metavar="SECONDS",
+        group="Listening",
         help="Listen no longer than this.",
     ),
-    click.option(
+    option(
         "--browser",
         type=click.Path(dir_okay=False, path_type=Path),
         default=None,
         metavar="PATH",
+        group="Listening",
         help="The Chromium or Chrome to use, if not the one that is found.",
         envvar="MUDLARK_BROWSER",
     ),
@@ -149,42 +179,46 @@ _LISTENING = (
 
 def listening_options(function: F) -> F:
     """How a browser listens to a page."""
-    for option in reversed(_LISTENING):
-        function = option(function)
+    for one in reversed(_LISTENING):
+        function = one(function)
     return function
 
 
 def means_options(function: F) -> F:
     """The means of looking at a page beside its source: a browser, or a capture."""
     function = listening_options(function)
-    function = click.option(
+    function = option(
         "--har",
         type=click.Path(dir_okay=False, path_type=Path),
         default=None,
         metavar="FILE",
+        group="Choosing",
         help="Look through this capture (HAR) instead of fetching the page.",
     )(function)
-    function = click.option(
+    function = option(
         "--choose",
         multiple=True,
+        group="Choosing",
         metavar="NAME=VALUE",
         help="Answer a question that the page asks first, by name or label; repeatable, in order.",
     )(function)
-    return click.option(
-        "--listen", is_flag=True, help="Open the page in a real browser, and take what it asks for into account."
+    return option(
+        "--listen",
+        is_flag=True,
+        group="Choosing",
+        help="Open the page in a real browser, and take what it asks for into account.",
     )(function)
 
 
-def listening(given: dict[str, Any], keep_secrets: bool = False) -> Listening:
+def listening(given: dict[str, Any]) -> Listening:
     """Take the listening options out of what a command was given."""
     return Listening(
         press=given.pop("press"),
         scroll=given.pop("scroll"),
         most_scrolls=given.pop("most_scrolls"),
-        quiet=given.pop("quiet"),
+        settle=given.pop("settle"),
         at_most=given.pop("at_most"),
         browser=given.pop("browser"),
-        keep_secrets=keep_secrets,
     )
 
 
@@ -202,22 +236,21 @@ def means(given: dict[str, Any]) -> "Means":
         raise UsageError("--choose NAME=* walks through forms, and not with a browser.", "Leave out --listen.")
     if by_browser and har:
         raise UsageError("--listen and --har exclude each other.", "A capture is looked through without a browser.")
-    asked = [name for name, is_given in (("--press", options.press), ("--scroll", options.scroll)) if is_given]
-    if asked and not by_browser:
-        raise UsageError(f"{asked[0]} needs a browser.", "Add --listen.")
+    if options.press and not by_browser:
+        raise UsageError("--press needs a browser.", "Add --listen.")
     return Means(options if by_browser else None, har, answers)
 
 
 def network_options(function: F) -> F:
     """The options of everything that touches the web."""
-    for option in reversed(_NETWORK):
-        function = option(function)
+    for one in reversed(_NETWORK):
+        function = one(function)
     return function
 
 
 def size_option(name: str, **given: Any) -> Callable[[F], F]:
     """An option that takes a number of bytes as people write it."""
-    return click.option(name, type=_Rate(), default=None, metavar="SIZE", **given)
+    return option(name, type=_Rate(), default=None, metavar="SIZE", **given)
 
 
 def addresses(texts: tuple[str, ...]) -> list[str]:
@@ -227,13 +260,55 @@ def addresses(texts: tuple[str, ...]) -> list[str]:
         address, rest = pasted(text)
         if rest is not None:
             click.echo(f"Took {printable(address)} out of {rest!r}", err=True)
+        as_sent(address)  # says what is wrong with one that is none
         found.append(address)
     return found
 
 
-def json_option(function: F) -> F:
-    """--json: one document on stdout."""
-    return click.option("--json", "as_json", is_flag=True, help="Give one JSON document on stdout.")(function)
+_FILTERS = (
+    option(
+        "--kind",
+        "kinds",
+        multiple=True,
+        type=click.Choice(get_args(Kind)),
+        group="Choosing",
+        help="Only finds of this kind; repeatable.",
+    ),
+    option(
+        "--role",
+        "roles",
+        multiple=True,
+        type=click.Choice(get_args(Role)),
+        group="Choosing",
+        help="Only finds in this role; repeatable.",
+    ),
+    option(
+        "--match",
+        default=None,
+        metavar="TEXT",
+        group="Choosing",
+        help="Only finds with this text in address, label or place.",
+    ),
+    option(
+        "--host", default=None, metavar="TEXT", group="Choosing", help="Only finds on hosts with this in their name."
+    ),
+    size_option("--larger-than", group="Choosing", help="Only finds known to be larger (500k, 20M)."),
+)
+
+
+def filter_options(function: F) -> F:
+    """Which of the finds of a page are meant."""
+    for one in reversed(_FILTERS):
+        function = one(function)
+    return function
+
+
+def wanted(given: dict[str, Any]) -> "Filter":
+    """Take the filter out of what a command was given."""
+    from mudlark.find.select import Filter
+
+    names = ("kinds", "roles", "match", "host", "larger_than")
+    return Filter(**{name: given.pop(name) for name in names})
 
 
 def connection(

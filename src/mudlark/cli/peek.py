@@ -7,22 +7,32 @@ from typing import Any
 import click
 from rich.text import Text
 
-from mudlark.cli.options import addresses, connection, json_option, means, means_options, network_options
-from mudlark.cli.show import clock, columns, console, emit_json, size
+from mudlark.cli.command import Command, common_options, option, replace_option
+from mudlark.cli.options import addresses, connection, means, means_options, network_options
+from mudlark.cli.show import clock, columns, complain, console, emit_json, size
 from mudlark.cli.steps import Steps
-from mudlark.errors import NothingFound, UsageError
+from mudlark.errors import MudlarkError, NothingFound, UsageError
 from mudlark.find.look import look, looks_in
 from mudlark.find.model import Page
 from mudlark.peek import Peek, peek, worth_peeking
 from mudlark.report.sheet import Caption, draw_levels, draw_sheet
-from mudlark.web.address import file_part, printable
+from mudlark.text import printable
+from mudlark.web.address import file_part
 from mudlark.web.session import Session
+from mudlark.whole import refuse_existing
 
 
-@click.command(short_help="A small preview of finds.")
+@click.command(
+    cls=Command,
+    short_help="A small preview of finds.",
+    examples=(
+        ("What do the best finds of a page look like?", "peek https://museum.example/film/mill"),
+        ("And those that it asks for once it is played:", "peek --listen --most 12 --sheet mill.png URL"),
+    ),
+)
 @click.argument("urls", nargs=-1, metavar="URL...")
-@click.option("--most", type=click.IntRange(1, 60), default=6, show_default=True, help="Finds shown of each page.")
-@click.option(
+@option("--most", type=click.IntRange(1, 60), default=6, show_default=True, help="Finds shown of each page.")
+@option(
     "--sheet",
     type=click.Path(dir_okay=False, path_type=Path),
     default=None,
@@ -30,9 +40,10 @@ from mudlark.web.session import Session
     help="Where the contact sheet goes (PNG); without this, peek.png or the next free name.",
 )
 @means_options
-@json_option
 @network_options
-def command(urls: tuple[str, ...], most: int, sheet: Path | None, as_json: bool, **given: Any) -> None:
+@replace_option
+@common_options
+def command(urls: tuple[str, ...], most: int, sheet: Path | None, replace: bool, as_json: bool, **given: Any) -> None:
     """Play the first segment or megabytes of the best finds in a real browser, and draw a contact sheet of them.
 
     Says how large and long each is, how it is coded, whether there is sound, and whether the picture is black or
@@ -42,30 +53,42 @@ def command(urls: tuple[str, ...], most: int, sheet: Path | None, as_json: bool,
     way = means(given)
     if not urls and way.har is None:
         raise UsageError("There is nothing to peek at.", "Give the address of a page or a media file, or --har FILE.")
+    if sheet:
+        refuse_existing(sheet, "--sheet", replace)
+    problems: list[MudlarkError] = []
 
     async def work() -> tuple[list[Page], list[Peek]]:
         async with Session(connection(**given)) as session:
+            pages: list[Page] = []
             if way.har and not urls:
                 pages = [looked.page for looked in await looks_in(session, way.har)]
-            else:
-                pages = [(await look(session, url, way, watch=steps)).page for url in addresses(urls)]
+            for url in addresses(urls):
+                try:
+                    pages.append((await look(session, url, way, watch=steps)).page)
+                except MudlarkError as problem:
+                    problem.url = problem.url or url
+                    problems.append(problem)
             finds = [find for page in pages for find in worth_peeking(page, most)]
-            if not finds:
+            if not finds and not problems:
                 raise NothingFound("There is nothing to see or hear.", "See the finds with `mudlark sift`.")
-            return pages, await peek(session, finds, browser)
+            return pages, await peek(session, finds, browser) if finds else []
 
     with Steps() as steps:
         pages, peeks = asyncio.run(work())
-    target = make_sheet(pages, peeks, sheet)
+    target = make_sheet(pages, peeks, sheet, replace=replace) if peeks else None
     if as_json:
-        emit_json("peek", sheet=str(target), finds=[peek_data(one) for one in peeks])
-    else:
+        emit_json("peek", problems, sheet=str(target) if target else None, finds=[peek_data(one) for one in peeks])
+    elif target:
         show_peeks(peeks, target)
+    if problems:
+        for problem in problems[:-1]:
+            complain(problem.what, problem.advice)
+        raise problems[-1]
     if all(one.problem for one in peeks):
         click.get_current_context().exit(1)
 
 
-def make_sheet(pages: list[Page], peeks: list[Peek], sheet: Path | None) -> Path:
+def make_sheet(pages: list[Page], peeks: list[Peek], sheet: Path | None, *, replace: bool = False) -> Path:
     """Draw the contact sheet; gives where it is."""
     target = sheet or _free_name()
     title = " · ".join(page.title or printable(page.url) for page in pages[:3])
@@ -73,7 +96,7 @@ def make_sheet(pages: list[Page], peeks: list[Peek], sheet: Path | None) -> Path
     for number, one in enumerate(peeks, start=1):
         picture = draw_levels(one.levels) if one.picture is None and one.levels else one.picture
         cells.append((picture, _caption(number, one)))
-    draw_sheet(title, cells, target)
+    draw_sheet(title, cells, target, replace=replace)
     return target
 
 

@@ -4,7 +4,8 @@ import os
 import shutil
 import sys
 import textwrap
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import click
@@ -12,27 +13,83 @@ import msgspec
 from rich.console import Console
 from rich.text import Text
 
-VERDICT_STYLE = {"sound": "green", "flawed": "yellow", "broken": "red", "failed": "red", "refused": "magenta"}
+from mudlark.errors import MudlarkError
+from mudlark.text import escaped_json, visible
+from mudlark.web.secret import veiled
+
+_NAME = "mudlark: "
+
+VERDICT_STYLE = {
+    "sound": "green",
+    "unproven": "cyan",
+    "flawed": "yellow",
+    "broken": "red",
+    "failed": "red",
+    "refused": "magenta",
+}
+
+
+@dataclass
+class Manner:
+    """How much is said, as the user wants it; and whether the one JSON document was given."""
+
+    quiet: bool = False
+    verbose: bool = False
+    told: bool = False
+
+
+manner = Manner()
+
+
+class _Console(Console):
+    """A console that shows nothing unseen, whatever the text of a page, a name or a record holds."""
+
+    def print(self, *objects: Any, **given: Any) -> None:
+        super().print(*map(_fit, objects), **given)
+
+
+def _fit(thing: Any) -> Any:
+    if isinstance(thing, str):
+        return visible(thing) if thing.isprintable() else "\n".join(map(visible, thing.split("\n")))
+    if isinstance(thing, Text) and not thing.plain.isprintable():
+        thing.plain = "\n".join(map(visible, thing.plain.split("\n")))  # character by character, so that styles hold
+    return thing
 
 
 def console() -> Console:
     """Standard output: coloured only on a terminal, and addresses are never broken over lines."""
-    return Console(highlight=False, soft_wrap=True, emoji=False, no_color=_plain(sys.stdout.isatty()))
+    return _Console(highlight=False, soft_wrap=True, emoji=False, no_color=_plain(sys.stdout.isatty()))
 
 
 def messages() -> Console:
-    """Standard error, for progress and messages."""
-    return Console(stderr=True, highlight=False, soft_wrap=True, emoji=False, no_color=_plain(sys.stderr.isatty()))
+    """Standard error, for progress and messages; silent if that is wanted."""
+    plain = _plain(sys.stderr.isatty())
+    return _Console(stderr=True, highlight=False, soft_wrap=True, emoji=False, no_color=plain, quiet=manner.quiet)
 
 
 def _plain(terminal: bool) -> bool | None:
     return True if not terminal or os.environ.get("NO_COLOR") else None
 
 
-def emit_json(command: str, **content: Any) -> None:
-    """The one JSON document of a command."""
-    document = {"mudlark": 1, "command": command, **content}
-    click.echo(msgspec.json.format(msgspec.json.encode(document), indent=2).decode())
+def emit_json(command: str, problems: Iterable[MudlarkError] = (), **content: Any) -> None:
+    """The one JSON document of a command. problems: what went wrong with all or parts of it."""
+    document = {"mudlark": 1, "command": command, **content, "problems": [problem_data(one) for one in problems]}
+    manner.told = True
+    click.echo(escaped_json(msgspec.json.format(msgspec.json.encode(document), indent=2).decode()))
+
+
+def problem_data(problem: MudlarkError) -> dict[str, Any]:
+    """What went wrong, for programs."""
+    url = veiled(problem.url) if problem.url else None
+    return {"code": problem.code, "message": problem.what, "advice": problem.advice or None, "url": url}
+
+
+def complain(what: str, advice: str = "") -> None:
+    """What went wrong, for people: the fact, and below it what to do."""
+    for line, text in enumerate((what, advice)):
+        if text:
+            start = " " * len(_NAME) if line else _NAME
+            click.echo(start + "\n".join(map(visible, text.split("\n"))), err=True)
 
 
 def size(count: int | float | None) -> str:

@@ -45,7 +45,7 @@ class Steps(OnScreen, ListenWatch):
 
     def say(self, text: str) -> None:
         """Show a line in place of the one before."""
-        if not self._console.is_terminal:
+        if not self._console.is_terminal or self._console.quiet:
             return
         if self._status is None:
             self._status = self._console.status("", spinner="line")

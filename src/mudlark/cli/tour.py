@@ -10,21 +10,29 @@ import click
 from rich.console import Console
 from rich.text import Text
 
+from mudlark.cli.command import Command, option
 from mudlark.cli.show import console
 from mudlark.demo.exhibits import EXHIBITS
 from mudlark.demo.site import DemoSite
 from mudlark.errors import StorageError
 
 
-@click.command(short_help="Walk the whole job on a demo site.")
-@click.option("--serve", is_flag=True, help="Only keep the demo site running and print its addresses.")
-@click.option(
+@click.command(
+    cls=Command,
+    short_help="Walk the whole job on a demo site.",
+    examples=(
+        ("See the whole job done, without a network:", "tour"),
+        ("Keep the museum open for tries of your own:", "tour --serve --port 8000"),
+    ),
+)
+@option("--serve", is_flag=True, help="Only keep the demo site running and print its addresses.")
+@option(
     "--port",
     type=click.IntRange(0, 65535),
     default=0,
     help="Port of the site, the first of three; any free ones if not given.",
 )
-@click.option(
+@option(
     "--into",
     type=click.Path(file_okay=False, path_type=Path),
     default=Path("tour"),

@@ -4,6 +4,7 @@ from mudlark.demo.asked import ASKED
 from mudlark.demo.hidden import HIDDEN
 from mudlark.demo.pages import Exhibit, Origins, page
 from mudlark.demo.played import PLAYED
+from mudlark.demo.taken import TAKEN
 
 
 def _foghorn(at: Origins) -> str:
@@ -83,6 +84,7 @@ EXHIBITS: tuple[Exhibit, ...] = (
     *HIDDEN,
     *PLAYED,
     *ASKED,
+    *TAKEN,
 )
 
 

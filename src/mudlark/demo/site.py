@@ -6,13 +6,14 @@ Runs in a thread of its own, so that commands can be tried on it from the same p
 import asyncio
 import re
 import secrets
+import tempfile
 import threading
 import time
 import zipfile
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
-from functools import partial
+from functools import cache, partial
 from importlib.resources import files
 from io import BytesIO
 from pathlib import Path
@@ -22,6 +23,7 @@ from typing import Any, Self
 import numpy as np
 from aiohttp import web
 
+from mudlark.assemble.write import Part, assemble
 from mudlark.demo.asked import HELPER, PLAIN_GUIDES, POCKET, STEPS, chooser_page, guide_for, signature
 from mudlark.demo.exhibits import EXHIBITS, entrance
 from mudlark.demo.hidden import BUILDS, MEMBERS_COOKIE, frame_inner, frame_outer, log_in
@@ -37,6 +39,8 @@ from mudlark.demo.played import (
     talk_page,
     talks_data,
 )
+from mudlark.demo.taken import GATES, LANGUAGES, frame_breakwater, words
+from mudlark.media.ts import TransportReader
 
 RENDITIONS = (
     # height, peak and average bits a second, codecs
@@ -46,12 +50,28 @@ RENDITIONS = (
 )
 _FILMS = {
     # several exhibits show the same film under names of their own
-    **{"foghorn-demonstration": "foghorn-demonstration", "harbour-talk": "harbour-talk"},
-    **{"lightship-letters": "harbour-talk", "quay-walk": "harbour-talk", "members-evening": "harbour-talk"},
-    **{"shell-collecting": "foghorn-demonstration", "lamp-lighting": "foghorn-demonstration"},
-    **{"rope-making": "foghorn-demonstration", "net-mending": "foghorn-demonstration"},
-    **{"gulls-at-dusk": "foghorn-demonstration", "last-ferry": "harbour-talk", "harbour-gates": "harbour-talk"},
-    **{"sealed-reel": "foghorn-demonstration"},
+    "foghorn-demonstration": "foghorn-demonstration",
+    "harbour-talk": "harbour-talk",
+    "lightship-letters": "harbour-talk",
+    "quay-walk": "harbour-talk",
+    "members-evening": "harbour-talk",
+    "shell-collecting": "foghorn-demonstration",
+    "lamp-lighting": "foghorn-demonstration",
+    "rope-making": "foghorn-demonstration",
+    "net-mending": "foghorn-demonstration",
+    "gulls-at-dusk": "foghorn-demonstration",
+    "last-ferry": "harbour-talk",
+    "harbour-gates": "harbour-talk",
+    "sealed-reel": "foghorn-demonstration",
+    "regatta-1931": "harbour-talk",
+    "regatta-1932": "foghorn-demonstration",
+    "reel-of-gulls": "foghorn-demonstration",
+    "reel-of-ropes": "foghorn-demonstration",
+    "reel-of-nets": "foghorn-demonstration",
+    "lamp-room": "harbour-talk",
+    "slipway": "harbour-talk",
+    "breakwater": "harbour-talk",
+    "wall-talk": "harbour-talk",
     **{f"talk-{number:02d}": "harbour-talk" for number in range(1, TALKS + 1)},
 }
 _SIZES = {"thumbs": (160, 90), "full": (1280, 720)}
@@ -107,6 +127,7 @@ class DemoSite:
         self._problem: OSError | None = None
         self._passes: set[str] = set()
         self._visits: dict[str, _Visit] = {}
+        self._days = 0
         self.origins = Origins("", "", "")
 
     def __enter__(self) -> Self:
@@ -169,6 +190,9 @@ class DemoSite:
         application.router.add_post(chooser.path, self._choose)
         get("/frames/quay-outer", partial(self._written, frame_outer))
         get("/frames/quay-inner", partial(self._written, frame_inner))
+        get("/frames/breakwater", partial(self._written, frame_breakwater))
+        get("/forecast/turn", self._turn)
+        get("/words/harbour-wall.{code}.vtt", _words)
         get("/frames/stage", partial(self._written, frame_stage))
         get("/frames/screen", partial(self._written, frame_screen))
         get("/api/shows/ferry.json", self._show)
@@ -223,6 +247,25 @@ class DemoSite:
         response.set_cookie("visit", found, path="/field-guide")
         return response
 
+    async def _turn(self, _: web.Request) -> web.Response:
+        """Another film takes the place of the forecast."""
+        self.turn_forecast()
+        raise web.HTTPFound("/film/forecast")
+
+    def turn_forecast(self) -> None:
+        """Change the film of the forecast, as if a day had passed."""
+        self._days += 1
+
+    async def _forecast(self, request: web.Request) -> web.StreamResponse:
+        name = ("foghorn-demonstration", "harbour-talk")[self._days % 2]
+        return await _file(media_folder() / f"{name}.mp4", request)
+
+    async def _hulk(self, request: web.Request) -> web.StreamResponse:
+        """To those only who come from the museum's own pages."""
+        if not request.headers.get("Referer", "").startswith(f"{self.origins.site}/"):
+            raise web.HTTPForbidden
+        return await _file(media_folder() / "foghorn-demonstration.mp4", request)
+
     async def _show(self, _: web.Request) -> web.Response:
         return web.Response(text=show_data(self.origins), content_type="application/json")
 
@@ -270,6 +313,10 @@ class DemoSite:
         application.router.add_post("/licences/{name}", _licence)
         for name, file in _FILMS.items():
             get(f"/films/{name}.mp4", partial(_file, folder / f"{file}.mp4"))
+        get("/films/forecast.mp4", self._forecast)
+        get("/guarded/hulk.mp4", self._hulk)
+        for size, height in GATES.items():
+            get(f"/gates/lock-gates-{size}.mp4", partial(_gates, height))
         get("/stored/8842", partial(_file, folder / "gift-shop.mp4"))
         for name in (*BUILDS, "tide-tables-2.4.zip"):
             get(f"/packages/{name}", partial(_package, name))
@@ -309,6 +356,27 @@ async def _ring_on(_: web.Request) -> web.Response:
 async def _licence(_: web.Request) -> web.Response:
     """What a licence server says to those it does not know."""
     return web.Response(status=403, body=b"\0", content_type="application/octet-stream")
+
+
+async def _words(request: web.Request) -> web.Response:
+    code = request.match_info["code"]
+    if code not in LANGUAGES:
+        raise web.HTTPNotFound
+    return web.Response(text=words(code), content_type="text/vtt")
+
+
+async def _gates(height: int, _: web.Request) -> web.Response:
+    return web.Response(body=await asyncio.to_thread(_as_mp4, height), content_type="video/mp4")
+
+
+@cache
+def _as_mp4(height: int) -> bytes:
+    """The tide mill in one of its sizes, as a plain file."""
+    folder = media_folder() / "tide-mill" / f"{height}p"
+    parts = [Part(0, n, float(_SEGMENT), folder / f"part-{n:03d}.ts") for n in range(_SEGMENTS)]
+    with tempfile.TemporaryDirectory(prefix="mudlark-demo-") as made:
+        assemble(parts, TransportReader, Path(made) / "film.mp4", float(_SEGMENT * _SEGMENTS))
+        return (Path(made) / "film.mp4").read_bytes()
 
 
 async def _leaf(request: web.Request) -> web.Response:

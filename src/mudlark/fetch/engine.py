@@ -7,20 +7,23 @@ many in a row do, because then it is the server or the network that is gone.
 import asyncio
 from collections.abc import AsyncGenerator, Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from mudlark.errors import NetworkError
 from mudlark.fetch.store import Incoming, Row, Store, now
 from mudlark.manifest.model import Segment
-from mudlark.web.address import without_query
+from mudlark.web.address import shown
 from mudlark.web.retry import Passing, persist
+from mudlark.web.secret import without_secrets
 from mudlark.web.session import Answer, Changed, Session
 
 _BLOCK = 1 << 20  # bytes collected before they go to a thread
 _WRITERS = 4
-_HOPELESS = 4  # failures for good in a row, without one success, that end the haul
+_HOPELESS = 4  # failures for good in a row, without one success, that end the haul; what is gone is gone, and no sign
+_GONE = frozenset({404, 410})
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,10 +35,10 @@ class Job:
 
     @property
     def source(self) -> str:
-        """What identifies the bytes: a token in the query may change between two runs, the path may not."""
+        """What identifies the bytes: a token in the address may change between two runs, nothing else may."""
         part = self.segment.byte_range
         place = f" {part.start}+{part.length} of {self.segment.validator or 'any'}" if part else ""
-        return without_query(self.segment.url) + place
+        return without_secrets(self.segment.url) + place
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,6 +75,7 @@ class Counts:
     missing: int = 0
 
 
+T = TypeVar("T")
 Check = Callable[[bytes], str | None]
 
 
@@ -85,6 +89,7 @@ class Engine:
     watch: Watch = field(default_factory=Watch)
     counts: Counts = field(default_factory=Counts)
     _failed_in_a_row: int = 0
+    _wholes: dict[str, asyncio.Future[Path | None]] = field(default_factory=dict)
 
     async def run(self, jobs: Sequence[Job]) -> AsyncGenerator[Outcome]:
         """Outcomes in the order of the jobs, each as soon as it and all before it are there."""
@@ -113,11 +118,10 @@ class Engine:
                 await asyncio.gather(*lanes, return_exceptions=True)
 
     async def _one(self, job: Job, pool: ThreadPoolExecutor) -> Outcome:
-        loop = asyncio.get_running_loop()
         number = job.segment.number
         path = self.store.path(job.track, number)
         if self.store.row(job.track, number):
-            row = await loop.run_in_executor(pool, self.store.usable, job.track, number, job.source)
+            row = await _in_thread(pool, self.store.usable, job.track, number, job.source)
             if row:
                 self.counts.reused += 1
                 return self._tell(Outcome(job, path, row, reused=True))
@@ -133,9 +137,10 @@ class Engine:
         except Changed:
             raise
         except NetworkError as problem:
-            self._failed_in_a_row += 1
-            if self._failed_in_a_row >= _HOPELESS and problem.status not in (404, 410):
-                raise
+            if problem.status not in _GONE:
+                self._failed_in_a_row += 1
+                if self._failed_in_a_row >= _HOPELESS:
+                    raise
             self.counts.missing += 1
             return self._tell(Outcome(job, None, None, problem=problem.what, status=problem.status))
         self._failed_in_a_row = 0
@@ -154,38 +159,117 @@ class Engine:
 
     async def _fetch(self, job: Job, path: Path, pool: ThreadPoolExecutor) -> tuple[int, str]:
         """One try: the body into its file; gives bytes and digest."""
-        part = job.segment.byte_range
-        span = (part.start, part.length) if part else None
+        segment = job.segment
+        if segment.byte_range and not segment.validator:
+            return await self._fetch_part(segment, path, pool)
+        span = (segment.byte_range.start, segment.byte_range.length) if segment.byte_range else None
+        async with self.session.open(segment.url, span=span, unless_changed=segment.validator) as answer:
+            return await self._receive(answer, path, pool)
+
+    async def _fetch_part(self, segment: Segment, path: Path, pool: ThreadPoolExecutor) -> tuple[int, str]:
+        """A byte range of a playlist. Where the server ignores ranges, the resource is fetched once, whole, and cut:
+        the first request finds out, the others for the same address wait for that."""
+        part = segment.byte_range
+        assert part
+        known = self._wholes.get(segment.url)
+        if known is not None:
+            whole = await asyncio.shield(known)
+            if whole is not None:
+                return await self._cut(whole, segment, path, pool)
+            if self._wholes.get(segment.url) is not known:  # the one that was to find out failed
+                return await self._fetch_part(segment, path, pool)
+            async with self.session.open(segment.url, span=(part.start, part.length)) as answer:
+                return await self._receive(answer, path, pool)
+        found = self._wholes[segment.url] = asyncio.get_running_loop().create_future()
+        try:
+            async with self.session.open(segment.url, span=(part.start, part.length), or_whole=True) as answer:
+                if answer.status == 206:
+                    found.set_result(None)
+                    return await self._receive(answer, path, pool)
+                whole = self.store.path("whole", len(self._wholes))
+                await self._receive(answer, whole, pool, checked=True)
+                found.set_result(whole)
+        finally:
+            if not found.done():  # it failed: the next one finds out
+                found.set_result(None)
+                del self._wholes[segment.url]
+        return await self._cut(whole, segment, path, pool)
+
+    async def _cut(self, whole: Path, segment: Segment, path: Path, pool: ThreadPoolExecutor) -> tuple[int, str]:
+        """A part of a resource that is there whole, as a file of its own."""
+        part = segment.byte_range
+        assert part
+
+        def cut() -> tuple[int, str]:
+            incoming = Incoming(path)
+            try:
+                with whole.open("rb") as file:
+                    file.seek(part.start)
+                    data = file.read(part.length)
+                if len(data) != part.length:
+                    size, end = whole.stat().st_size, part.start + part.length
+                    raise NetworkError(
+                        f"{shown(segment.url)} is {size:,} bytes; the playlist wants some up to {end:,}.",
+                        url=segment.url,
+                    )
+                incoming.write([data])
+                return len(data), incoming.commit()
+            except BaseException:
+                incoming.abandon()
+                raise
+
+        return await _in_thread(pool, cut)
+
+    async def _receive(
+        self, answer: Answer, path: Path, pool: ThreadPoolExecutor, *, checked: bool = False
+    ) -> tuple[int, str]:
+        """A body into a file; what came of one that fails is dropped. checked: any beginning will do."""
         incoming = Incoming(path)
         try:
-            async with self.session.open(job.segment.url, span=span, unless_changed=job.segment.validator) as answer:
-                return await self._receive(answer, incoming, pool)
+            return await self._write(answer, incoming, pool, checked)
         except BaseException:
-            await asyncio.shield(asyncio.get_running_loop().run_in_executor(pool, incoming.abandon))
+            await _in_thread(pool, incoming.abandon)
             raise
 
-    async def _receive(self, answer: Answer, incoming: Incoming, pool: ThreadPoolExecutor) -> tuple[int, str]:
-        loop = asyncio.get_running_loop()
+    async def _write(
+        self, answer: Answer, incoming: Incoming, pool: ThreadPoolExecutor, checked: bool
+    ) -> tuple[int, str]:
         chunks: list[bytes] = []
-        held, checked = 0, False
+        held = 0
         async for chunk in answer.chunks:
             self.watch.on_bytes(len(chunk))
             chunks.append(chunk)
             held += len(chunk)
             if held >= _BLOCK:
                 checked = checked or self._passes(chunks, answer)
-                await loop.run_in_executor(pool, incoming.write, chunks)
+                await _in_thread(pool, incoming.write, chunks)
                 chunks, held = [], 0
-        checked = checked or self._passes(chunks, answer)
+        if not checked:
+            self._passes(chunks, answer)
 
         def finish() -> str:
             incoming.write(chunks)
             return incoming.commit()
 
-        return incoming.bytes + held, await loop.run_in_executor(pool, finish)
+        return incoming.bytes + held, await _in_thread(pool, finish)
 
     def _passes(self, chunks: list[bytes], answer: Answer) -> bool:
         wrong = self.check(b"".join(chunks)[:65536] if len(chunks) > 1 else chunks[0][:65536] if chunks else b"")
         if wrong:
-            raise Passing(f"{answer.url} sends {wrong}.", "The server may be in trouble; try again later.")
+            raise Passing(f"{shown(answer.url)} sends {wrong}.", "The server may be in trouble; try again later.")
         return True
+
+
+async def _in_thread(pool: ThreadPoolExecutor, work: Callable[..., T], *given: Any) -> T:
+    """What a thread gives. A thread cannot be stopped, so its end is awaited also when the task is cancelled: what
+    comes after must not meet it still at work."""
+    running = asyncio.get_running_loop().run_in_executor(pool, work, *given)
+    try:
+        return await asyncio.shield(running)
+    except asyncio.CancelledError:
+        while not running.done():
+            with suppress(asyncio.CancelledError):
+                await asyncio.wait([running])
+        if not running.cancelled():
+            running.exception()  # whoever cancelled has a reason of their own to tell
+        raise

@@ -17,6 +17,7 @@ from typing import BinaryIO
 
 from mudlark.errors import StorageError
 
+_RACES = 5
 WORKING = ".mudlark"  # the folder inside the target folder that holds all stores
 _SCHEMA = """
 create table if not exists haul (key text primary key, value text not null);
@@ -55,7 +56,7 @@ class Store:
 
     def __enter__(self) -> "Store":
         try:
-            (self.folder / "segments").mkdir(parents=True, exist_ok=True)
+            _make_folders(self.folder)
             database = sqlite3.connect(self.folder / "state.sqlite", timeout=0.2, check_same_thread=False)
             database.execute("pragma locking_mode = exclusive")
             database.execute("pragma journal_mode = wal")
@@ -143,6 +144,19 @@ class Store:
             raise StorageError(
                 f"Cannot note what was fetched in {self.folder}: {problem}.", "Is the disk full?"
             ) from problem
+
+
+def _make_folders(folder: Path) -> None:
+    """The folders of a store, for their owner only: until a haul is finished they may hold what gives access."""
+    for attempt in range(_RACES, -1, -1):
+        try:
+            folder.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            folder.mkdir(exist_ok=True, mode=0o700)
+            (folder / "segments").mkdir(exist_ok=True)
+            return
+        except FileNotFoundError:  # another haul has just removed the empty folder of stores
+            if not attempt:
+                raise
 
 
 def remove_if_empty(folder: Path) -> None:

@@ -13,7 +13,8 @@ from mudlark.errors import NothingFound, UsageError
 from mudlark.find.hidden import addresses
 from mudlark.find.model import Find, Page
 from mudlark.find.script import literals
-from mudlark.web.address import file_part, printable, resolve, tidy
+from mudlark.text import printable, tidy
+from mudlark.web.address import file_part, resolve
 
 _CONTROLS = "a, button, input, area, summary, [role=button], [onclick], [data-href], [data-url], [data-file]"
 _WORD = re.compile(r"[^\W_]{2,}")

@@ -9,21 +9,22 @@ from urllib.parse import urlsplit
 
 from mudlark.errors import ManifestError, Refused
 from mudlark.find.collect import MOST_FINDS, Collector
-from mudlark.find.hidden import addresses, decode_json, strings_in
+from mudlark.find.hidden import decode_json, strings_with_objects
 from mudlark.find.kind import is_segment, kind_by_extension, kind_by_type
 from mudlark.find.leaves import collect_leaves
 from mudlark.find.listing import read_listing
 from mudlark.find.model import PLAYED, Evidence, Find, Kind, Page
-from mudlark.find.page import read_page
-from mudlark.find.probe import KINDS, MOST, probe
+from mudlark.find.page import facts_in, named_in, read_page
+from mudlark.find.probe import KINDS, MOST
 from mudlark.find.questions import read_forms
-from mudlark.find.rank import rank
-from mudlark.find.sift import merge, nothing
+from mudlark.find.sift import merge, nothing, settle
 from mudlark.manifest import hls
 from mudlark.media.sniff import sniff
-from mudlark.web.address import shown, tidy
+from mudlark.text import tidy
+from mudlark.web.address import shown
 from mudlark.web.capture import Capture, Exchange
 from mudlark.web.har import View
+from mudlark.web.referrer import DEFAULT, Referrer
 from mudlark.web.series import find_series
 from mudlark.web.session import Look, Session
 
@@ -42,13 +43,10 @@ async def sift_capture(session: Session, capture: Capture, *, asking: int = MOST
     session.take_cookies(capture.cookies)
     if not (page.finds or page.entries or page.asks):
         raise _refused(page.url, page.key_systems) if page.key_systems else nothing(page)
-    rank(page)
-    if asking:
-        await probe(session, page, asking)
-        rank(page)
+    await settle(session, page, asking)
     if page.key_systems and not any(find.kind in PLAYED and not find.problem for find in page.finds):
         _protect(page, [], page.key_systems)
-        rank(page)
+        await settle(session, page, 0)
     return page
 
 
@@ -63,6 +61,8 @@ def page_in(capture: Capture) -> Page:
     _key_systems(capture, page)
     collect_leaves(capture, page)
     page.entries = read_listing(capture)
+    listed = {address for entry in page.entries for address in (entry.url, entry.media)}
+    page.is_list = sum(find.url in listed and find.kind in PLAYED for find in page.finds) > 1
     return page
 
 
@@ -130,8 +130,9 @@ class _Requests:
         if find is None:
             find = self.known[first.url] = Find(first.url, kind, asked=exchange.number)
             frame = exchange.frame if exchange.frame != self.page.url else None
-            find.evidence.append(Evidence(*_place(exchange, kind), frame, act=True))
+            find.evidence.append(Evidence("network", *_place(exchange, kind), frame, act=True))
             find.sent = _beside(exchange)
+            find.referrer = Referrer(exchange.frame or self.page.url)
             find.final = exchange.url if first is not exchange else None
         find.type = exchange.type or find.type
         if kind not in ("hls", "dash"):  # a manifest's own size says nothing of what it lists
@@ -211,11 +212,16 @@ def _json(capture: Capture, page: Page) -> None:
         read.add(exchange.url)
         frame = exchange.frame if exchange.frame != page.url else None
         into = Collector("", exchange.url, exchange.frame or page.url, frame)
-        name = urlsplit(exchange.url).path
-        for text, path in strings_in(decode_json(exchange.body.decode("utf-8", "replace"))):
-            for address, how in addresses(text):
-                where = f"JSON answer of {name}, {path}" + (f" ({how})" if how else "")
-                into.add(address, None, where, 20, at=f"request {exchange.number}")
+        into.page.policy = page.policy
+        where = f"JSON answer of {urlsplit(exchange.url).path}"
+        at = f"request {exchange.number}"
+        for text, path, around in strings_with_objects(decode_json(exchange.body.decode("utf-8", "replace"))):
+            key = path.rpartition(".")[2].partition("[")[0]
+            for address, how, kind in named_in(text, around):
+                words = f"{where}, {path}" + (f" ({how})" if how else "")
+                into.add(address, kind, "network", words, 20, facts_in(around, key, path, exchange.url, at))
+        for find in into.finds.values():
+            find.referrer = Referrer(exchange.frame or page.url, page.policy or DEFAULT)
         merge(page, list(into.finds.values()))
 
 
@@ -237,11 +243,13 @@ def _tie(capture: Capture, page: Page) -> None:
             continue
         find = finds[url]
         frame = next((evidence.frame for evidence in find.evidence if evidence.at), None)
-        told = f"{len(came)} of its {len(segments)} segments were asked for"
+        came_words = f"{len(came)} of its {len(segments)} segments were asked for"
         if (frame or page.url) in blobs:
-            find.evidence.append(Evidence(f"fed the blob: player of the page: {told}", None, 40, frame, True))
+            find.evidence.append(
+                Evidence("network", f"fed the blob: player of the page: {came_words}", None, 40, frame, True)
+            )
         else:
-            find.evidence.append(Evidence(told, None, 34, frame, True))
+            find.evidence.append(Evidence("network", came_words, None, 34, frame, True))
     page.finds = [
         find for find in page.finds if find.url not in under_a_playlist and find.final not in under_a_playlist
     ]

@@ -3,15 +3,35 @@
 import html
 import re
 from bisect import bisect_right
+from dataclasses import dataclass
 
 from mudlark.find.kind import is_segment, kind_by_extension
-from mudlark.find.model import Evidence, Find, Frame, Kind, Page
+from mudlark.find.model import Evidence, Find, Frame, Hint, Kind, Page, Place
 from mudlark.web.address import resolve
+from mudlark.web.referrer import DEFAULT, Referrer
 
 MOST_FINDS = 5_000
 _MOST_FRAMES = 100
 _LONGEST_ADDRESS = 16_384
 MOST_EVIDENCE = 12
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Beside:
+    """What a place says of an address beside naming it; all of it may be unknown. See Evidence and Find."""
+
+    tag: str | None = None
+    at: str | None = None
+    label: str | None = None
+    hint: Hint | None = None
+    group: str | None = None
+    item: str | None = None
+    declared: int | None = None
+    language: str | None = None
+    policy: str | None = None
+
+
+NOTHING = Beside()
 
 
 class Collector:
@@ -49,38 +69,42 @@ class Collector:
         self,
         reference: str,
         kind: Kind | None,
+        place: Place,
         where: str,
         weight: int,
-        *,
-        tag: str | None = None,
-        at: str | None = None,
-        label: str | None = None,
+        beside: Beside = NOTHING,
     ) -> Find | None:
         """Note a reference if it is media. kind: what the place says of it; a telling extension overrules it."""
         url = resolve(self.base, reference) if len(reference) <= _LONGEST_ADDRESS else None
         if url is None or url == self.page.url:
             return None
         by_name = kind_by_extension(url)
-        told = by_name if by_name and kind in (None, "video", "audio") else kind
-        if told is None and is_segment(url):
-            told = "video"
-        if told is None:
+        known = by_name if by_name and kind in (None, "video", "audio") else kind
+        if known is None and is_segment(url):
+            known = "video"
+        if known is None:
             return None
         find = self.finds.get(url)
         if find is None:
             if len(self.finds) >= MOST_FINDS:
                 self.left_out += 1
                 return None
-            find = self.finds[url] = Find(url, told)
-        find.label = find.label or label
+            find = self.finds[url] = Find(url, known)
+            find.referrer = Referrer(self.page.url, beside.policy or self.page.policy or DEFAULT)
+        find.label = find.label or beside.label
+        find.declared = find.declared or beside.declared
+        find.language = find.language or beside.language
         if len(find.evidence) < MOST_EVIDENCE:
-            evidence = Evidence(where, at or (self.line(reference, tag) if tag else None), weight, self.frame)
+            at = beside.at or (self.line(reference, beside.tag) if beside.tag else None)
+            evidence = Evidence(
+                place, where, at, weight, self.frame, hint=beside.hint, group=beside.group, item=beside.item
+            )
             if evidence not in find.evidence:
                 find.evidence.append(evidence)
         return find
 
-    def add_frame(self, reference: str, where: str) -> None:
+    def add_frame(self, reference: str, where: str, *, advert: bool = False) -> None:
         """Note a page inside the page."""
         url = resolve(self.base, reference) if len(self.page.frames) < _MOST_FRAMES else None
         if url and all(frame.url != url for frame in self.page.frames):
-            self.page.frames.append(Frame(url, where))
+            self.page.frames.append(Frame(url, where, advert))

@@ -13,11 +13,11 @@ from urllib.parse import parse_qsl, urlsplit
 from mudlark.errors import MudlarkError, NetworkError, NothingFound
 from mudlark.find.look import Means
 from mudlark.find.model import Find, Page
-from mudlark.find.probe import MOST, probe
-from mudlark.find.rank import rank
-from mudlark.find.sift import gather
+from mudlark.find.probe import MOST
+from mudlark.find.sift import gather, settle
 from mudlark.manifest.load import wants_text
 from mudlark.media.sniff import sniff
+from mudlark.together import together
 from mudlark.web.address import file_part
 from mudlark.web.connection import Connection
 from mudlark.web.guise import Guise
@@ -114,7 +114,7 @@ async def compare(
             tell(f"Asking as {guise.name}")
             return await see(replace(connection, guise=guise), url, means)
 
-    seen = await asyncio.gather(*(one(guise) for guise in guises))
+    seen = await together(one(guise) for guise in guises)
     first = next((answer for answer in seen if answer.page), seen[0])
     again = await one(first.guise)
     changing = _changing(again, first)
@@ -137,9 +137,8 @@ async def see(connection: Connection, url: str, means: Means, *, asking: int = 0
         async with Session(connection) as session:
             session.at_home(url)
             await (_listen(session, url, means, seen) if means.listening else _ask(session, url, seen))
-            if asking and seen.page:
-                await probe(session, seen.page, asking)
-                rank(seen.page)
+            if seen.page:
+                await settle(session, seen.page, asking)
     except NetworkError as problem:
         seen.status, seen.problem = problem.status, problem.what
     except NothingFound as nothing:
@@ -161,7 +160,6 @@ async def _ask(session: Session, url: str, seen: Seen) -> None:
     seen.vary = _listed(look.headers.get("vary", ""))
     seen.challenge = _is_challenge(look)
     seen.page = await gather(session, look)
-    rank(seen.page)
     seen.title = seen.page.title
 
 
@@ -178,7 +176,6 @@ async def _listen(session: Session, url: str, means: Means, seen: Seen) -> None:
     seen.final = capture.url if capture.url.partition("#")[0] != url.partition("#")[0] else None
     seen.page = page_in(capture)
     session.take_cookies(capture.cookies)
-    rank(seen.page)
     seen.title = seen.page.title
 
 

@@ -4,19 +4,23 @@ Follows RSS 2.0, Atom (RFC 4287), Media RSS, and the video extension of the Site
 and the network are off in the XML parser.
 """
 
+import re
+
 from lxml import etree
 
 from mudlark.errors import FormatError
-from mudlark.find.collect import Collector
-from mudlark.find.kind import FAMILIES, kind_by_type
+from mudlark.find.collect import Beside, Collector
+from mudlark.find.kind import FAMILIES, kind_by_extension, kind_by_type
 from mudlark.find.metadata import seconds
 from mudlark.find.model import Find, Page
-from mudlark.web.address import tidy
+from mudlark.find.quality import stated_height
+from mudlark.text import tidy
 
 _MEDIA = "{http://search.yahoo.com/mrss/}"
 _ATOM = "{http://www.w3.org/2005/Atom}"
 _VIDEO = "{http://www.google.com/schemas/sitemap-video/1.1}"
 _PODCAST = "{http://www.itunes.com/dtds/podcast-1.0.dtd}"
+_TRANSCRIPTS = "{https://podcastindex.org/namespace/1.0}"
 _MOST_ENTRIES = 10_000
 
 
@@ -35,8 +39,9 @@ def read_feed(body: bytes, url: str) -> Page | None:
     into = Collector("", url, url)
     title = root.find("channel/title") if root.tag == "rss" else root.find(f"{_ATOM}title")
     into.page.title = tidy(title.text) if title is not None else None
-    for entry in entries[:_MOST_ENTRIES]:
-        _entry(entry, into)
+    into.page.is_list = True
+    for number, entry in enumerate(entries[:_MOST_ENTRIES], start=1):
+        _entry(entry, f"{url} entry {number}", into)
     into.page.finds = list(into.finds.values())
     return into.page
 
@@ -49,7 +54,7 @@ def _text(entry: etree._Element, *names: str) -> str | None:
     return None
 
 
-def _entry(entry: etree._Element, into: Collector) -> None:
+def _entry(entry: etree._Element, item: str, into: Collector) -> None:
     label = _text(entry, "title", f"{_ATOM}title", f"{_MEDIA}title", f"{_VIDEO}title")
     stated = seconds(_text(entry, f"{_PODCAST}duration", f"{_VIDEO}duration") or "")
     places = [(node.get("url"), node, "enclosure") for node in entry.iter("enclosure")]
@@ -58,20 +63,42 @@ def _entry(entry: etree._Element, into: Collector) -> None:
     places += [(node.get("url"), node, "media content") for node in entry.iter(f"{_MEDIA}content")]
     places += [(node.text, node, "video content") for node in entry.iter(f"{_VIDEO}content_loc")]
     for reference, node, where in places:
-        type_ = node.get("type")
         medium = node.get("medium")
-        kind = kind_by_type(type_) or FAMILIES.get(medium or "")
+        kind = kind_by_type(node.get("type")) or FAMILIES.get(medium or "")
         kind = kind or ("video" if where == "video content" else None)
-        at = f"line {node.sourceline}" if node.sourceline else None
-        find = into.add(reference or "", kind, f"{where} of a feed entry", 30, at=at, label=label)
+        beside = Beside(
+            at=_line(node),
+            label=label,
+            group=item,
+            item=item,
+            declared=stated_height(node.get("height") or node.get("label")),
+        )
+        find = into.add(reference or "", kind, "feed", f"{where} of a feed entry", 30, beside)
         if find:
             _facts(find, node, stated)
-    for node in (*entry.iter(f"{_MEDIA}thumbnail"), *entry.iter(f"{_VIDEO}thumbnail_loc")):
-        into.add(node.get("url") or node.text or "", "image", "thumbnail of a feed entry", 1, label=label)
+    for node in (
+        *entry.iter(f"{_MEDIA}thumbnail"),
+        *entry.iter(f"{_VIDEO}thumbnail_loc"),
+        *entry.iter(f"{_PODCAST}image"),
+    ):
+        reference = node.get("url") or node.get("href") or node.text or ""
+        beside = Beside(at=_line(node), label=label, item=item, hint="thumbnail")
+        into.add(reference, "image", "feed", "thumbnail of a feed entry", 1, beside)
+    for tag, name in ((f"{_MEDIA}subTitle", "href"), (f"{_TRANSCRIPTS}transcript", "url")):
+        for node in entry.iter(tag):
+            kind = kind_by_type(node.get("type")) or kind_by_extension(node.get(name) or "")
+            if kind == "subtitle":
+                language = tidy(node.get("lang") or node.get("language"), 35)
+                beside = Beside(at=_line(node), label=label, item=item, language=language)
+                into.add(node.get(name) or "", kind, "feed", "subtitles of a feed entry", 1, beside)
+
+
+def _line(node: etree._Element) -> str | None:
+    return f"line {node.sourceline}" if node.sourceline else None
 
 
 def _facts(find: Find, node: etree._Element, stated: float | None) -> None:
     length = node.get("length") or node.get("fileSize") or ""
-    find.bytes = int(length) if length.isdigit() and int(length) > 1 else None
+    find.bytes = int(length) if re.fullmatch("[0-9]{1,18}", length) and int(length) > 1 else None
     find.type = node.get("type") or find.type
     find.duration = seconds(node.get("duration") or "") or stated

@@ -15,15 +15,22 @@ import msgspec
 _BASE64 = re.compile(r"^[A-Za-z0-9+/_-]{16,}={0,2}$")
 _ABSOLUTE = re.compile(r"^(?:https?:)?//[^\s<>\"'{}|\\^`]+$", re.I)
 _RELATIVE = re.compile(r"^\.{0,2}/?[^\s<>\"'{}|\\^`:;,()]*\.[A-Za-z0-9]{2,5}(?:[?#]\S*)?$")
+_ROOTED = re.compile(r"(?:(?:https?:)?//|\.{0,2}/)[^\s<>\"'{}|\\^`]{1,8000}", re.I)
 ANYWHERE = re.compile(r"https?:(?:\\?/){2}[^\s<>\"'`{}|^]+", re.I)
 _ENCODED = re.compile(r"(?:https?)?%(?:2f|3a|7b|5b)", re.I)  # how an encoded address or JSON begins
 _LONGEST = 1 << 20
 _DEEPEST = 3
+_LONGEST_PATH = 400  # characters of a path inside JSON that are kept while it is walked
 
 
 def looks_like_address(text: str) -> bool:
     """True if a whole string may be an absolute address, or a relative one with an extension."""
     return bool(_ABSOLUTE.match(text) or _RELATIVE.match(text)) and len(text) < 8192
+
+
+def is_rooted(text: str) -> bool:
+    """True if a string begins as an address does that needs no guessing, and may be one."""
+    return bool(_ROOTED.fullmatch(text))
 
 
 def from_base64(text: str) -> str | None:
@@ -38,17 +45,28 @@ def from_base64(text: str) -> str | None:
     return decoded if looks_like_address(decoded) or decoded[:1] in "{[" else None
 
 
+Object = dict[str, Any]
+
+
 def strings_in(data: Any, path: str = "") -> Iterator[tuple[str, str]]:
     """All strings inside decoded JSON with the path to each, like `sources[0].file`."""
-    waiting: list[tuple[Any, str]] = [(data, path)]
+    return ((string, at) for string, at, _ in strings_with_objects(data, path))
+
+
+def strings_with_objects(data: Any, path: str = "") -> Iterator[tuple[str, str, Object]]:
+    """The same, each also with the object that it is a value of (or that its list is a value of)."""
+    waiting: list[tuple[Any, str, Object]] = [(data, path, {})]
     while waiting:
-        item, at = waiting.pop()
+        item, at, around = waiting.pop()
         if isinstance(item, str):
-            yield item, at
-        elif isinstance(item, dict):
-            waiting.extend((value, f"{at}.{key}" if at else str(key)) for key, value in reversed(item.items()))
+            yield item, at, around
+            continue
+        if len(at) > _LONGEST_PATH:
+            at = f"…{at[-_LONGEST_PATH // 2 :]}"
+        if isinstance(item, dict):
+            waiting.extend((value, f"{at}.{key}" if at else str(key), item) for key, value in reversed(item.items()))
         elif isinstance(item, list):
-            waiting.extend((value, f"{at}[{index}]") for index, value in reversed(list(enumerate(item))))
+            waiting.extend((value, f"{at}[{index}]", around) for index, value in reversed(list(enumerate(item))))
 
 
 def decode_json(text: str) -> Any:

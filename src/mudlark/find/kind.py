@@ -6,11 +6,13 @@ _EXTENSIONS: dict[Kind, str] = {
     "hls": "m3u8",
     "dash": "mpd",
     "video": "mp4 m4v mov webm mkv ogv avi mpg mpeg wmv flv 3gp",
-    "audio": "mp3 m4a aac ogg oga opus wav flac weba aiff",
+    "audio": "mp3 m4a aac ogg oga opus wav flac weba aiff aif ac3 wma",
     "image": "jpg jpeg png gif webp avif svg tif tiff bmp jp2",
     "subtitle": "vtt srt ttml dfxp",
-    "document": "pdf epub djvu doc docx odt",
-    "package": "zip gz tgz bz2 xz 7z rar tar iso dmg img exe msi apk deb rpm pkg",
+    "document": "pdf epub djvu doc docx docm odt rtf xls xlsx xlsm ods csv tsv ppt pptx pps ppsx odp odg mobi azw3 fb2"
+    " cbz cbr geojson kml gpx gml topojson",
+    "package": "zip gz tgz bz2 tbz2 xz txz zst lzma 7z rar tar iso dmg img exe msi apk deb rpm pkg jar cab vhd vhdx"
+    " vmdk qcow2 ova warc kmz gpkg shp",
 }
 _BY_EXTENSION = {extension: kind for kind, extensions in _EXTENSIONS.items() for extension in extensions.split()}
 _SEGMENTS = frozenset({"ts", "m4s", "cmfv", "cmfa"})
@@ -22,12 +24,34 @@ _BY_TYPE: dict[str, Kind] = {
     "audio/x-mpegurl": "hls",
     "application/dash+xml": "dash",
     "text/vtt": "subtitle",
+    "application/x-subrip": "subtitle",
     "application/ttml+xml": "subtitle",
     "application/pdf": "document",
+    "application/epub+zip": "document",
+    "application/msword": "document",
+    "application/rtf": "document",
+    "text/csv": "document",
+    "text/tab-separated-values": "document",
+    "application/geo+json": "document",
+    "application/gml+xml": "document",
+    "application/gpx+xml": "document",
     "application/zip": "package",
+    "application/gzip": "package",
+    "application/x-gzip": "package",
+    "application/x-tar": "package",
+    "application/x-7z-compressed": "package",
+    "application/x-xz": "package",
+    "application/x-bzip2": "package",
+    "application/vnd.rar": "package",
     "application/x-iso9660-image": "package",
     "application/vnd.debian.binary-package": "package",
 }
+_OFFICE = (
+    "application/vnd.openxmlformats-officedocument.",
+    "application/vnd.oasis.opendocument.",
+    "application/vnd.ms-",
+)
+FEEDS = frozenset({"application/rss+xml", "application/atom+xml", "application/feed+json"})
 
 
 def _suffix(address: str) -> str:
@@ -55,4 +79,6 @@ def kind_by_type(media_type: str | None) -> Kind | None:
     if not media_type:
         return None
     essence = media_type.partition(";")[0].strip().lower()
+    if essence.startswith(_OFFICE):
+        return "document"
     return _BY_TYPE.get(essence) or FAMILIES.get(essence.partition("/")[0])

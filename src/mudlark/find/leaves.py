@@ -1,6 +1,7 @@
 """Page images: the leaves of a document that a viewer shows one by one, in reading order, each once and full size.
 
-Told from other pictures by being many, alike in their address but for a number, and large. The order is that of their
+Told from other pictures by being many, large, and alike in their address but for a number; or else of about one size,
+one below the other or in one place. The order is that of their
 places on the page; where places are not known or the same, of their numbers, then of their requests.
 """
 
@@ -14,6 +15,8 @@ from mudlark.web.series import Series, find_series
 
 _LEAST_AREA = 250_000  # pixels: what can be read as a page
 _LEAST_BYTES = 30_000  # where only that is known
+_FEWEST = 4  # leaves that no numbers tell to be such
+_ALIKE = 0.9  # of the larger side of two leaves
 _ROW = 0.5  # of a picture's height: what starts within it stands in the same row
 
 
@@ -34,6 +37,28 @@ def collect_leaves(capture: Capture, page: Page) -> None:
     """Make one find of the page images of a capture, if it has such; the pictures in it are no longer finds alone."""
     pictures = {find.url: find for find in page.finds if find.kind == "image" and find.asked}
     places = {shown.src: shown for view in reversed(capture.views) for shown in reversed(view.pictures)}
+    best, missing, smaller = _numbered(pictures, places)
+    if not best:
+        seen = {shown.src: at for at, shown in enumerate(shown for view in capture.views for shown in view.pictures)}
+        best, missing = _alike(pictures, places, seen), []
+        smaller = _thumbnails(best, pictures, places)
+        ordered, how = best, "in the order of the page"
+    else:
+        ordered, how = in_reading_order(best)
+    if not best:
+        return
+    first = ordered[0].find
+    addresses = [leaf.find.linked or leaf.find.url for leaf in ordered]  # the page may link to a larger one
+    gone = smaller.union(leaf.find.url for leaf in ordered[1:]).union(addresses)
+    gone.discard(first.url)
+    first.linked = None
+    first.members, first.missing = addresses, missing
+    first.evidence.append(Evidence("network", f"{len(addresses)} page images, {how}", None, 38, act=True))
+    page.finds = [find for find in page.finds if find.url not in gone]
+
+
+def _numbered(pictures: dict[str, Find], places: dict[str, Shown]) -> tuple[list[_Leaf], list[int], set[str]]:
+    """The largest series of numbered pictures that can be read; the numbers missing in it; its other sizes."""
     best: list[_Leaf] = []
     chosen: Series | None = None
     all_series = find_series(pictures)
@@ -42,7 +67,7 @@ def collect_leaves(capture: Capture, page: Page) -> None:
         if _readable(leaves) and (len(leaves), _area(leaves)) > (len(best), _area(best)):
             best, chosen = leaves, series
     if chosen is None:
-        return
+        return [], [], set()
     numbers = {leaf.number for leaf in best}
     other_sizes: set[str] = set()
     for series in all_series:
@@ -50,15 +75,67 @@ def collect_leaves(capture: Capture, page: Page) -> None:
         if series is not chosen and {leaf.number for leaf in leaves} == numbers:
             smaller, best = sorted((leaves, best), key=_area)
             other_sizes.update(leaf.find.url for leaf in smaller)
-    ordered, how = in_reading_order(best)
-    first = ordered[0].find
-    addresses = [leaf.find.larger or leaf.find.url for leaf in ordered]  # the page may link to a larger one
-    gone = other_sizes.union(leaf.find.url for leaf in ordered[1:]).union(addresses)
-    gone.discard(first.url)
-    first.larger = None
-    first.members, first.missing = addresses, chosen.missing
-    first.evidence.append(Evidence(f"{len(addresses)} page images, {how}", None, 38, act=True))
-    page.finds = [find for find in page.finds if find.url not in gone]
+    return best, chosen.missing, other_sizes
+
+
+def _alike(pictures: dict[str, Find], places: dict[str, Shown], seen: dict[str, int]) -> list[_Leaf]:
+    """Many large pictures of about one size, one below the other or in one place, whatever they are called; in the
+    order in which they were seen."""
+    leaves = [
+        _Leaf(find, seen[find.url], places[find.url])
+        for find in pictures.values()
+        if find.url in places and _pixels(places[find.url]) >= _LEAST_AREA
+    ]
+    groups: list[list[_Leaf]] = []
+    for leaf in sorted(leaves, key=lambda leaf: -leaf.area):
+        for group in groups:
+            if _same_size(group[0], leaf):
+                group.append(leaf)
+                break
+        else:
+            groups.append([leaf])
+    largest = max(groups, key=lambda group: (len(group), _area(group)), default=[])
+    if len(largest) < _FEWEST or not _in_a_column(largest):
+        return []
+    if all(leaf.shown and leaf.shown.height for leaf in largest):
+        return in_reading_order(largest)[0]
+    return sorted(largest, key=lambda leaf: leaf.number)
+
+
+def _pixels(shown: Shown) -> int:
+    return shown.natural_width * shown.natural_height
+
+
+def _same_size(one: _Leaf, other: _Leaf) -> bool:
+    """True if neither side differs by more than a tenth: pages of one book are trimmed a little differently."""
+    assert one.shown and other.shown
+    wide = sorted((one.shown.natural_width, other.shown.natural_width))
+    high = sorted((one.shown.natural_height, other.shown.natural_height))
+    return wide[0] >= _ALIKE * wide[1] and high[0] >= _ALIKE * high[1]
+
+
+def _in_a_column(leaves: list[_Leaf]) -> bool:
+    """True if pictures stand one below the other, or all in one place (shown one at a time); not side by side."""
+    drawn = [leaf.shown for leaf in leaves if leaf.shown and leaf.shown.height]
+    lefts = {round(shown.left / 20) for shown in drawn}
+    return len(lefts) <= 2  # a left and a right page at most
+
+
+def _thumbnails(leaves: list[_Leaf], pictures: dict[str, Find], places: dict[str, Shown]) -> set[str]:
+    """Small pictures as many as the leaves and of their shape."""
+    if not leaves:
+        return set()
+    shapes = [leaf.shown.natural_width / leaf.shown.natural_height for leaf in leaves if leaf.shown]
+    shape, own = median(shapes), {leaf.find.url for leaf in leaves}
+    small = {
+        url
+        for url, shown in places.items()
+        if url in pictures
+        and url not in own
+        and 0 < _pixels(shown) < _area(leaves) / 4
+        and abs(shown.natural_width / shown.natural_height - shape) < 0.12 * shape
+    }
+    return small if len(small) >= len(leaves) / 2 else set()
 
 
 def _area(leaves: list[_Leaf]) -> float:

@@ -14,7 +14,8 @@ from mudlark.find.hidden import decode_json
 from mudlark.find.kind import kind_by_extension
 from mudlark.find.metadata import objects, seconds
 from mudlark.find.model import PLAYED, Entry
-from mudlark.web.address import resolve, tidy
+from mudlark.text import tidy
+from mudlark.web.address import resolve
 from mudlark.web.capture import Capture
 
 _FEWEST = 4

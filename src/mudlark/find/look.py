@@ -50,6 +50,8 @@ async def look(
         from mudlark.web.listen import listen
 
         heard = await listen(address, means.listening, session.connection, watch)
+        if problem := heard.error:
+            raise problem
         page = await sift_capture(session, heard.capture(), asking=asking)
         page.walk = [Step(page.url, "GET", (), (answer,)) for answer in heard.answered]
         return Looked(page, heard)

@@ -9,19 +9,28 @@ from typing import Any
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
-from mudlark.find.collect import Collector
-from mudlark.find.hidden import decode_json
+from mudlark.find.collect import Beside, Collector
+from mudlark.find.hidden import decode_json, looks_like_address
 from mudlark.find.kind import kind_by_extension, kind_by_type
-from mudlark.find.model import Kind
-from mudlark.web.address import tidy
+from mudlark.find.model import Hint, Kind
+from mudlark.text import tidy
 
 _META_MEDIA: dict[str, tuple[Kind, int]] = {
-    **{"og:video": ("video", 25), "og:video:url": ("video", 25), "og:video:secure_url": ("video", 25)},
-    **{"og:audio": ("audio", 20), "og:audio:url": ("audio", 20), "og:audio:secure_url": ("audio", 20)},
-    **{"og:image": ("image", 4), "og:image:url": ("image", 4), "og:image:secure_url": ("image", 4)},
-    **{"twitter:player:stream": ("video", 25), "twitter:image": ("image", 4), "thumbnailurl": ("image", 2)},
-    **{"contenturl": ("video", 22)},
+    "og:video": ("video", 25),
+    "og:video:url": ("video", 25),
+    "og:video:secure_url": ("video", 25),
+    "og:audio": ("audio", 20),
+    "og:audio:url": ("audio", 20),
+    "og:audio:secure_url": ("audio", 20),
+    "og:image": ("image", 12),
+    "og:image:url": ("image", 12),
+    "og:image:secure_url": ("image", 12),
+    "twitter:player:stream": ("video", 25),
+    "twitter:image": ("image", 8),
+    "thumbnailurl": ("image", 2),
+    "contenturl": ("video", 22),
 }
+_PAGES = frozenset({"text/html", "application/xhtml+xml"})
 _META_FRAMES = ("twitter:player", "embedurl")
 _META_SAYS = {
     "title": ("og:title", "twitter:title", "dc.title", "dcterms.title"),
@@ -31,8 +40,13 @@ _META_SAYS = {
 }
 _META_DURATION = ("og:video:duration", "video:duration", "og:audio:duration", "duration")
 _THINGS: dict[str, tuple[Kind, int]] = {
-    **{"VideoObject": ("video", 25), "AudioObject": ("audio", 25), "ImageObject": ("image", 4)},
-    **{"MediaObject": ("video", 20), "Clip": ("video", 20), "Movie": ("video", 20), "PodcastEpisode": ("audio", 20)},
+    "VideoObject": ("video", 25),
+    "AudioObject": ("audio", 25),
+    "ImageObject": ("image", 4),
+    "MediaObject": ("video", 20),
+    "Clip": ("video", 20),
+    "Movie": ("video", 20),
+    "PodcastEpisode": ("audio", 20),
 }
 _ISO_DURATION = re.compile(r"P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+(?:\.\d+)?)S)?)?$", re.I)
 
@@ -79,16 +93,24 @@ def _text_of(tree: LexborHTMLParser, selector: str) -> str | None:
 
 def _meta_elements(tree: LexborHTMLParser, into: Collector) -> None:
     said: dict[str, str] = {}
+    named: list[tuple[str, str]] = []
     for node in tree.css("meta[content]"):
         attributes = node.attributes
         name = (attributes.get("property") or attributes.get("name") or attributes.get("itemprop") or "").lower()
         content = attributes.get("content") or ""
         said.setdefault(name, content)
-        if name in _META_MEDIA:
-            kind, weight = _META_MEDIA[name]
-            into.add(content, kind, f"metadata {name}", weight, tag="meta")
-        elif name in _META_FRAMES:
+        named.append((name, content))
+    video_type = said.get("og:video:type", "").partition(";")[0].strip().lower()
+    for name, content in named:
+        if name in _META_FRAMES:
             into.add_frame(content, f"metadata {name}")
+        elif name in _META_MEDIA and _is_address(content):
+            kind, weight = _META_MEDIA[name]
+            pages = name.startswith("og:video") and kind_by_extension(content) is None
+            if pages and video_type in (*_PAGES, ""):
+                into.add_frame(content, f"metadata {name}")
+            if not pages or video_type not in _PAGES:
+                into.add(content, kind, "metadata", f"metadata {name}", weight, Beside(tag="meta", hint=_hint(name)))
     page = into.page
     for attribute, names in _META_SAYS.items():
         if not getattr(page, attribute):
@@ -98,6 +120,18 @@ def _meta_elements(tree: LexborHTMLParser, into: Collector) -> None:
     width, height = said.get("og:video:width", ""), said.get("og:video:height", "")
     if width.isdigit() and height.isdigit():
         page.dimensions = (int(width), int(height))
+
+
+def _is_address(text: str) -> bool:
+    """True if a stated address is one at all, and no identifier."""
+    return looks_like_address(text) or text.startswith(("/", "./", "../")) or kind_by_extension(text) is not None
+
+
+def _hint(name: str) -> Hint | None:
+    """What metadata makes of a picture."""
+    if name.startswith("thumbnail"):
+        return "thumbnail"
+    return "poster" if name.endswith("image") or ":image" in name else None
 
 
 def _property(node: LexborNode, into: Collector) -> None:
@@ -111,7 +145,9 @@ def _property(node: LexborNode, into: Collector) -> None:
     page, sort = into.page, "itemprop" if "itemprop" in attributes else "property"
     if name in ("contenturl", "thumbnailurl"):
         kind, weight = _META_MEDIA[name]
-        into.add(value, kind, f"{sort} {name} of {node.tag} element", weight, tag=node.tag)
+        where = f"{sort} {name} of {node.tag} element"
+        if _is_address(value):
+            into.add(value, kind, "metadata", where, weight, Beside(tag=node.tag, hint=_hint(name)))
     elif name == "embedurl":
         into.add_frame(value, f"{sort} embedURL")
     elif name == "duration":
@@ -131,13 +167,17 @@ def _thing(thing: dict[str, Any], into: Collector) -> None:
     if type_ is None:
         return
     kind, weight = _THINGS[type_]
-    told = kind_by_type(_text(thing.get("encodingFormat"))) or kind
+    stated = kind_by_type(_text(thing.get("encodingFormat"))) or kind
+    item = f"{into.page.url} JSON-LD {len(into.finds)}"
+    language = tidy(_text(thing.get("inLanguage")), 35)
     for key in ("contentUrl", "contentURL", "url"):
         reference = _text(thing.get(key))
-        if reference and (key != "url" or kind_by_extension(reference)):
-            into.add(reference, told, f"JSON-LD {type_} {key}", weight, tag="script")
+        if reference and _is_address(reference) and (key != "url" or kind_by_extension(reference)):
+            beside = Beside(tag="script", item=item, language=language)
+            into.add(reference, stated, "json-ld", f"JSON-LD {type_} {key}", weight, beside)
     for reference in _strings(thing.get("thumbnailUrl")):
-        into.add(reference, "image", f"JSON-LD {type_} thumbnailUrl", 2, tag="script")
+        beside = Beside(tag="script", item=item, hint="thumbnail")
+        into.add(reference, "image", "json-ld", f"JSON-LD {type_} thumbnailUrl", 2, beside)
     for key in ("embedUrl", "embedURL"):
         if reference := _text(thing.get(key)):
             into.add_frame(reference, f"JSON-LD {type_} {key}")

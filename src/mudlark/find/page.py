@@ -5,40 +5,94 @@ address (an extension, a type, the element around it) decides whether it is medi
 """
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
-from mudlark.find.collect import Collector
-from mudlark.find.hidden import ANYWHERE, addresses, decode_json, looks_like_address, parameters, strings_in
-from mudlark.find.kind import FAMILIES, kind_by_extension, kind_by_type
+from mudlark.find.advert import named_for_advertising
+from mudlark.find.collect import NOTHING, Beside, Collector
+from mudlark.find.hidden import (
+    ANYWHERE,
+    Object,
+    addresses,
+    decode_json,
+    is_rooted,
+    looks_like_address,
+    parameters,
+    strings_with_objects,
+)
+from mudlark.find.kind import FAMILIES, FEEDS, kind_by_extension, kind_by_type
 from mudlark.find.metadata import read_metadata
-from mudlark.find.model import Kind, Page
+from mudlark.find.model import Hint, Kind, Page, Place
+from mudlark.find.quality import is_only_quality, stated_height
 from mudlark.find.script import literals
-from mudlark.web.address import resolve, tidy
+from mudlark.text import tidy
+from mudlark.web.address import resolve
+from mudlark.web.referrer import policy_of
 
 _WIDTH = re.compile(r"^(\d+(?:\.\d+)?)([wx])$")
 _TELLING = re.compile(r"(?:^|[-_])(?:video|audio|stream|hls|dash|mp4|m3u8|film|movie|sound|media)(?:[-_]|$)")
 
 _LINKS = frozenset({"preload", "alternate", "enclosure", "prefetch", "video_src", "audio_src", "image_src"})
+_PICTURE_KEYS = frozenset({"poster", "posterurl", "image", "thumbnail", "thumbnailurl", "thumb", "cover", "preview"})
+_LEADS = re.compile(
+    r"(?:\b(?:window|document|self|top|parent)\.)?\blocation(?:\.href)?\s*(?:=(?!=)|\.(?:replace|assign)\()\s*([\"'])(.+?)\1"
+)
 _EMPTY_WORDS = frozenset({"download", "here", "click here", "link", "more", "open", "get"})
+_IDENTIFIER = re.compile(r"(?:^|[-_])(?:id|ids|key|slug|name|type|title|label|class|format|provider|category)$")
+_INDEX = re.compile(r"\[\d+\]$")
+_BLOCKS = frozenset(
+    {"ul", "ol", "dl", "p", "div", "section", "article", "td", "tr", "nav", "figure", "form", "main", "body"}
+)
+_TINY = 48  # CSS pixels: what is declared no larger in both directions is an icon or a beacon
+_ABOVE = 3  # elements above a frame whose names may speak of advertising
+_TYPES = ("type", "mimetype", "mime_type", "mime", "contenttype", "content_type", "encodingformat", "format")
+_HEIGHTS = ("height", "res", "resolution", "size", "quality", "label", "name", "title", "definition")
 _OEMBED = ("application/json+oembed", "text/xml+oembed")
+_MOST_FEEDS = 20
 _MOST_SIZES = 64  # of one picture
 _LONGEST_URL = 2048
+_SOON = 10  # seconds
+_LONGEST_LEADING = 2_000  # characters of a script that does little but lead on
 _DEEPEST = 4  # templates and comments inside each other
 
 
-def read_page(source: str, url: str, frame: str | None = None) -> Page:
-    """Everything that the source of a page at `url` says. frame: the page's own address if it was found in another."""
+def read_page(source: str, url: str, frame: str | None = None, policy: str | None = None) -> Page:
+    """Everything that the source of a page at `url` says. frame: the page's own address if it was found in another.
+
+    policy: the referrer policy that came with it.
+    """
     tree = LexborHTMLParser(source)
     node = tree.css_first("base[href]")
     base = (node and resolve(url, node.attributes.get("href") or "")) or url
     into = Collector(source, url, base, frame)
+    stated = (node.attributes.get("content") for node in tree.css('meta[name="referrer" i]'))
+    into.page.policy = next(filter(None, map(policy_of, stated)), policy)
     read_metadata(tree, into)
     _Walk(into).tree(tree, "")
     into.page.finds = list(into.finds.values())
     into.page.left_out = into.left_out
+    into.page.onward = into.page.onward or _refresh(tree, base, url)
     return into.page
+
+
+def _refresh(tree: LexborHTMLParser, base: str, url: str) -> tuple[str, str] | None:
+    """Where a page leads by itself within ten seconds (HTML §4.2.5.3), or at once by a bare assignment."""
+    for node in tree.css('meta[http-equiv="refresh" i]'):
+        wait, _, rest = (node.attributes.get("content") or "").replace(",", ";").partition(";")
+        target = re.sub(r"^\s*url\s*=\s*", "", rest, flags=re.I).strip().strip("\"'")
+        if re.fullmatch(r"\s*\d{1,2}(?:\.\d*)?\s*", wait) and float(wait) <= _SOON and target:
+            address = resolve(base, target)
+            if address and address != url:
+                return address, f"after {float(wait):g} s by itself" if float(wait) else "at once by itself"
+    for node in tree.css("script:not([src])"):
+        text = node.text()
+        match = _LEADS.search(text) if len(text) < _LONGEST_LEADING else None
+        if match and text.count("{", 0, match.start()) == text.count("}", 0, match.start()):
+            address = resolve(base, match[2])
+            if address and address != url and "+" not in text[match.end() : match.end() + 3]:
+                return address, "by a script"
+    return None
 
 
 def srcset(text: str) -> list[tuple[str, float]]:
@@ -64,11 +118,14 @@ class _Walk:
     def __init__(self, into: Collector) -> None:
         self.into = into
         self._text_cursor = 0
+        self._trees = 0
+        self._documents = 0
 
     def tree(self, tree: LexborHTMLParser, context: str, depth: int = 0) -> None:
         """All elements of a tree. context: words added to every place, like ` in a comment`."""
         if depth > _DEEPEST or tree.root is None:
             return
+        self._trees += 1
         for node in tree.root.traverse():
             tag = node.tag or ""
             handler = _HANDLERS.get(tag)
@@ -94,95 +151,130 @@ class _Walk:
         if "<" in text and ("src" in text or "href" in text):
             self.tree(LexborHTMLParser(text), " in a comment", 1)
         for found in ANYWHERE.finditer(text):
-            self.into.add(found[0], None, "comment", 4, at=self.into.line_at(begin + found.start()))
+            at = self.into.line_at(begin + found.start())
+            self.into.add(found[0], None, "comment", "comment", 4, Beside(at=at))
 
     def attributes(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         """data-*, on* and style of any element."""
         for name, value in attributes.items():
             if not value:
                 continue
-            place = f"attribute {name} of {node.tag} element{context}"
+            where = f"attribute {name} of {node.tag} element{context}"
             if name.startswith("data-"):
-                self.data(node, name, value, place)
+                self.data(node, name, value, where)
             elif name.startswith("on") and len(value) > 6:
                 for literal in literals(value):
-                    self.hidden(literal.text, literal.how, place, 14, node.tag)
+                    hint: Beside = (
+                        Beside(tag=node.tag, hint="unfinished") if literal.unfinished else Beside(tag=node.tag)
+                    )
+                    self.hidden(literal.text, literal.how, "attribute", where, 14, hint)
             elif name == "style" and "url(" in value:
                 self.css(value, f"style of {node.tag} element{context}", node.tag)
 
-    def data(self, node: LexborNode, name: str, value: str, place: str) -> None:
+    def data(self, node: LexborNode, name: str, value: str, where: str) -> None:
         """A data attribute: an address, or JSON, percent-encoding or base64 around one."""
         tag = node.tag or ""
-        for address, how in addresses(value):
-            self.hidden(address, how, place, 14, tag)
-            if not how and kind_by_extension(address) is None and _TELLING.search(name) and "/" in address:
+        if value.lstrip()[:1] in "{[":
+            self.json(
+                decode_json(value), "attribute", 14, "", lambda path, how: f"{where} (JSON {path}{how and ', ' + how})"
+            )
+        for address, how in addresses(value) if value.lstrip()[:1] not in "{[" else ():
+            self.hidden(address, how, "attribute", where, 14, Beside(tag=tag))
+            if how or kind_by_extension(address) or not is_rooted(address):
+                continue
+            if _TELLING.search(name) and not _IDENTIFIER.search(name):
                 kind: Kind = "audio" if re.search("audio|sound", name) else "video"
-                self.into.add(address, kind, place, 6, tag=tag)
+                self.into.add(address, kind, "attribute", where, 6, Beside(tag=tag))
         if "srcset" in name:
-            self.versions(value, place, tag)
+            self.versions(value, "attribute", where, tag)
 
-    def hidden(self, address: str, how: str, place: str, weight: int, tag: str | None, at: str | None = None) -> None:
+    def hidden(
+        self, address: str, how: str, place: Place, where: str, weight: int, beside: Beside, kind: Kind | None = None
+    ) -> None:
         """An address that stood inside other text."""
-        where = f"{place} ({how})" if how else place
-        self.into.add(address, None, where, weight, tag=None if at else tag, at=at)
+        self.into.add(address, kind, place, f"{where} ({how})" if how else where, weight, beside)
 
-    def css(self, text: str, place: str, tag: str | None) -> None:
+    def css(self, text: str, where: str, tag: str | None) -> None:
         end = 0
         while (begin := text.find("url(", end)) >= 0:
             end = begin + 4
             close = text.find(")", end, end + _LONGEST_URL)
             reference = text[end:close].strip().strip("\"'") if close > 0 else ""
             if reference and not reference.startswith("data:"):
-                self.into.add(reference, kind_by_extension(reference), f"CSS url() in {place}", 2, tag=tag)
+                kind = kind_by_extension(reference)
+                self.into.add(reference, kind, "style", f"CSS url() in {where}", 2, Beside(tag=tag))
 
-    def versions(self, text: str, place: str, tag: str | None) -> None:
+    def versions(self, text: str, place: Place, where: str, tag: str | None) -> None:
         """The sizes of one picture: the largest is a find, the others are its versions."""
         candidates = srcset(text)
         if not candidates:
             return
         largest = max(candidates, key=lambda candidate: candidate[1])[0]
-        best = self.into.add(largest, "image", f"{place}, largest of {len(candidates)}", 4, tag=tag)
+        best = self.into.add(largest, "image", place, f"{where}, largest of {len(candidates)}", 4, Beside(tag=tag))
         for reference, _ in candidates:
             if reference == largest:
                 continue
-            other = self.into.add(reference, "image", place, 0, tag=tag)
+            other = self.into.add(reference, "image", place, where, 0, Beside(tag=tag))
             if best and other and other is not best and best.url != other.url:
-                other.larger = other.larger or best.url
+                other.linked = other.linked or best.url
 
     def on_player(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         tag = node.tag or ""
+        group = self.name(node)
+        advert: Hint | None = "advert" if self.speaks_of_advertising(node) else None
         if source := attributes.get("src"):
             kind: Kind = "audio" if tag == "audio" else "video"
-            self.into.add(source, kind, f"{tag} element{context}", 30, tag=tag)
+            beside = Beside(tag=tag, group=group, item=group, hint=advert)
+            self.into.add(source, kind, "element", f"{tag} element{context}", 30, beside)
         if poster := attributes.get("poster"):
-            self.into.add(poster, "image", f"poster of a video element{context}", 3, tag=tag)
+            where = f"poster of a video element{context}"
+            self.into.add(poster, "image", "element", where, 3, Beside(tag=tag, item=group, hint="poster"))
 
     def on_source(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         parent = node.parent.tag if node.parent else ""
         if source := attributes.get("src"):
             by_parent: dict[str | None, Kind] = {"video": "video", "audio": "audio", "picture": "image"}
             kind = kind_by_type(attributes.get("type")) or by_parent.get(parent)
-            self.into.add(source, kind, f"source of a {parent} element{context}", 30, tag="source")
+            player = self.name(node.parent) if node.parent and parent in ("video", "audio") else None
+            stated = (
+                attributes.get(name) for name in ("res", "size", "height", "label", "title", "data-res", "data-quality")
+            )
+            spoken = node.parent is not None and player is not None and self.speaks_of_advertising(node.parent)
+            advert: Hint | None = "advert" if spoken else None
+            beside = Beside(
+                tag="source",
+                group=player,
+                item=player,
+                hint=advert,
+                declared=next(filter(None, map(stated_height, stated)), None),
+            )
+            self.into.add(source, kind, "element", f"source of {_article(parent)} element{context}", 30, beside)
         if sizes := attributes.get("srcset"):
-            self.versions(sizes, f"srcset of a source element{context}", "source")
+            self.versions(sizes, "element", f"srcset of a source element{context}", "source")
 
-    def on_track(self, _: LexborNode, attributes: dict[str, str | None], context: str) -> None:
+    def on_track(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
+        if (attributes.get("kind") or "subtitles").lower() in ("metadata", "chapters"):
+            return
         if source := attributes.get("src"):
             label = tidy(attributes.get("label") or attributes.get("srclang"))
-            self.into.add(source, "subtitle", f"track of a media element{context}", 6, tag="track", label=label)
+            player = self.name(node.parent) if node.parent else None
+            beside = Beside(tag="track", label=label, item=player, language=tidy(attributes.get("srclang"), 35))
+            self.into.add(source, "subtitle", "element", f"track of a media element{context}", 6, beside)
 
     def on_image(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         label = tidy(attributes.get("alt") or attributes.get("title"))
         shown = None
+        tiny = _is_tiny(attributes)
         if source := attributes.get("src") or attributes.get("href"):
-            shown = self.into.add(source, "image", f"img element{context}", 0, tag=node.tag, label=label)
+            beside = Beside(tag=node.tag, label=label, hint="tiny" if tiny else None)
+            shown = self.into.add(source, "image", "element", f"img element{context}", 0, beside)
         if sizes := attributes.get("srcset"):
-            self.versions(sizes, f"srcset of an img element{context}", "img")
+            self.versions(sizes, "element", f"srcset of an img element{context}", "img")
         around = node.parent
         if shown and around is not None and around.tag == "a" and (target := around.attributes.get("href")):
             full = resolve(self.into.base, target)
             if full and full != shown.url and kind_by_extension(full) == "image":
-                shown.larger = full
+                shown.linked = full
 
     def on_link(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         target = attributes.get("href")
@@ -192,61 +284,77 @@ class _Walk:
         kind = kind_by_type(attributes.get("type"))
         if kind_by_extension(target) is None and kind is None:
             if not offered:
-                self.query(target, f"link{context}", node.tag)
+                self.query(target, "link", f"link{context}")
                 return
             kind = "package"
         label = tidy(node.text() if node.tag == "a" else None)
         label = label or tidy(attributes.get("title") or attributes.get("aria-label"))
         if label is None or label.lower() in _EMPTY_WORDS:
             label = _text_around(node) or label
+        no_referrer = "noreferrer" in (attributes.get("rel") or "").lower().split()
+        beside = Beside(
+            tag=node.tag,
+            label=label,
+            hint="download" if offered else None,
+            group=self.block(node),
+            declared=stated_height(label) if is_only_quality(label) else None,
+            policy="no-referrer" if no_referrer else policy_of(attributes.get("referrerpolicy")),
+        )
         where = f"download link{context}" if offered else f"link{context}"
-        self.into.add(target, kind, where, 14 if offered else 8, tag=node.tag, label=label)
+        self.into.add(target, kind, "link", where, 14 if offered else 8, beside)
 
-    def query(self, address: str, place: str, tag: str | None) -> None:
+    def query(self, address: str, place: Place, where: str) -> None:
         """Addresses that another address carries in its parameters."""
         if "=" in address:
             for hidden, how in parameters(address):
-                self.hidden(hidden, how, place, 12, None)
+                self.hidden(hidden, how, place, where, 12, NOTHING)
 
     def on_link_element(self, _: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         target, relations = attributes.get("href"), set((attributes.get("rel") or "").lower().split())
-        type_ = (attributes.get("type") or "").lower()
+        type_ = (attributes.get("type") or "").lower().partition(";")[0].strip()
         if not target:
             return
+        page = self.into.page
+        address = resolve(self.into.base, target)
         if type_ in _OEMBED:
-            address = resolve(self.into.base, target)
             if address and type_ == _OEMBED[0]:
-                self.into.page.oembed = self.into.page.oembed or address
+                page.oembed = page.oembed or address
+        elif type_ in FEEDS and "alternate" in relations:
+            if address and address not in page.feeds and len(page.feeds) < _MOST_FEEDS:
+                page.feeds.append(address)
         elif relations & _LINKS:
             kind = kind_by_type(type_) or FAMILIES.get(attributes.get("as") or "")
             relation = sorted(relations & _LINKS)[0]
-            self.into.add(target, kind, f"link element, {relation}{context}", 12, tag="link")
+            self.into.add(target, kind, "element", f"link element, {relation}{context}", 12, Beside(tag="link"))
 
     def on_frame(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         if source := attributes.get("src") or attributes.get("data-src"):
+            where = f"{node.tag} element{context}"
             if kind_by_extension(source):
-                self.into.add(source, None, f"{node.tag} element{context}", 25, tag=node.tag)
+                self.into.add(source, None, "frame", where, 25, Beside(tag=node.tag))
             else:
-                self.into.add_frame(source, f"{node.tag} element{context}")
+                self.into.add_frame(source, where, advert=self.speaks_of_advertising(node))
             for address, how in parameters(source):
-                self.into.add(address, None, f"{node.tag} element ({how}){context}", 22, tag=None)
+                self.into.add(address, None, "frame", f"{node.tag} element ({how}){context}", 22)
 
     def on_embed(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         for name in ("src", "data"):
             if value := attributes.get(name):
                 kind = kind_by_type(attributes.get("type"))
-                found = self.into.add(value, kind, f"{node.tag} element{context}", 25, tag=node.tag)
+                where = f"{node.tag} element{context}"
+                found = self.into.add(value, kind, "element", where, 25, Beside(tag=node.tag))
                 if found is None and node.tag in ("embed", "object"):
-                    self.into.add_frame(value, f"{node.tag} element{context}")
-                self.query(value, f"{node.tag} element{context}", node.tag)
+                    self.into.add_frame(value, where)
+                self.query(value, "element", where)
         if variables := attributes.get("flashvars"):
-            self.query("?" + variables, f"embed parameters{context}", node.tag)
+            self.query("?" + variables, "element", f"embed parameters{context}")
 
     def on_parameter(self, _: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         name, value = attributes.get("name") or "", attributes.get("value") or ""
+        where = f"param {name} of an object element{context}"
         for address, how in addresses(value) if value else ():
-            self.hidden(address, how, f"param {name} of an object element{context}", 22, "param")
-        self.query(value if "?" in value else "?" + value, f"param {name} of an object element{context}", "param")
+            self.hidden(address, how, "element", where, 22, Beside(tag="param"))
+        self.query(value if "?" in value else "?" + value, "element", where)
 
     def on_control(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         if (attributes.get("type") or "").lower() == "password":
@@ -255,7 +363,9 @@ class _Walk:
             value = attributes.get(name)
             if value and looks_like_address(value):
                 label = tidy(node.text() or attributes.get("value"))
-                self.into.add(value, None, f"{name} of {node.tag} element{context}", 10, tag=node.tag, label=label)
+                drawn = name == "src"  # its own picture
+                beside = Beside(tag=node.tag, label=None if drawn else label, hint="control" if drawn else None)
+                self.into.add(value, None, "form", f"{name} of {node.tag} element{context}", 0 if drawn else 10, beside)
 
     def on_script(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         type_ = (attributes.get("type") or "").lower()
@@ -266,16 +376,101 @@ class _Walk:
         self._text_cursor = max(begin, self._text_cursor)
         if type_.endswith("json") and (data := decode_json(text)) is not None:
             at = self.into.line_at(begin) if begin >= 0 else None
-            for string, path in strings_in(data):
-                for address, how in addresses(string):
-                    self.hidden(address, how, f"JSON in a script, {path}{context}", 16, None, at)
+            said = f"JSON in a script{context}"
+            self.json(data, "script", 16, at or "", lambda path, how: f"{said}, {path}" + (f" ({how})" if how else ""))
             return
         for literal in literals(text):
             at = self.into.line_at(begin + literal.position) if begin >= 0 else None
-            self.hidden(literal.text, literal.how, f"script string{context}", 15, None, at)
+            beside = Beside(at=at, hint="unfinished" if literal.unfinished else None)
+            kind = kind_by_type(literal.type)
+            self.hidden(literal.text, literal.how, "script", f"script string{context}", 15, beside, kind)
+
+    def json(self, data: object, place: Place, weight: int, at: str, words: Callable[[str, str], str]) -> None:
+        """Addresses in decoded JSON, with what the object around each says. words: the place, from a path and how the
+        address is hidden there."""
+        self._documents += 1
+        name = f"{self.into.page.url} JSON {self._documents}"
+        for string, path, around in strings_with_objects(data):
+            key = path.rpartition(".")[2].partition("[")[0]
+            for address, how, kind in named_in(string, around):
+                self.into.add(address, kind, place, words(path, how), weight, facts_in(around, key, path, name, at))
 
     def on_style(self, node: LexborNode, _: dict[str, str | None], context: str) -> None:
         self.css(node.text(), f"a style sheet{context}", None)
+
+    def name(self, node: LexborNode) -> str:
+        """Something that tells an element of this page from all others."""
+        return f"{self.into.page.url} {self._trees} {node.mem_id}"
+
+    def block(self, node: LexborNode) -> str | None:
+        """The block that a link stands in: links in it belong together."""
+        around = node.parent
+        while around is not None and around.tag not in _BLOCKS:
+            around = around.parent
+        return self.name(around) if around is not None else None
+
+    def speaks_of_advertising(self, node: LexborNode) -> bool:
+        """True if an element, or one of those right above it, is named for advertising."""
+        at: LexborNode | None = node
+        for _ in range(_ABOVE):
+            if at is None or at.tag in ("body", "html", None):
+                return False
+            given = at.attributes
+            named = " ".join(given.get(name) or "" for name in ("id", "class", "title", "name", "aria-label"))
+            if named_for_advertising(named):
+                return True
+            at = at.parent
+        return False
+
+
+def named_in(string: str, around: Object) -> Iterator[tuple[str, str, Kind | None]]:
+    """Addresses that a string in JSON is or hides, with how it hides them, and what the object around makes of them."""
+    for address, how in addresses(string):
+        yield address, how, None if how or kind_by_extension(address) else _stated_kind(around, address)
+    if kind_by_extension(string) is None and not looks_like_address(string) and (kind := _stated_kind(around, string)):
+        yield string, "", kind
+
+
+def _stated_kind(around: Object, address: str) -> Kind | None:
+    """What a type beside an address in JSON makes of it; identifiers are no addresses."""
+    if not is_rooted(address):
+        return None
+    for key, value in around.items():
+        if isinstance(value, str) and key.lower() in _TYPES:
+            if "/" in value and (kind := kind_by_type(value)):
+                return kind
+            if kind := kind_by_extension(f"/x.{value}"):
+                return kind
+    return None
+
+
+def facts_in(around: Object, key: str, path: str, name: str, at: str) -> Beside:
+    """What the object around an address says of it. key: of the address in it. name: of the JSON as a whole."""
+    lower = {k.lower(): value for k, value in around.items() if isinstance(value, str | int | float)}
+    heights = (stated_height(str(lower[k])) for k in _HEIGHTS if k in lower)
+    label = tidy(next((str(lower[k]) for k in ("label", "title", "name") if isinstance(lower.get(k), str)), None))
+    language = next((str(lower[k]) for k in ("srclang", "lang", "language", "languagecode") if k in lower), None)
+    outer = path.rpartition(".")[0]
+    first = re.match(r"[^\[]*\[\d+\]", path)
+    return Beside(
+        at=at or None,
+        label=label,
+        hint="poster" if key.lower() in _PICTURE_KEYS else None,
+        group=f"{name} {_INDEX.sub('', outer)}",
+        item=f"{name} {first[0] if first else ''}",
+        declared=next(filter(None, heights), None),
+        language=tidy(language, 35),
+    )
+
+
+def _article(tag: str | None) -> str:
+    return f"{'an' if (tag or 'x')[0] in 'aeiou' else 'a'} {tag or 'nameless'}"
+
+
+def _is_tiny(attributes: dict[str, str | None]) -> bool:
+    """True if a picture is declared no larger than an icon."""
+    sizes = [re.match(r"\s*(\d{1,5})", attributes.get(name) or "") for name in ("width", "height")]
+    return all(size is not None and int(size[1]) <= _TINY for size in sizes)
 
 
 _Handler = Callable[[_Walk, LexborNode, "dict[str, str | None]", str], None]

@@ -11,37 +11,61 @@ from io import BytesIO
 from mudlark.errors import FormatError, MudlarkError, NetworkError, Refused
 from mudlark.find.expiry import expires_at
 from mudlark.find.kind import kind_by_type
-from mudlark.find.model import PLAYED, Find, Kind, Page
+from mudlark.find.model import Find, Kind, Page
 from mudlark.manifest.choose import highest
 from mudlark.manifest.load import fill, is_manifest, open_presentation, wants_text
 from mudlark.media.mp4.boxes import header
 from mudlark.media.mp4.read import Movie, parse_movie
 from mudlark.media.sniff import sniff
+from mudlark.web.address import shown
+from mudlark.web.secret import is_veiled
 from mudlark.web.session import Look, Session, along
 
 MOST = 24
 MANY = 400  # where sizes decide what is listed
-_MOST_PICTURES = 8
 _AT_ONCE = 6
 _LARGEST_INDEX = 8_000_000  # bytes of an MP4's index that are fetched to learn its length
 _LONGEST = 20.0  # seconds for all of them
 KINDS: dict[str, Kind] = {
-    **{"hls": "hls", "dash": "dash", "mp4": "video", "matroska": "video", "ts": "video"},
-    **{"mp3": "audio", "ogg": "audio", "flac": "audio", "wav": "audio", "adts": "audio"},
-    **{"png": "image", "jpeg": "image", "gif": "image", "webp": "image", "pdf": "document", "zip": "package"},
-    **{"webvtt": "subtitle"},
+    "hls": "hls",
+    "dash": "dash",
+    "mp4": "video",
+    "matroska": "video",
+    "ts": "video",
+    "mp3": "audio",
+    "ogg": "audio",
+    "flac": "audio",
+    "wav": "audio",
+    "adts": "audio",
+    "png": "image",
+    "jpeg": "image",
+    "gif": "image",
+    "webp": "image",
+    "pdf": "document",
+    "webvtt": "subtitle",
+    "zip": "package",
+    "gzip": "package",
+    "bzip2": "package",
+    "xz": "package",
+    "7z": "package",
+    "rar": "package",
+    "tar": "package",
+    "iso": "package",
+    "udf": "package",
+    "elf": "package",
+    "exe": "package",
+    "cab": "package",
+    "deb": "package",
+    "rpm": "package",
+    "vhd": "package",
+    "vmdk": "package",
+    "qcow2": "package",
 }
 
 
 async def probe(session: Session, page: Page, most: int = MOST) -> None:
-    """Fill in what the servers say of the likeliest finds, played ones first; `page` should be ranked.
-
-    Of pictures only a few are asked about, unless `most` is more than usual.
-    """
-    asked = [find for find in page.finds if find.role != "segment" and find.kind != "subtitle"]
-    likely = [find for find in asked if find.kind in PLAYED]
-    others = [find for find in asked if find.kind not in PLAYED]
-    await ask(session, [*likely, *(others if most > MOST else others[:_MOST_PICTURES])][:most])
+    """Fill in what the servers say of the likeliest finds, whatever their kind; `page` should be ranked."""
+    await ask(session, [find for find in page.finds if find.role != "segment"][:most])
 
 
 async def ask(session: Session, finds: Iterable[Find]) -> None:
@@ -55,15 +79,24 @@ async def ask(session: Session, finds: Iterable[Find]) -> None:
     tasks = [asyncio.create_task(one(find)) for find in finds if find.status is None and not find.problem]
     if not tasks:
         return
-    _, late = await asyncio.wait(tasks, timeout=_LONGEST)
-    for task in late:
-        task.cancel()
-    await asyncio.gather(*tasks, return_exceptions=True)
+    try:
+        done, _ = await asyncio.wait(tasks, timeout=_LONGEST)
+    finally:
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+    for task in done:
+        task.result()  # what a server does is noted with the find; anything else is a mistake of ours
 
 
 async def _ask(session: Session, find: Find) -> None:
     find.expires = expires_at(find.url, time.time())
-    with along(find.sent):
+    if is_veiled(find.url) and not session.remembers(find.url):
+        find.problem = (
+            "its address has a secret that was left out where it was kept; listen anew, or with --keep-secrets"
+        )
+        return
+    with along(find.referrer, find.sent):
         await _look_at(session, find)
 
 
@@ -73,7 +106,10 @@ async def _look_at(session: Session, find: Find) -> None:
         _describe(find, look)
         if movie := await movie_at(session, look):
             find.duration = movie.seconds or find.duration
-            find.kind = "video" if any(track.format.type == "video" for track in movie.tracks) else "audio"
+            pictures = [track.format for track in movie.tracks if track.format.type == "video"]
+            find.kind = "video" if pictures else "audio"
+            if pictures:
+                find.width, find.height = pictures[0].width, pictures[0].height
         if is_manifest(look):
             if not look.complete:
                 look = await session.look(find.url, wants_text)
@@ -84,12 +120,17 @@ async def _look_at(session: Session, find: Find) -> None:
             find.duration = presentation.duration
     except NetworkError as problem:
         find.status = problem.status
-        find.problem = f"the server answers {problem.status}" if problem.status else problem.what
+        find.problem = f"the server answers {problem.status}" if problem.status else _alone(problem, find)
     except MudlarkError as problem:
-        find.problem = problem.what
+        find.problem = _alone(problem, find)
         find.protected = isinstance(problem, Refused)
     except TimeoutError:
         find.problem = "the server did not answer in time"
+
+
+def _alone(problem: MudlarkError, find: Find) -> str:
+    """What went wrong, as it reads behind the find's own address."""
+    return problem.what.removeprefix(f"{shown(find.url)} ").rstrip(".")
 
 
 def _describe(find: Find, look: Look) -> None:

@@ -12,7 +12,8 @@ from urllib.parse import urlencode, urlsplit, urlunsplit
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 from mudlark.errors import Refused, UsageError
-from mudlark.web.address import resolve, tidy
+from mudlark.text import tidy
+from mudlark.web.address import resolve
 
 _MOST_FORMS = 50
 _MOST_OPTIONS = 2_000

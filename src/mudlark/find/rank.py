@@ -4,7 +4,9 @@ import math
 import re
 from urllib.parse import urlsplit
 
+from mudlark.find.advert import agrees, sign_of_advertising
 from mudlark.find.group import group
+from mudlark.find.kind import kind_by_extension
 from mudlark.find.model import PLAYED, Find, Kind, Page, Role
 from mudlark.web.address import file_part
 
@@ -18,15 +20,14 @@ _BY_KIND: dict[Kind, tuple[int, str]] = {
     "image": (5, "a picture"),
     "subtitle": (2, "subtitles"),
 }
-_ADVERT = re.compile(
-    r"(?:^|[./_-])(?:ads?|adverts?|advertis\w+|preroll|pre-roll|midroll|sponsors?|promos?|commercials?)(?:[./_-]|\d*$)",
-    re.I,
-)
 _ORNAMENT = re.compile(
     r"(?:^|[/_.-])(?:icons?|logos?|avatars?|sprites?|favicon|badges?|spacer|pixel|blank|button|bullet)(?:[/_.-]|\d*$)",
     re.I,
 )
-_ADVERT_SHARE = 0.6  # of the stated duration, below which a film beside the right one is an advert
+_ADVERT_POINTS = -50
+_UNFINISHED_POINTS = -70  # below everything that is an address
+_NOT_ASKED_POINTS = -7  # a point less than the smallest that was asked may lose for its size
+_TINY_AREA = 48 * 48  # pixels
 _WORD = re.compile(r"[^\W\d_]{3,}")
 
 
@@ -37,29 +38,55 @@ def rank(page: Page) -> None:
     listed = {url: find for find in page.finds for url in find.renditions}
     titled = _words(page.title or "")
     for find in page.finds:
-        advert = _advert_hint(find, page, match)
-        find.why = _reasons(find, page, advert, titled, listed.get(find.url) or listed.get(find.final or ""))
+        find.advert = sign_of_advertising(find, page, match)
+        kind = [_BY_KIND[find.kind]]
+        reasons = _reasons(find, page, listed.get(find.url) or listed.get(find.final or ""))
+        find.why = [*kind, *reasons, *_by_size(find), *_by_name(find, titled)]
+        find.standing = sum(points for points, _ in reasons)
         find.score = sum(points for points, _ in find.why)
-        find.role = _role(find, advert, listed)
+        find.role = _role(find, listed)
+    _below_larger(page)
     page.finds.sort(key=lambda find: -find.score)
 
 
-def agrees(duration: float, stated: float) -> bool:
-    """True if a duration is what the page states, give or take two seconds or three per cent."""
-    return abs(duration - stated) <= max(2.0, 0.03 * stated)
+def rivals(page: Page, find: Find) -> list[Find]:
+    """All finds of the same standing as this one, with itself: as likely to be what is wanted, but other things."""
+    groups = {evidence.group for evidence in find.evidence if evidence.group and evidence.place == "element"}
+    played = find.kind in PLAYED
+    return [
+        other
+        for other in page.finds
+        if other is find
+        or (
+            other.role == "main"
+            and not other.problem
+            and (other.kind in PLAYED if played else other.kind == find.kind)
+            and other.standing >= find.standing
+            and not groups & {evidence.group for evidence in other.evidence}
+        )
+    ]
 
 
-def _reasons(
-    find: Find, page: Page, advert: str | None, titled: set[str], master: Find | None
-) -> list[tuple[int, str]]:
-    reasons = [_BY_KIND[find.kind]]
+def _below_larger(page: Page) -> None:
+    """A smaller version never stands above the full one."""
+    known = {find.url: find for find in page.finds}
+    for find in page.finds:
+        full = known.get(find.larger or "")
+        if full is not None and find.score >= full.score:
+            find.why.append((full.score - 1 - find.score, "the full one comes first"))
+            find.score = full.score - 1
+
+
+def _reasons(find: Find, page: Page, master: Find | None) -> list[tuple[int, str]]:
+    """What speaks for and against a find beside its kind, its size and its name."""
+    reasons = []
     strongest = max(find.evidence, key=lambda evidence: evidence.weight)
     if strongest.weight:
         reasons.append((strongest.weight, strongest.words))
     if len(find.evidence) > 1:
         reasons.append((min(10, 4 * (len(find.evidence) - 1)), f"found in {len(find.evidence)} ways"))
-    if advert:
-        reasons.append((-50, advert))
+    if find.advert:
+        reasons.append((_ADVERT_POINTS, find.advert))
     elif find.duration and page.duration:
         if agrees(find.duration, page.duration):
             reasons.append((30, f"its {find.duration:.0f} s agree with the {page.duration:.0f} s that the page states"))
@@ -77,76 +104,66 @@ def _reasons(
     elif find.members:
         reasons.append((6, f"{find.count} page images of one document"))
     if find.larger:
-        reasons.append((-12, "a smaller version of another picture"))
+        reasons.append(
+            (-12, "a smaller version of another picture") if find.kind == "image" else (-40, "a smaller version")
+        )
     elif find.versions:
         reasons.append((4, f"the largest of {len(find.versions) + 1} versions"))
-    if find.kind == "image" and _ORNAMENT.search(urlsplit(find.url).path):
-        reasons.append((-8, "the address speaks of an ornament"))
-    if find.bytes and find.kind not in ("hls", "dash", "subtitle"):
-        reasons += _by_size(find)
-    shared = _words(file_part(find.url)) & titled
-    if shared:
-        reasons.append((8, f"its name shares {_list(shared)} with the title"))
+    if find.kind == "image":
+        reasons += _as_picture(find)
+    if find.hinted("unfinished") and not (find.status and not find.problem):
+        reasons.append((_UNFINISHED_POINTS, "an unfinished address, which a script completes"))
+    if page.asked and find.status is None and not find.problem and not find.asked:
+        reasons.append((_NOT_ASKED_POINTS, "no server was asked about it"))
     if find.problem:
         reasons.append((-60, find.problem))
     return reasons
 
 
+def _as_picture(find: Find) -> list[tuple[int, str]]:
+    reasons = []
+    if _ORNAMENT.search(urlsplit(find.url).path):
+        reasons.append((-8, "the address speaks of an ornament"))
+    if find.hinted("control"):
+        reasons.append((-10, "the picture of a button"))
+    if find.hinted("tiny") or (find.width and find.height and find.width * find.height <= _TINY_AREA):
+        reasons.append((-10, "no larger than an icon"))
+    if kind_by_extension(find.url) is None and find.status is None and not find.asked:
+        reasons.append((-4, "nothing in its address says that it is a picture"))
+    return reasons
+
+
 def _by_size(find: Find) -> list[tuple[int, str]]:
     """A point for each doubling of the size, from what is small for its kind."""
-    assert find.bytes
+    if not find.bytes or find.kind in ("hls", "dash", "subtitle"):
+        return []
     small = {"image": 20_000, "video": 500_000, "audio": 200_000}.get(find.kind, 100_000)
     points = max(-6, min(10, round(math.log2(find.bytes / small))))
     return [(points, "large for its kind" if points > 0 else "small for its kind")] if abs(points) > 1 else []
 
 
-def _advert_hint(find: Find, page: Page, match: bool) -> str | None:
-    """Why a played find is taken for an advert. match: another find of the page has the stated duration."""
-    if find.kind not in PLAYED:
-        return None
-    parts = urlsplit(find.url)
-    if _ADVERT.search(parts.hostname or "") or _ADVERT.search(parts.path):
-        return "the address speaks of an advert"
-    frames = [urlsplit(evidence.frame) for evidence in find.evidence if evidence.frame]
-    if any(_ADVERT.search(frame.hostname or "") or _ADVERT.search(frame.path) for frame in frames):
-        return "it stands in the frame of an advert"
-    if match and page.duration and find.duration and find.duration < _ADVERT_SHARE * page.duration:
-        return "much shorter than the page states, and another find is not"
-    if _played_before(find, page):
-        return "it played first, in a frame of another host, and something longer followed"
-    return None
+def _by_name(find: Find, titled: set[str]) -> list[tuple[int, str]]:
+    shared = _words(file_part(find.url)) & titled
+    return [(8, f"its name shares {_list(shared)} with the title")] if shared else []
 
 
-def _played_before(find: Find, page: Page) -> bool:
-    """True if only frames of another host asked for this, and a longer one was asked for later by others."""
-    frames = {evidence.frame for evidence in find.evidence}
-    hosts = {urlsplit(frame or page.url).netloc for frame in frames}
-    if not find.asked or not find.duration or urlsplit(page.url).netloc in hosts:
-        return False
-    return any(
-        other.kind in PLAYED
-        and (other.asked or 0) > find.asked
-        and (other.duration or 0) * _ADVERT_SHARE > (find.duration or 0)
-        and not frames & {evidence.frame for evidence in other.evidence}
-        for other in page.finds
-    )
-
-
-def _role(find: Find, advert: str | None, listed: dict[str, Find]) -> Role:
+def _role(find: Find, listed: dict[str, Find]) -> Role:
     if find.role == "segment":
         return "segment"
-    if advert:
+    if find.advert:
         return "advert"
-    if find.url in listed or find.final in listed:
+    if find.hinted("unfinished") and not (find.status and not find.problem):
+        return "other"
+    if find.url in listed or find.final in listed or (find.larger and find.kind != "image"):
         return "rendition"
     if find.kind in PLAYED or find.kind in ("document", "package"):
         return "main"
     if find.kind == "image":
         if find.members:
             return "main"
-        if find.larger or any("poster" in e.where or "thumbnail" in e.where.lower() for e in find.evidence):
+        if find.larger or find.hinted("poster", "thumbnail"):
             return "thumbnail"
-        if find.versions or any(e.where.startswith(("link", "download link")) for e in find.evidence):
+        if find.versions or any(evidence.place == "link" for evidence in find.evidence):
             return "main"
     return "other"
 

@@ -34,6 +34,16 @@ class Filter:
             and (self.larger_than is None or (find.bytes or 0) > self.larger_than)
         )
 
+    def __str__(self) -> str:
+        said = [f"match {self.match!r}" if self.match else "", f"are on {self.host!r}" if self.host else ""]
+        said += [f"are of kind {' or '.join(self.kinds)}" if self.kinds else ""]
+        said += [f"are in the role {' or '.join(self.roles)}" if self.roles else ""]
+        said += [f"are larger than {self.larger_than:,.0f} bytes" if self.larger_than is not None else ""]
+        return " and ".join(part for part in said if part)
+
+
+ANYTHING = Filter()
+
 
 def ordered(finds: Iterable[Find], order: str) -> list[Find]:
     """Finds by rank (as given), largest first, by type, by host, or in the order of their lines in the source."""
@@ -49,50 +59,67 @@ def ordered(finds: Iterable[Find], order: str) -> list[Find]:
     return listed
 
 
-def _line(find: Find) -> int:
-    lines = [int(e.at.removeprefix("line ")) for e in find.evidence if e.at and e.frame is None]
-    return min(lines, default=1 << 30)
+def _line(find: Find) -> tuple[int, int]:
+    """The first line of the page that names it; what only a frame names or a request asked for comes after those."""
+    own = [e.at.partition(" ") for e in find.evidence if e.at and e.frame is None]
+    lines = [int(number) for word, _, number in own if word == "line"]
+    requests = [int(number) for word, _, number in own if word == "request"]
+    return min(lines, default=1 << 30), min(requests, default=1 << 30)
 
 
 @dataclass(frozen=True, slots=True)
 class Choice:
-    """Which finds to haul: the best, unless one of these says otherwise. nth: counted from 1 among those that match.
+    """Which finds to haul: the best, unless one of these says otherwise. nth: the number that looking shows.
 
-    series: where there is nothing better, a numbered series of segments will do.
+    wanted: what the finds must have. series: where there is nothing better, a numbered series of segments will do.
     """
 
     nth: int | None = None
-    match: str | None = None
+    wanted: Filter = ANYTHING
     all: bool = False
     series: bool = False
 
     @property
     def made(self) -> bool:
         """True if the user chose."""
-        return self.nth is not None or self.match is not None or self.all
+        return self.nth is not None or self.wanted != ANYTHING or self.all
 
     def take(self, page: Page) -> list[Find]:
         """The chosen finds of a ranked page."""
         if not self.made:
             return [self._best(page)]
-        matching = [find for find in page.finds if Filter(match=self.match).passes(find)]
-        if not matching:
-            raise NothingFound(f"No find on {shown(page.url)} matches {self.match!r}.", "See them with `mudlark sift`.")
         if self.nth is not None:
-            if self.nth > len(matching):
-                raise UsageError(
-                    f"There are {len(matching)} finds to choose from, not {self.nth}.", "See `mudlark sift`."
-                )
-            return [matching[self.nth - 1]]
-        if self.all:
-            wanted = matching if self.match else [find for find in matching if find.role == "main"]
-            alive = [find for find in wanted if not find.problem and (self.series or find.role != "segment")]
-            if not alive:
-                raise NothingFound(
-                    f"None of the finds on {shown(page.url)} can be hauled.", "See `mudlark sift --why`."
-                )
-            return alive
-        return matching[:1]
+            return [self._numbered(page, self.nth)]
+        matching = [find for find in page.finds if self.wanted.passes(find)]
+        if not matching:
+            raise NothingFound(
+                f"None of the {len(page.finds)} finds on {shown(page.url)} {self.wanted}.",
+                "See them with `mudlark sift`.",
+                url=page.url,
+            )
+        if not self.all:
+            return matching[:1]
+        taken = [find for find in matching if find.role == "main" or self.wanted != ANYTHING]
+        alive = [find for find in taken if not find.problem and (self.series or find.role != "segment")]
+        if not alive:
+            raise NothingFound(
+                f"None of the finds on {shown(page.url)} can be hauled.", "See `mudlark sift --why`.", url=page.url
+            )
+        return alive
+
+    def _numbered(self, page: Page, number: int) -> Find:
+        found = next((find for find in page.finds if find.number == number), None)
+        if found is None:
+            raise UsageError(
+                f"There are {len(page.finds)} finds to choose from, not {number}.", "See `mudlark sift`.", url=page.url
+            )
+        if not self.wanted.passes(found):
+            raise UsageError(
+                f"Number {number}, {shown(found.url)}, is none of those that {self.wanted}.",
+                "The numbers are those that `mudlark sift` shows, whatever is filtered.",
+                url=page.url,
+            )
+        return found
 
     def _best(self, page: Page) -> Find:
         try:
@@ -107,4 +134,5 @@ class Choice:
             raise NothingFound(
                 f"{shown(page.url)} has no playlist, only a series of {count} numbered segments.",
                 "As a last resort, fetch the series with --series.",
+                url=page.url,
             ) from nothing

@@ -1,13 +1,13 @@
 """From an address to ranked finds: fetch, read, follow frames, rank, ask, rank again."""
 
-import asyncio
 import re
 import time
+from dataclasses import replace
 
 import msgspec
 
-from mudlark.errors import MudlarkError, NothingFound, Refused
-from mudlark.find.collect import Collector
+from mudlark.errors import MudlarkError, NothingFound, Refused, UsageError
+from mudlark.find.collect import Beside, Collector
 from mudlark.find.expiry import expires_at
 from mudlark.find.kind import FAMILIES, kind_by_extension, kind_by_type
 from mudlark.find.model import PLAYED, Evidence, Find, Frame, Kind, Page
@@ -17,11 +17,15 @@ from mudlark.find.questions import read_forms
 from mudlark.find.rank import rank
 from mudlark.manifest.load import is_manifest, wants_text
 from mudlark.media.sniff import sniff
-from mudlark.web.address import file_part, resolve, shown, tidy
-from mudlark.web.session import Look, Session
+from mudlark.text import sentence, tidy
+from mudlark.together import together
+from mudlark.web.address import file_part, resolve, shown
+from mudlark.web.referrer import DEFAULT, Referrer, policy_of
+from mudlark.web.session import Look, Session, along
 
 DEEPEST = 3  # frames inside frames
 _MOST_FRAMES = 12
+_MOST_ONWARD = 5
 _META_CHARSET = re.compile(rb"<meta[^>]+charset\s*=\s*[\"']?\s*([A-Za-z0-9_:.-]+)", re.I)
 _LINK = re.compile(r"<([^>]*)>([^<]*)")
 _LINK_PARAMETER = re.compile(r';\s*([\w*-]+)\s*=\s*(?:"([^"]*)"|([^\s;,]*))')
@@ -32,23 +36,56 @@ async def sift(session: Session, address: str, *, asking: int = MOST) -> Page:
 
     asking: about how many finds the servers are asked.
     """
-    return await sift_look(session, await session.look(address, wants_text), asking=asking)
+    return await sift_response(session, await session.look(address, wants_text), asking=asking)
 
 
-async def sift_look(session: Session, look: Look, *, asking: int = MOST) -> Page:
+async def sift_response(session: Session, look: Look, *, asking: int = MOST) -> Page:
     """The same for an answer that is there already."""
     page = await gather(session, look)
     if not page.finds and not page.asks:
         raise nothing(page)
-    rank(page)
-    if asking:
-        await probe(session, page, asking)
-        rank(page)
+    await settle(session, page, asking)
     return page
 
 
+async def settle(session: Session, page: Page, asking: int = MOST) -> None:
+    """Rank the finds of a page, ask the servers about the likeliest, rank again by what they say, and number them."""
+    rank(page)
+    if asking:
+        await probe(session, page, asking)
+        page.asked = True
+        rank(page)
+    for number, find in enumerate(page.finds, start=1):
+        find.number = number
+
+
 async def gather(session: Session, look: Look) -> Page:
-    """The finds and questions of an answer and of its frames, not yet ranked."""
+    """The finds and questions of an answer and of its frames, not yet ranked. A page that leads on by itself is
+    followed, a few times."""
+    page = await _gather_one(session, look)
+    been = {look.url}
+    while page.onward and len(been) <= _MOST_ONWARD:
+        address, way = page.onward
+        by_script = way == "by a script"
+        if address in been or (by_script and any(find.kind != "image" for find in page.finds)):
+            break
+        been.add(address)
+        try:
+            with along(Referrer(page.url, page.policy or DEFAULT)):
+                further = await session.look(address, wants_text)
+            ahead = await _gather_one(session, further)
+        except MudlarkError as problem:
+            page.notes.append(f"It leads on {way} to {shown(address)}, which cannot be had: {problem.what}")
+            break
+        for find in page.finds:
+            find.evidence = [replace(evidence, frame=evidence.frame or page.url) for evidence in find.evidence]
+        merge(ahead, page.finds)
+        ahead.notes = [*page.notes, f"{shown(page.url)} leads on {way} to {shown(ahead.url)}.", *ahead.notes]
+        page = ahead
+    return page
+
+
+async def _gather_one(session: Session, look: Look) -> Page:
     page = page_of(look)
     if not page.itself and sniff(look.body) == "html":
         page.forms = read_forms(decode(look), look.url)
@@ -68,11 +105,11 @@ def page_of(look: Look) -> Page:
         if feed := read_feed(look.body, look.url):
             return feed
     if kind is None and (form == "html" or look.type in ("text/html", "application/xhtml+xml")):
-        page = read_page(decode(look), look.url)
+        page = read_page(decode(look), look.url, policy=policy_of(look.headers.get("referrer-policy")))
         _link_headers(look, page)
         return page
-    kind = kind or kind_by_type(look.type)
-    if kind is None and (form == "unknown" or (look.filename and form not in ("html", "json", "xml"))):
+    kind = kind or kind_by_type(look.type) or (kind_by_extension(look.url) if form not in ("html", "unknown") else None)
+    if kind is None and (form == "unknown" or (look.filename and form != "html")):
         kind = kind_by_extension(look.url) or "package"
     if kind is None:
         raise NothingFound(
@@ -80,7 +117,7 @@ def page_of(look: Look) -> Page:
             f"{look.length or len(look.body):,} bytes of {form}).",
             "Give the address of a page, a playlist or a media file.",
         )
-    find = Find(look.url, kind, evidence=[Evidence("the address given", None, 30)])
+    find = Find(look.url, kind, evidence=[Evidence("given", "the address given", None, 30)])
     find.bytes, find.status, find.type = look.length, look.status, look.type or None
     find.expires = expires_at(look.url, time.time())
     return Page(look.url, tidy(file_part(look.url).rpartition(".")[0]), finds=[find], itself=True)
@@ -99,9 +136,22 @@ def nothing(page: Page) -> NothingFound:
             f"{shown(page.url)} asks for {named.label or named.name!r} before it shows any media.",
             f"Add --choose {named.name}=… with one of {labels}.",
         )
+    if page.feeds:
+        return NothingFound(
+            f"There is no media in the source of {shown(page.url)}, but it names a feed.",
+            f"Look through that: mudlark sift {shown(page.feeds[0])}",
+            url=page.url,
+        )
+    if page.capture:
+        return NothingFound(
+            f"{shown(page.url)} asked for no media while it was listened to.",
+            "If something on it starts the media, name that with --press TEXT.",
+            url=page.url,
+        )
     return NothingFound(
         f"There is no media in the source of {shown(page.url)}.",
         "It may only be asked for once the page is played; try with --listen.",
+        url=page.url,
     )
 
 
@@ -112,7 +162,7 @@ def _link_headers(look: Look, page: Page) -> None:
         given = {name.lower(): quoted or plain for name, quoted, plain in _LINK_PARAMETER.findall(match[2])}
         if set(given.get("rel", "").lower().split()) & {"preload", "enclosure", "alternate"}:
             kind = kind_by_type(given.get("type")) or FAMILIES.get(given.get("as", ""))
-            into.add(match[1], kind, "Link header", 12)
+            into.add(match[1], kind, "header", "Link header", 12)
     merge(page, list(into.finds.values()))
 
 
@@ -123,7 +173,8 @@ def merge(page: Page, finds: list[Find]) -> None:
         if find.url in known:
             mine = known[find.url]
             mine.evidence += [evidence for evidence in find.evidence if evidence not in mine.evidence]
-            mine.label = mine.label or find.label
+            mine.label, mine.language = mine.label or find.label, mine.language or find.language
+            mine.declared, mine.linked = mine.declared or find.declared, mine.linked or find.linked
             if find.asked:
                 mine.asked, mine.sent, mine.final = find.asked, find.sent, find.final
                 mine.kind, mine.type, mine.bytes, mine.problem = find.kind, find.type, find.bytes, find.problem
@@ -142,28 +193,35 @@ async def _follow(session: Session, page: Page) -> None:
     for _ in range(DEEPEST):
         fresh = [frame for frame in frames if frame.url not in seen][: _MOST_FRAMES - len(seen) + 1]
         seen.update(frame.url for frame in fresh)
-        inner = await asyncio.gather(*(_frame(session, frame) for frame in fresh))
+        inner = await together(_frame(session, page, frame) for frame in fresh)
         frames = []
         for found in inner:
             if found:
                 merge(page, found.finds)
+                page.feeds += [feed for feed in found.feeds if feed not in page.feeds]
                 page.duration = page.duration or found.duration
                 page.wants_login = page.wants_login or found.wants_login
                 frames += found.frames
 
 
-async def _frame(session: Session, frame: Frame) -> Page | None:
-    """What a frame holds; a frame that cannot be had is passed over, as a browser does."""
+async def _frame(session: Session, inside: Page, frame: Frame) -> Page | None:
+    """What a frame inside a page holds; a frame that cannot be had is passed over, as a browser does."""
     try:
-        look = await session.look(frame.url, wants_text)
+        with along(Referrer(inside.url, inside.policy or DEFAULT)):
+            look = await session.look(frame.url, wants_text)
         if sniff(look.body) == "html" and not is_manifest(look):
-            page = read_page(decode(look), look.url, frame=look.url)
+            policy = policy_of(look.headers.get("referrer-policy"))
+            page = read_page(decode(look), look.url, frame=look.url, policy=policy)
         else:
             page = page_of(look)
             for find in page.finds:
-                find.evidence = [Evidence(frame.where, None, 20)]
+                find.evidence = [Evidence("frame", frame.where, None, 20)]
+                find.referrer = Referrer(inside.url, inside.policy or DEFAULT)
     except MudlarkError:
         return None
+    if frame.advert:
+        for find in page.finds:
+            find.evidence = [replace(evidence, hint="advert") for evidence in find.evidence]
     return page
 
 
@@ -184,7 +242,7 @@ async def _oembed(session: Session, page: Page, address: str) -> list[Frame]:
     into = Collector("", page.url, look.url)
     for name in ("url", "thumbnail_url"):
         if name in text:
-            into.add(text[name], "image", f"oEmbed {name}", 3)
+            into.add(text[name], "image", "metadata", f"oEmbed {name}", 3, Beside(hint="thumbnail"))
     merge(page, list(into.finds.values()))
     return [Frame(frame.url, "oEmbed markup") for frame in inner.frames if resolve(page.url, frame.url)]
 
@@ -213,25 +271,50 @@ def decode(look: Look) -> str:
 
 
 def best(page: Page) -> Find:
-    """The find to haul: the first that is played and alive; a page without any gives its best file."""
+    """The find to haul: the first that is played and alive; a page without any gives its best file.
+
+    Raises UsageError where a list has several and nothing says which one, NothingFound where only adverts are there.
+    """
     if not page.finds:
         raise nothing(page)
     alive = [find for find in page.finds if not find.problem]
-    for find in alive:
-        if find.kind in PLAYED and find.role == "main":
+    mains = [find for find in alive if find.role == "main"]
+    if page.is_list and len(mains) > 1:
+        labels = ", ".join(f"{find.number} {find.label or file_part(find.url)!r}" for find in mains[:4])
+        raise UsageError(
+            f"{shown(page.url)} lists {len(mains)} that can be hauled: {labels}{', …' if len(mains) > 4 else ''}.",
+            "Choose one with --nth N or --match TEXT, or take all with --all.",
+            url=page.url,
+        )
+    for find in mains:
+        if find.kind in PLAYED:
             return find
     for find in page.finds:
         if find.kind in PLAYED and find.protected:
             raise Refused(find.problem or "The media is protected.", "Mudlark does not fetch protected media.")
-        if find.kind in PLAYED and find.problem:
+        if find.kind in PLAYED and find.problem and find.role == "main":
             raise NothingFound(
-                f"The best find on {shown(page.url)} cannot be used: {shown(find.url)}: {find.problem}.",
+                f"The best find on {shown(page.url)} cannot be used: {shown(find.url)}: {sentence(find.problem)}",
                 "Look at the others with `mudlark sift`, and haul one of them by its address.",
+                url=find.url,
             )
-    for find in alive:
-        if find.role == "main":
-            return find
+    adverts = [find for find in alive if find.role == "advert"]
+    if adverts:
+        raise NothingFound(
+            f"The only film on {shown(page.url)} is an advert, {shown(adverts[0].url)}: {adverts[0].advert}.",
+            _ADVERT_ADVICE[page.capture is not None].format(adverts[0].number),
+            url=adverts[0].url,
+        )
+    if mains:
+        return mains[0]
     raise NothingFound(
         f"No find on {shown(page.url)} is a film, a sound or a file to keep.",
         "See them with `mudlark sift`, and choose with --nth or --match.",
+        url=page.url,
     )
+
+
+_ADVERT_ADVICE = {
+    False: "The film may only be asked for once the page is played: try with --listen. --nth {} takes the advert.",
+    True: "If something on the page starts the film, name that with --press TEXT. --nth {} takes the advert.",
+}

@@ -12,11 +12,12 @@ from mudlark.errors import UsageError
 from mudlark.find.model import Page
 from mudlark.find.probe import MOST
 from mudlark.find.questions import ANY, Answer, Form, Step, find_question, read_forms, step_of
-from mudlark.find.sift import decode, sift_look
+from mudlark.find.sift import decode, sift_response
 from mudlark.manifest.load import wants_text
 from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
 from mudlark.web.connection import Connection
+from mudlark.web.referrer import Referrer
 from mudlark.web.session import Look, Session, along
 
 MOST_WALKS = 64
@@ -51,7 +52,7 @@ async def walk(session: Session, url: str, answers: Sequence[Answer], *, until: 
 async def sift_walked(session: Session, url: str, answers: Sequence[Answer], *, asking: int = MOST) -> Page:
     """The page behind the answers with its finds."""
     walked = await walk(session, url, answers)
-    page = await sift_look(session, walked.look, asking=asking)
+    page = await sift_response(session, walked.look, asking=asking)
     page.walk = list(walked.steps)
     return page
 
@@ -92,7 +93,7 @@ async def _paths(connection: Connection, url: str, answers: tuple[Answer, ...]) 
 
 async def _send(session: Session, look: Look, step: Step) -> Look:
     parts = urlsplit(look.url)
-    with along({"referer": look.url, "origin": f"{parts.scheme}://{parts.netloc}"}):
+    with along(Referrer(look.url), {"origin": f"{parts.scheme}://{parts.netloc}"}):
         if step.method == "GET":
             return await session.look(step.url, wants_text)
         return await session.send(step.url, step.fields, multipart=step.multipart)

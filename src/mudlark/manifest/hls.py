@@ -11,7 +11,8 @@ from typing import Literal
 
 from mudlark.errors import ManifestError, Refused
 from mudlark.manifest.model import ByteRange, Segment, Track
-from mudlark.web.address import printable, resolve
+from mudlark.text import printable
+from mudlark.web.address import resolve
 
 _ATTRIBUTE = re.compile(r'\s*([A-Z0-9-]+)\s*=\s*("[^"\r\n]*"|[^,]*)\s*(?:,|$)')
 _MEDIA_TYPES: dict[str, Literal["audio", "subtitles", "video"]] = {
@@ -31,11 +32,13 @@ KEY_SYSTEMS = {
 class Playlist:
     """A playlist as read: a master lists `tracks`, a media playlist `segments`.
 
+    within: sound that is inside the variants (EXT-X-MEDIA without an address), by its group.
     ended: whether the playlist says that nothing more will come. Durations in seconds.
     """
 
     url: str
     tracks: list[Track] = field(default_factory=list)
+    within: list[Track] = field(default_factory=list)
     segments: list[Segment] = field(default_factory=list)
     ended: bool = False
     has_map: bool = False
@@ -88,6 +91,11 @@ class _Reader:
                     handler(self, value)
             elif not line.startswith("#"):
                 self.address(line)
+        for track in self.list.tracks:
+            inside = [sound for sound in self.list.within if sound.group == track.audio_group]
+            if track.audio_group and inside:
+                track.sound_within, track.language = True, inside[0].language
+                track.sound_default = any(sound.default for sound in inside)
         if self.list.tracks and self.list.segments:
             raise ManifestError(f"{self.list.url} mixes the tags of a master and of a media playlist.")
         return self.list
@@ -165,13 +173,14 @@ class _Reader:
     def on_media(self, value: str) -> None:
         given = attributes(value)
         kind = _MEDIA_TYPES.get(given.get("TYPE", ""))
-        if "URI" not in given or kind is None:
+        if kind is None or ("URI" not in given and kind != "audio"):
             return
-        self.list.tracks.append(
+        track = self.list.within if "URI" not in given else self.list.tracks
+        track.append(
             Track(
                 name=f"{given['TYPE'][0].lower()}{len(self.list.tracks) + 1}",
                 type=kind,
-                url=self.absolute(given["URI"]),
+                url=self.absolute(given["URI"]) if "URI" in given else "",
                 language=given.get("LANGUAGE"),
                 label=given.get("NAME"),
                 group=given.get("GROUP-ID"),

@@ -1,6 +1,5 @@
 """From an answer of a server to a presentation: the playlists behind a playlist are fetched here, and only here."""
 
-import asyncio
 from collections.abc import Iterable
 
 from mudlark.errors import ManifestError, UsageError
@@ -8,14 +7,18 @@ from mudlark.manifest import hls
 from mudlark.manifest.model import Document, Presentation, Track
 from mudlark.manifest.plain import plain_file
 from mudlark.media.sniff import sniff
+from mudlark.together import together
 from mudlark.web.session import Look, Session
 
 
 def wants_text(head: bytes, kind: str) -> bool:
-    """True if an answer that begins so is a page or a manifest, to be read whole."""
-    return sniff(head) in ("html", "hls", "dash", "xml", "json", "text") or (
-        sniff(head) == "unknown" and kind.startswith("text/")
-    )
+    """True if an answer that begins so is a page or a manifest, to be read whole. What holds NULs is no text, whatever
+    its type says."""
+    form = sniff(head)
+    if form in ("html", "hls", "dash", "xml", "json", "text"):
+        return True
+    wide = head.startswith((b"\xff\xfe", b"\xfe\xff"))  # UTF-16
+    return form == "unknown" and kind.startswith("text/") and (wide or b"\0" not in head)
 
 
 def is_manifest(look: Look) -> bool:
@@ -43,13 +46,13 @@ async def load(session: Session, address: str) -> Presentation:
     look = await session.look(address, wants_text)
     if is_manifest(look) or look.complete:
         return open_presentation(look)
-    return plain_file(await session.glance(look.url), look)
+    return plain_file(await session.glance(look.url, patient=True), look)
 
 
 async def fill(session: Session, presentation: Presentation, tracks: Iterable[Track]) -> None:
     """Read the playlists of those tracks that have none yet."""
     waiting = [track for track in tracks if track.segments is None and track.type != "subtitles"]
-    looks = await asyncio.gather(*(session.look(track.url, wants_text) for track in waiting))
+    looks = await together(session.look(track.url, wants_text) for track in waiting)
     for track, look in zip(waiting, looks, strict=True):
         _fill(track, hls.parse(look.body, look.url))
         presentation.documents.append(Document(look.url, look.body))

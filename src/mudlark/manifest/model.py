@@ -32,7 +32,10 @@ class Segment:
 
 @dataclass(slots=True)
 class Track:
-    """One rendition. segments: None while its own playlist has not been read. bitrate: bits a second, peak."""
+    """One rendition. segments: None while its own playlist has not been read. bitrate: bits a second, peak.
+
+    sound_within: its group of sounds has one that is inside of it, in its own language; sound_default: as the default.
+    """
 
     name: str
     type: Literal["video", "audio", "subtitles", "file", "images"]
@@ -47,6 +50,8 @@ class Track:
     group: str | None = None
     audio_group: str | None = None
     default: bool = False
+    sound_within: bool = False
+    sound_default: bool = False
     segments: list[Segment] | None = None
 
     @property
@@ -68,7 +73,8 @@ class Document:
 class Presentation:
     """url: final address of the manifest or file. kind: what it is. documents: the manifests read so far.
 
-    Of a plain file also: length in bytes, the name that the server gives it, and digests it states (hexadecimal).
+    Of a plain file also: length in bytes, the name that the server gives it, digests it states (hexadecimal), its
+    entity tag and date as stated (ETag, Last-Modified), and its first bytes.
     """
 
     url: str
@@ -78,6 +84,9 @@ class Presentation:
     length: int | None = None
     filename: str | None = None
     digests: dict[str, str] = field(default_factory=dict)
+    validator: str | None = None
+    modified: str | None = None
+    head: bytes = b""
 
     @property
     def duration(self) -> float | None:

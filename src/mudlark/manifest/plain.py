@@ -24,6 +24,8 @@ def plain_file(look: Look, whole: Look | None = None) -> Presentation:
         ]
     found = Presentation(look.url, "file", [Track("file", "file", look.url, segments=segments)])
     found.length = look.length
+    found.validator, found.modified = look.headers.get("etag"), look.headers.get("last-modified")
+    found.head = look.body
     found.filename = look.filename or (whole.filename if whole else None)
     found.digests = stated_digests(look.headers, whole=look.status == 200)
     if whole and whole.status == 200 and "content-encoding" not in whole.headers:

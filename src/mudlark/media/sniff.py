@@ -4,15 +4,65 @@ import re
 
 from mudlark.media.ts import looks_like_transport
 
-_MAGIC = (
-    *((b"\x1aE\xdf\xa3", "matroska"), (b"ID3", "mp3"), (b"OggS", "ogg"), (b"fLaC", "flac"), (b"\x89PNG\r\n", "png")),
-    *((b"\xff\xd8\xff", "jpeg"), (b"GIF8", "gif"), (b"%PDF-", "pdf"), (b"PK\x03\x04", "zip"), (b"WEBVTT", "webvtt")),
-)
-_EXTENSIONS = {
-    **{"mp4": ".mp4", "ts": ".ts", "matroska": ".mkv", "mp3": ".mp3", "ogg": ".ogg", "flac": ".flac", "png": ".png"},
-    **{"jpeg": ".jpg", "gif": ".gif", "pdf": ".pdf", "zip": ".zip", "webvtt": ".vtt", "hls": ".m3u8", "dash": ".mpd"},
-    **{"adts": ".aac", "wav": ".wav", "webp": ".webp", "html": ".html", "json": ".json"},
+_MAGIC = {
+    b"\x1aE\xdf\xa3": "matroska",
+    b"ID3": "mp3",
+    b"OggS": "ogg",
+    b"fLaC": "flac",
+    b"\x89PNG\r\n": "png",
+    b"\xff\xd8\xff": "jpeg",
+    b"GIF8": "gif",
+    b"%PDF-": "pdf",
+    b"PK\x03\x04": "zip",
+    b"PK\x05\x06": "zip",
+    b"WEBVTT": "webvtt",
+    b"\xef\xbb\xbfWEBVTT": "webvtt",
+    b"\x1f\x8b\x08": "gzip",
+    b"BZh": "bzip2",
+    b"\xfd7zXZ\0": "xz",
+    b"7z\xbc\xaf\x27\x1c": "7z",
+    b"Rar!\x1a\x07": "rar",
+    b"\x7fELF": "elf",
+    b"MSCF\0\0\0\0": "cab",
+    b"!<arch>\ndebian": "deb",
+    b"\xed\xab\xee\xdb": "rpm",
+    b"conectix": "vhd",
+    b"KDMV": "vmdk",
+    b"QFI\xfb": "qcow2",
 }
+_EXTENSIONS = {
+    "mp4": ".mp4",
+    "ts": ".ts",
+    "matroska": ".mkv",
+    "mp3": ".mp3",
+    "ogg": ".ogg",
+    "flac": ".flac",
+    "png": ".png",
+    "jpeg": ".jpg",
+    "gif": ".gif",
+    "pdf": ".pdf",
+    "zip": ".zip",
+    "webvtt": ".vtt",
+    "hls": ".m3u8",
+    "dash": ".mpd",
+    "adts": ".aac",
+    "wav": ".wav",
+    "webp": ".webp",
+    "html": ".html",
+    "json": ".json",
+}
+# what only fills in where a name has no extension at all: many kinds of file are one of these inside
+_IF_NONE = {
+    "gzip": ".gz",
+    "bzip2": ".bz2",
+    "xz": ".xz",
+    "7z": ".7z",
+    "rar": ".rar",
+    "tar": ".tar",
+    "iso": ".iso",
+    "exe": ".exe",
+}
+_DESCRIPTORS = 0x8001  # where the volume descriptors of a disk image begin (ECMA-119 §6.7.1, ECMA-167 §2/9)
 _ALSO = {
     "mp4": "m4v m4a m4b mov 3gp f4v cmfv cmfa m4s heic avif",
     "matroska": "webm mka mks",
@@ -26,7 +76,7 @@ _HTML = re.compile(rb"<(?:!doctype\s+html|html|head|body|title|meta|script|div|p
 
 def sniff(head: bytes) -> str:
     """One word for what `head` begins: mp4, ts, hls, dash, html, xml, json, text, unknown, or another format's name."""
-    for magic, name in _MAGIC:
+    for magic, name in _MAGIC.items():
         if head.startswith(magic):
             return name
     if head[4:8] in (b"ftyp", b"styp", b"moov", b"moof") or head[4:8] in (b"mdat", b"free", b"wide", b"skip"):
@@ -40,6 +90,14 @@ def sniff(head: bytes) -> str:
             return "adts"
         if head[1] & 0xE0 == 0xE0 and head[1] & 0x06 == 0x02:
             return "mp3"
+    if head[_DESCRIPTORS : _DESCRIPTORS + 5] == b"CD001":
+        return "iso"
+    if head[_DESCRIPTORS : _DESCRIPTORS + 5] in (b"BEA01", b"NSR02", b"NSR03"):
+        return "udf"
+    if head[257:262] == b"ustar":
+        return "tar"
+    if head[:2] == b"MZ" and b"\0" in head[:64]:
+        return "exe"
     return _sniff_text(head)
 
 
@@ -51,7 +109,7 @@ def _sniff_text(head: bytes) -> str:
         if b"<MPD" in text:
             return "dash"
         return "html" if b"<html" in text.lower() else "xml"
-    if _HTML.search(text[:1024]):
+    if _HTML.search(text[:1024]) and b"\0" not in text[:1024]:
         return "html"
     if text[:1] in (b"{", b"[") and b"\0" not in text:
         return "json"
@@ -63,6 +121,8 @@ def _sniff_text(head: bytes) -> str:
 def right_extension(form: str, given: str) -> str:
     """The extension for a file of a sniffed format: the given one (with its dot) unless it is missing or lies."""
     usual = _EXTENSIONS.get(form)
+    if not given:
+        return usual or _IF_NONE.get(form, "")
     if usual is None or given.lower() == usual or given.lower().lstrip(".") in _ALSO.get(form, "").split():
         return given
     return usual

@@ -21,7 +21,9 @@ class Caption:
         self.lines = [(heading, _INK), *((fact, _FAINT) for fact in facts), *((text, _WARNING) for text in warnings)]
 
 
-def draw_sheet(title: str, cells: Sequence[tuple[Image.Image | None, Caption]], target: Path) -> None:
+def draw_sheet(
+    title: str, cells: Sequence[tuple[Image.Image | None, Caption]], target: Path, *, replace: bool = False
+) -> None:
     """Draw the cells, each a picture (if there is one) with its caption, and write them as PNG."""
     columns = min(_COLUMNS, max(1, len(cells)))
     rows = [cells[at : at + columns] for at in range(0, len(cells), columns)]
@@ -35,7 +37,7 @@ def draw_sheet(title: str, cells: Sequence[tuple[Image.Image | None, Caption]], 
         for column, (picture, caption) in enumerate(row):
             _cell(sheet, draw, (_GAP + column * (_CELL[0] + _GAP), top), picture, caption)
         top += height
-    with whole_file(target, "Choose another place for it.") as file:
+    with whole_file(target, "Choose another place for it with --sheet.", replace=replace) as file:
         sheet.save(file, "PNG", optimize=True)
 
 

@@ -1,10 +1,17 @@
-"""What a verification says: checks with their outcomes, problems with codes, and the verdict that follows."""
+"""What a verification says: checks with their outcomes, problems with codes, and the verdict that follows.
+
+What it takes for each kind of file to be sound is the table in docs/verification.md: something that was looked at must
+prove that the file is whole. Where nothing does and nothing is wrong, it is unproven.
+"""
 
 from typing import Literal
 
 import msgspec
 
-Verdict = Literal["sound", "flawed", "broken", "refused", "failed"]
+Verdict = Literal["sound", "unproven", "flawed", "broken", "refused", "failed"]
+WORTH: dict[Verdict, int] = {"sound": 5, "unproven": 4, "flawed": 3, "broken": 2, "refused": 1, "failed": 0}
+_BY_DIGEST = frozenset({"stated-digest", "expected-digest"})
+PROOFS = frozenset({"picture-units", "samples", "content", "pages"}) | _BY_DIGEST  # checks that prove a file whole
 
 
 class Check(msgspec.Struct, frozen=True):
@@ -31,10 +38,17 @@ class Report(msgspec.Struct):
 
     @property
     def verdict(self) -> Verdict:
-        """broken if any problem is grave, flawed if there is any, else sound."""
+        """broken if any problem is grave, flawed if there is any, sound if a check proves it, else unproven."""
         if any(problem.grave for problem in self.problems):
             return "broken"
-        return "flawed" if self.problems else "sound"
+        if self.problems:
+            return "flawed"
+        return "sound" if self.proven else "unproven"
+
+    @property
+    def proven(self) -> bool:
+        """True if a check that was made proves the file to be whole."""
+        return any(check.outcome == "passed" and check.name in PROOFS for check in self.checks)
 
     def passed(self, name: str, detail: str) -> None:
         """Note a check that held."""
@@ -48,3 +62,7 @@ class Report(msgspec.Struct):
     def skipped(self, name: str, reason: str) -> None:
         """Note a check that could not be made."""
         self.checks.append(Check(name, "skipped", reason))
+
+    def carry(self, checks: list[Check]) -> None:
+        """Take over what digests proved when the item was made: its files are still the same bytes."""
+        self.checks += [check for check in checks if check.name in _BY_DIGEST and check.outcome == "passed"]

@@ -5,11 +5,12 @@ in a URI (RFC 3986 §2) are percent-encoded.
 """
 
 import re
-import unicodedata
 from functools import lru_cache
 from urllib.parse import quote, unquote, urldefrag, urljoin, urlsplit, urlunsplit
 
 from mudlark.errors import UsageError
+from mudlark.text import printable
+from mudlark.web.secret import veiled
 
 _LEGAL = "%/:?#[]@!$&'()*+,;=~-._"
 _SIMPLE_PATH = re.compile(r"/[\w!$%&'()*+,.:;=@~-][^#\\]*$", re.A)
@@ -49,7 +50,7 @@ def as_sent(address: str) -> str:
             raise UsageError(
                 f"{printable(address)!r} is not a web address.", "Give one that begins with http:// or https://."
             )
-        netloc = parts.netloc
+        netloc, _ = parts.netloc, parts.port
         if not host.isascii():
             netloc = netloc.replace(host, host.encode("idna").decode("ascii"))
         parts = parts._replace(netloc=netloc, fragment="")
@@ -60,24 +61,9 @@ def as_sent(address: str) -> str:
     return quote(urlunsplit(parts), safe=_LEGAL)
 
 
-def printable(text: str) -> str:
-    """Text from outside without control characters, safe for a terminal."""
-    if text.isprintable():
-        return text.strip()
-    return "".join(" " if unicodedata.category(char) in ("Cc", "Cf", "Zl", "Zp") else char for char in text).strip()
-
-
-def tidy(text: str | None, longest: int = 300) -> str | None:
-    """One line of printable text, or None."""
-    if not text:
-        return None
-    words = " ".join(printable(text[: longest * 4]).split())
-    return words[:longest] or None
-
-
 def shown(address: str) -> str:
-    """An address in a message: whole if short, else with its middle left out."""
-    text = printable(address)
+    """An address in a message: without its secrets, whole if short, else with its middle left out."""
+    text = printable(veiled(address))
     return text if len(text) <= 120 else f"{text[:80]}…{text[-36:]}"
 
 

@@ -10,8 +10,8 @@ import shutil
 import signal
 import sys
 import tempfile
-from collections.abc import AsyncIterator, Iterator
-from contextlib import AsyncExitStack, asynccontextmanager, contextmanager, suppress
+from collections.abc import AsyncIterator
+from contextlib import AsyncExitStack, asynccontextmanager, suppress
 from http.cookiejar import Cookie
 from importlib.resources import files
 from pathlib import Path
@@ -21,7 +21,8 @@ from urllib.parse import urlsplit
 from mudlark.errors import MudlarkError, UsageError
 from mudlark.web.connection import Connection
 from mudlark.web.guise import PLAIN, Guise
-from mudlark.web.session import SECRET, read_cookies
+from mudlark.web.secret import SECRET_FIELDS
+from mudlark.web.session import read_cookies
 
 if TYPE_CHECKING:
     from playwright.async_api import Browser, BrowserContext, Page, Route
@@ -40,12 +41,15 @@ _FLAGS = (
     "--disable-quic",
     "--autoplay-policy=no-user-gesture-required",
 )
+_LONGEST_PLACE = 40
 _STARTING = 30.0  # seconds
 _CLOSING = 8.0
 
 
 class BrowserError(MudlarkError):
     """The browser would not start, or ended by itself."""
+
+    code = "browser"
 
 
 def find_browser(given: Path | None = None) -> Path:
@@ -77,13 +81,16 @@ async def opened(connection: Connection, executable: Path | None = None) -> Asyn
     if connection.trust:
         flags.append(f"--ignore-certificate-errors-spki-list={_key_digests(connection.trust)}")
     async with AsyncExitStack() as stack:
-        folder = stack.enter_context(tempfile.TemporaryDirectory(prefix="mudlark-", ignore_cleanup_errors=True))
-        with _temporary_files_in(folder):
-            playwright = await stack.enter_async_context(async_playwright())
+        place = tempfile.TemporaryDirectory(prefix="mudlark-", dir=_short_place(), ignore_cleanup_errors=True)
+        folder = stack.enter_context(place)
+        playwright = await stack.enter_async_context(async_playwright())
         try:
-            browser = await playwright.chromium.launch(
+            # with a profile of its own, so that it stands in our folder, which goes away whatever happens
+            launched = await playwright.chromium.launch_persistent_context(
+                Path(folder) / "profile",
                 executable_path=path,
                 args=flags,
+                env={**os.environ, "TMPDIR": folder},
                 timeout=_STARTING * 1000,
                 handle_sigint=False,
                 handle_sigterm=False,
@@ -94,6 +101,9 @@ async def opened(connection: Connection, executable: Path | None = None) -> Asyn
                 f"The browser {path} does not start: {_first_line(problem)}",
                 "Start it by hand to see what it says, or give another with --browser.",
             ) from problem
+        browser = launched.browser
+        if browser is None:
+            raise BrowserError("The browser cannot be driven by this version of its driver.", "Update playwright.")
         process = None
         try:
             process = await _process_of(browser)
@@ -104,18 +114,13 @@ async def opened(connection: Connection, executable: Path | None = None) -> Asyn
             await _end(browser, process)
 
 
-@contextmanager
-def _temporary_files_in(folder: str) -> Iterator[None]:
-    """Programs started inside, and those that they start, keep their temporary files there: the profile among them."""
-    before = os.environ.get("TMPDIR")
-    os.environ["TMPDIR"] = folder
-    try:
-        yield
-    finally:
-        if before is None:
-            del os.environ["TMPDIR"]
-        else:
-            os.environ["TMPDIR"] = before
+def _short_place() -> str | None:
+    """Where the profile goes: the usual folder for temporary files, unless its path is too long for the socket that the
+    browser makes in it (sun_path has 104 bytes or a few more)."""
+    usual = tempfile.gettempdir()
+    if len(os.fsencode(usual)) <= _LONGEST_PLACE or not os.access("/tmp", os.W_OK):
+        return usual
+    return "/tmp"
 
 
 async def _context(browser: "Browser", connection: Connection) -> "BrowserContext":
@@ -134,7 +139,7 @@ async def _context(browser: "Browser", connection: Connection) -> "BrowserContex
         locale=guise.language.partition(",")[0] or "en",
         user_agent=agent,
         accept_downloads=False,
-        extra_http_headers={name: value for name, value in connection.headers if name.lower() not in SECRET},
+        extra_http_headers={name: value for name, value in connection.headers if name.lower() not in SECRET_FIELDS},
     )
     await context.add_init_script(path=str(files("mudlark.web") / "keys.js"))
     if connection.cookie_file:
@@ -171,7 +176,7 @@ async def dress(page: "Page", guise: Guise) -> None:
 
 async def send_secrets(context: "BrowserContext", connection: Connection, address: str) -> None:
     """Secret headers that the user gave go to the host of the page, and to no other."""
-    secret = {name: value for name, value in connection.headers if name.lower() in SECRET}
+    secret = {name: value for name, value in connection.headers if name.lower() in SECRET_FIELDS}
     if not secret:
         return
     home = urlsplit(address)

@@ -1,41 +1,56 @@
 """Words for what goes wrong between here and a server: what happened, whether it may pass, and what a user can do."""
 
+import re
 from http import HTTPStatus
 from urllib.parse import urlsplit
 
 import aiohttp
 
 from mudlark.errors import NetworkError
-from mudlark.web.address import printable, shown
+from mudlark.text import printable
+from mudlark.web.address import shown
 from mudlark.web.retry import Passing, passes
 
 
 def status_error(address: str, response: aiohttp.ClientResponse) -> NetworkError:
-    status = response.status
+    """Words for an answer of 400 or above."""
+    return error_for_status(address, response.status, response.reason, response.headers.get("Retry-After", ""))
+
+
+def error_for_status(address: str, status: int, reason: str | None = None, retry_after: str = "") -> NetworkError:
+    """Words for a status of 400 or above. reason: as the server calls it. retry_after: the field's value."""
     try:
         phrase = HTTPStatus(status).phrase
     except ValueError:
-        phrase = response.reason or "unknown status"
+        phrase = printable(reason or "") or "unknown status"
     what = f"{shown(address)} answered {status} {phrase}."
     if passes(status):
-        given = response.headers.get("Retry-After", "")
-        return Passing(what, "Try again later.", status, float(given) if given.isdigit() else None)
+        asked = float(retry_after) if re.fullmatch("[0-9]{1,6}", retry_after) else None
+        return Passing(what, "Try again later.", status, asked, url=address)
     advice = {
         401: "The page needs a log-in.",
         403: "The server refuses: the link may have expired, or need a log-in or another --header.",
         404: "Check the address, or open it in a browser to see whether it still exists.",
         410: "The server says that it is gone for good.",
     }.get(status, "")
-    return NetworkError(what, advice, status)
+    return NetworkError(what, advice, status, url=address)
 
 
 def explain(address: str, problem: Exception, stall: float) -> NetworkError:
     """Words for what the HTTP library reports."""
+    found = _words(address, problem, stall)
+    found.url = address
+    return found
+
+
+def _words(address: str, problem: Exception, stall: float) -> NetworkError:
     host = urlsplit(address).netloc
-    if isinstance(problem, NetworkError):
-        return problem
     if isinstance(problem, aiohttp.ClientConnectorDNSError):
         return NetworkError(f"There is no host {host}.", "Check the address, and that this machine is online.")
+    if isinstance(problem, aiohttp.ClientSSLError) and "WRONG_VERSION_NUMBER" in str(problem).upper():
+        return NetworkError(
+            f"{host} does not speak HTTPS on this port.", "Give the address with http://, or the port that has HTTPS."
+        )
     if isinstance(problem, aiohttp.ClientConnectorCertificateError | aiohttp.ClientSSLError):
         reason = getattr(problem, "certificate_error", problem)
         return NetworkError(

@@ -3,7 +3,7 @@
 from dataclasses import dataclass, field
 
 from mudlark.errors import UsageError
-from mudlark.web.address import printable
+from mudlark.text import printable
 from mudlark.web.guise import PLAIN, Guise
 from mudlark.web.retry import Patience
 

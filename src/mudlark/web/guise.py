@@ -84,7 +84,7 @@ PLAIN = Guise("plain", f"Mudlark/{__version__} (web archiving)", "a plain comman
 def built_in() -> dict[str, Guise]:
     """The guises that come with the program, by name, the plainest first."""
     return {PLAIN.name: PLAIN} | read_guises(
-        tomllib.loads((files("mudlark.web") / "guises.toml").read_text()), "the built-in guises"
+        tomllib.loads((files("mudlark.web") / "guises.toml").read_text(encoding="utf-8")), "the built-in guises"
     )
 
 

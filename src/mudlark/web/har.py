@@ -14,6 +14,7 @@ from typing import Any
 import msgspec
 
 from mudlark.errors import FormatError, StorageError
+from mudlark.web.secret import veiled, veiled_field, veiled_value
 from mudlark.web.stream import JsonStream
 from mudlark.whole import whole_file
 
@@ -174,8 +175,18 @@ class OpenedPage(msgspec.Struct, rename="camel"):
     notes: list[str] | msgspec.UnsetType = msgspec.field(default=msgspec.UNSET, name="_notes")
 
 
-def write_har(path: Path, page: OpenedPage, entries: list[Entry], creator: tuple[str, str], browser: str) -> None:
-    """Write a capture of one page, readable by its owner only; there whole or not at all."""
+def write_har(
+    path: Path,
+    page: OpenedPage,
+    entries: list[Entry],
+    creator: tuple[str, str],
+    browser: str,
+    *,
+    keep_secrets: bool = False,
+    replace: bool = False,
+) -> None:
+    """Write a capture of one page, readable by its owner only; there whole or not at all, and never over another file
+    unless it is to be replaced. What gives access is hidden unless it is to be kept."""
     name, _, version = browser.partition("/")
     head = {
         "version": VERSION,
@@ -183,11 +194,29 @@ def write_har(path: Path, page: OpenedPage, entries: list[Entry], creator: tuple
         "browser": {"name": name, "version": version},
         "pages": [page],
     }
-    with whole_file(path, "Choose another place with --har.", 0o600) as file:
-        file.write(b'{"log": ' + msgspec.json.encode(head)[:-1] + b', "entries": [\n')
+    with whole_file(path, "Choose another place with --har.", 0o600, replace=replace) as file:
+        file.write(b'{"log": ' + _kept(msgspec.json.encode(head)[:-1], keep_secrets) + b', "entries": [\n')
         for number, entry in enumerate(entries):
-            file.write((b",\n" if number else b"") + msgspec.json.encode(entry))
+            kept = entry if keep_secrets else _without_secrets(entry)
+            file.write((b",\n" if number else b"") + _kept(msgspec.json.encode(kept), keep_secrets))
         file.write(b"\n]}}\n")
+
+
+def _kept(document: bytes, keep_secrets: bool) -> bytes:
+    return document if keep_secrets else veiled(document.decode()).encode()
+
+
+def _without_secrets(entry: Entry) -> Entry:
+    """The entry with the fields hidden whose names and values stand apart; what stands in texts is found there."""
+    request, response = entry.request, entry.response
+    asked = [Pair(pair.name, veiled_field(pair.name, pair.value)) for pair in request.headers]
+    came = [Pair(pair.name, veiled_field(pair.name, pair.value)) for pair in response.headers]
+    query = [{**one, "value": veiled_value(one["name"], one["value"])} for one in request.query_string]
+    return msgspec.structs.replace(
+        entry,
+        request=msgspec.structs.replace(request, headers=asked, query_string=query),
+        response=msgspec.structs.replace(response, headers=came),
+    )
 
 
 class HarFile:

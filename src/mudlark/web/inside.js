@@ -123,6 +123,25 @@
     controls: () => all((e) => e.matches("button, [role=button], input[type=button]") && visible(e))
       .map(words).filter(Boolean).slice(0, 12),
 
+    /* What lies over the page and takes every press: its words, and those on its buttons. */
+    layer: () => {
+      const over = new Map();
+      for (const [across, down] of [[0.5, 0.5], [0.5, 0.75], [0.25, 0.5], [0.75, 0.5], [0.5, 0.25]]) {
+        let e = document.elementFromPoint(innerWidth * across, innerHeight * down), found = null;
+        for (; e && e !== document.body && e !== document.documentElement; e = e.parentElement || e.getRootNode().host) {
+          const modal = e.matches("dialog[open], [role=dialog], [role=alertdialog], [aria-modal=true]");
+          if (modal || getComputedStyle(e).position === "fixed") found = e;
+        }
+        if (found) over.set(found, (over.get(found) || 0) + 1);
+      }
+      const [layer, hits] = [...over].sort((a, b) => b[1] - a[1])[0] || [null, 0];
+      if (!layer || hits < 3 && !layer.matches("dialog[open], [aria-modal=true]")) return null;
+      const inside = [...everything(layer), ...(layer.shadowRoot ? everything(layer.shadowRoot) : [])];
+      if (inside.some((e) => e instanceof HTMLMediaElement)) return null;
+      const buttons = inside.filter((e) => e.matches(PRESSABLE) && visible(e)).map(words).filter(Boolean);
+      return { words: (layer.innerText || "").replace(/\s+/g, " ").trim().slice(0, 200), buttons: [...new Set(buttons)].slice(0, 12) };
+    },
+
     /* One step down in everything that scrolls; true if anything moved. */
     scroll: () => {
       const down = (e) => {

@@ -17,14 +17,16 @@ import msgspec
 
 from mudlark import __version__
 from mudlark.errors import MudlarkError, NetworkError, NothingFound, UsageError
+from mudlark.together import together
 from mudlark.web.address import shown
 from mudlark.web.browser import BrowserError, dress, opened, send_secrets
 from mudlark.web.capture import Capture, capture_of
+from mudlark.web.complaint import error_for_status
 from mudlark.web.connection import Connection
 from mudlark.web.guise import Guise
 from mudlark.web.har import Entry, OpenedPage, PageTimings, Player, Shown, View, write_har
 from mudlark.web.listening import Listening, ListenWatch
-from mudlark.web.recorder import Recorder, stamp
+from mudlark.web.traffic import Traffic, stamp
 
 if TYPE_CHECKING:
     from playwright.async_api import BrowserContext, Dialog, Frame, Page
@@ -44,7 +46,7 @@ class Heard:
     """What came of it: the page and all its requests. cookies: (name, value, domain, path, secure) of the browser.
 
     answered: the questions that were answered, with the label chosen. whole: neither the page nor the browser ended
-    early.
+    early. status: what the server answered for the page itself, None if it did not.
     """
 
     page: OpenedPage
@@ -53,6 +55,14 @@ class Heard:
     cookies: list[tuple[str, str, str, str, bool]] = field(default_factory=list)
     whole: bool = True
     answered: list[tuple[str, str]] = field(default_factory=list)
+    status: int | None = None
+
+    @property
+    def error(self) -> NetworkError | None:
+        """Why this is no capture of the page: the server answered with an error."""
+        if self.status is None or self.status < 400:
+            return None
+        return error_for_status(self.entries[0].request.url if self.entries else "", self.status)
 
     def capture(self) -> Capture:
         """The same, as finding needs it."""
@@ -60,19 +70,20 @@ class Heard:
         made.cookies = self.cookies
         return made
 
-    def write(self, path: Path) -> None:
-        """Keep it as HAR, readable by its owner only."""
-        write_har(path, self.page, self.entries, ("Mudlark", __version__), self.browser)
+    def write(self, path: Path, *, keep_secrets: bool = False, replace: bool = False) -> None:
+        """Keep it as HAR, readable by its owner only, and never over another file unless that is to be replaced."""
+        maker = ("Mudlark", __version__)
+        write_har(path, self.page, self.entries, maker, self.browser, keep_secrets=keep_secrets, replace=replace)
 
 
 async def listen(address: str, options: Listening, connection: Connection, watch: ListenWatch | None = None) -> Heard:
     """Open the page at an address and record what it asks for."""
-    recorder = Recorder(options.keep_secrets)
+    traffic = Traffic()
     async with opened(connection, options.browser) as context:
         name = f"Chromium/{context.browser.version}" if context.browser else "Chromium/"
         await send_secrets(context, connection, address)
-        recorder.attach(context)
-        visit = _Visit(address, options, context, recorder, watch or ListenWatch(), connection.guise)
+        traffic.attach(context)
+        visit = _Visit(address, options, context, traffic, watch or ListenWatch(), connection.guise)
         return await visit.run(name)
 
 
@@ -84,24 +95,25 @@ class _Visit:
         address: str,
         options: Listening,
         context: "BrowserContext",
-        recorder: Recorder,
+        traffic: Traffic,
         watch: ListenWatch,
         guise: Guise,
     ) -> None:
         self.address = address
         self.options = options
         self.context = context
-        self.recorder = recorder
+        self.traffic = traffic
         self.watch = watch
         self.guise = guise
         self.notes: list[str] = []
         self.ends = time.monotonic() + options.at_most
         self.windows = 0
         self.gone: str | None = None
-        self.script = (files("mudlark.web") / "inside.js").read_text()
+        self.script = (files("mudlark.web") / "inside.js").read_text(encoding="utf-8")
         self.seen: dict[str, View] = {}
         self.mute: set[Frame] = set()
         self.answered: list[tuple[str, str]] = []
+        self.status: int | None = None
 
     @property
     def left(self) -> float:
@@ -130,15 +142,15 @@ class _Visit:
             self.note(f"{self.gone} What it asked for later is missing.")
         elif self.left <= 0:
             self.note(f"The page was not quiet after {self.options.at_most:g} s; what it asked for later is missing.")
-        self.watch.on_step("Reading", self.recorder.count)
+        self.watch.on_step("Reading", self.traffic.count)
         views = await self._views(page)
-        entries = await self.recorder.entries()
-        if self.recorder.count > len(entries):
-            self.note(f"Of {self.recorder.count:,} requests only the first {len(entries):,} are recorded.")
+        entries = await self.traffic.entries()
+        if self.traffic.count > len(entries):
+            self.note(f"Of {self.traffic.count:,} requests only the first {len(entries):,} are recorded.")
         cookies = await self._cookies()
         title = views[0].title if views else ""
         told = OpenedPage(stamp(begun), "page_1", title or self.address, PageTimings(), views, self.notes)
-        return Heard(told, entries, browser, cookies, self.gone is None, self.answered)
+        return Heard(told, entries, browser, cookies, self.gone is None, self.answered, self.status)
 
     def _guard(self, page: "Page") -> None:
         """Nothing that a page does may hold up the visit."""
@@ -150,7 +162,7 @@ class _Visit:
 
     def _download(self, url: str) -> None:
         self.note(f"The page started a download: {shown(url)}")
-        self.recorder.forget(url)
+        self.traffic.forget(url)
 
     def _lost(self, why: str) -> None:
         self.gone = self.gone or why
@@ -177,54 +189,65 @@ class _Visit:
 
     async def _follow(self, page: "Page") -> None:
         await dress(page, self.guise)
-        await self.recorder.follow(page)
+        await self.traffic.follow(page)
 
     async def _open(self, page: "Page") -> None:
         """Open the page, and once more: some show their media only to those who have been there."""
         from playwright.async_api import Error
 
-        self.watch.on_step("Opening", self.recorder.count)
+        self.watch.on_step("Opening", self.traffic.count)
         try:
-            await page.goto(self.address, wait_until="commit", timeout=max(1.0, self.left) * 1000)
+            opened = await page.goto(self.address, wait_until="commit", timeout=max(1.0, self.left) * 1000)
+            self.status = opened.status if opened else None
         except Error as problem:
-            if self.recorder.count and any("download" in note for note in self.notes):
+            if self.traffic.count and any("download" in note for note in self.notes):
                 return
             raise _cannot_open(self.address, str(problem)) from problem
-        await self._quiet(min(1.0, self.options.quiet), most=15.0)
+        await self._quiet(min(1.0, self.options.settle), most=15.0)
         await self._see()
-        self.watch.on_step("Refreshing", self.recorder.count)
+        self.watch.on_step("Refreshing", self.traffic.count)
         with suppress(Error):
-            await page.reload(wait_until="commit", timeout=min(15.0, max(1.0, self.left)) * 1000)
-        await self._quiet(min(1.0, self.options.quiet), most=15.0)
+            again = await page.reload(wait_until="commit", timeout=min(15.0, max(1.0, self.left)) * 1000)
+            self.status = again.status if again and self.status and again.status < self.status else self.status
+        await self._quiet(min(1.0, self.options.settle), most=15.0)
 
     async def _work(self) -> None:
         for name, value in self.options.choose:
-            self.watch.on_step(f"Choosing {name}", self.recorder.count)
+            self.watch.on_step(f"Choosing {name}", self.traffic.count)
             await self._choose(name, value)
-            await self._quiet(min(0.6, self.options.quiet), most=10.0)
+            await self._quiet(min(0.6, self.options.settle), most=10.0)
         if self.options.choose and await self._send():
-            await self._quiet(min(1.0, self.options.quiet), most=15.0)
-        self.watch.on_step("Playing", self.recorder.count)
+            await self._quiet(min(1.0, self.options.settle), most=15.0)
+        self.watch.on_step("Playing", self.traffic.count)
+        covered = await self._layer()
+        pressed = False
         if not self.options.press and not await self._play():
-            await self._press_play()
+            pressed = await self._press_play()
         for wanted in self.options.press:
-            self.watch.on_step(f"Pressing {wanted}", self.recorder.count)
+            self.watch.on_step(f"Pressing {wanted}", self.traffic.count)
             await self._press(wanted)
-            await self._quiet(min(1.0, self.options.quiet), most=15.0)
+            await self._quiet(min(1.0, self.options.settle), most=15.0)
+            await self._see()
+        if covered and self.options.press and not await self._layer() and not await self._play():
+            pressed = await self._press_play()  # what was pressed only took the layer away
         if self.options.scroll:
             await self._scroll()
+            if not await self._play() and not pressed and not self.options.press:
+                await self._press_play()  # what begins only where it is in view
         await self._play()
+        if layer := await self._layer():
+            self.note(_words_for(layer))
         await self._see()
-        self.watch.on_step("Waiting", self.recorder.count)
-        await self._quiet(self.options.quiet, most=self.left)
+        self.watch.on_step("Waiting", self.traffic.count)
+        await self._quiet(self.options.settle, most=self.left)
         if await self._play():  # what came only now
-            await self._quiet(self.options.quiet, most=self.left)
+            await self._quiet(self.options.settle, most=self.left)
 
     async def _quiet(self, quiet: float, most: float) -> None:
         """Wait until nothing new was asked for so long, and nothing short is playing."""
         ends = time.monotonic() + min(most, max(0.0, self.left))
         while time.monotonic() < ends and not self.gone:
-            if self.recorder.quiet_for() >= quiet and not await self._any("playing"):
+            if self.traffic.quiet_for() >= quiet and not await self._any("playing"):
                 return
             await asyncio.sleep(min(0.1, max(0.02, quiet / 5)))
 
@@ -232,15 +255,21 @@ class _Visit:
         """Start all players; true if there are any."""
         return await self._any("play")
 
-    async def _press_play(self) -> None:
-        """Press what most likely starts the media, where no player stands ready."""
+    async def _press_play(self) -> bool:
+        """Press what most likely starts the media, where no player stands ready; true if there is such a thing."""
         for frame in self._frames():
             handle = await self._handle(frame, "control")
             if handle is not None:
-                self.watch.on_step("Pressing play", self.recorder.count)
+                self.watch.on_step("Pressing play", self.traffic.count)
                 await self._click(handle)
-                await self._quiet(min(1.0, self.options.quiet), most=10.0)
-                return
+                await self._quiet(min(1.0, self.options.settle), most=10.0)
+                return True
+        return False
+
+    async def _layer(self) -> dict[str, Any] | None:
+        """What lies over the page and takes every press, if anything does: its words, and those on its buttons."""
+        found = [await self._ask(other.main_frame, "layer") for other in self.context.pages]
+        return next((layer for layer in found if layer), None)
 
     async def _press(self, wanted: str) -> None:
         """Press a control by its text or selector, in whichever frame it appears."""
@@ -312,11 +341,11 @@ class _Visit:
         for step in range(1, self.options.most_scrolls + 1):
             if self.left <= 0 or self.gone:
                 return
-            self.watch.on_step(f"Scrolling, step {step}", self.recorder.count)
+            self.watch.on_step(f"Scrolling, step {step}", self.traffic.count)
             moved = await self._any("scroll")
             await self._quiet(_STEP_SETTLES, most=5.0)
             if not moved:
-                await self._quiet(self.options.quiet, most=10.0)
+                await self._quiet(self.options.settle, most=10.0)
                 if not await self._any("scroll"):
                     return
         self.note(f"Stopped after {self.options.most_scrolls} steps of scrolling; there may be more below.")
@@ -352,7 +381,7 @@ class _Visit:
     async def _any(self, task: str) -> bool:
         """Do something in all frames; true if it is true in any."""
         given = {"short": _SHORT, "rate": _FAST}
-        return any(await asyncio.gather(*(self._ask(frame, task, given) for frame in self._frames())))
+        return any(await together(self._ask(frame, task, given) for frame in self._frames()))
 
     async def _see(self) -> None:
         """Keep players and key systems as they stand: a later state may have lost them."""
@@ -364,6 +393,7 @@ class _Visit:
             if earlier:
                 known = {player.src for player in view.players}
                 view.players += [player for player in earlier.players if player.src and player.src not in known]
+                view.pictures = _also_gone(earlier.pictures, view.pictures)
                 view.systems += [system for system in earlier.systems if system not in view.systems]
                 view.encrypted = view.encrypted or earlier.encrypted
             self.seen[view.url] = view
@@ -396,13 +426,34 @@ class _Visit:
         return []
 
 
+def _also_gone(before: list[Shown], now: list[Shown]) -> list[Shown]:
+    """The pictures that were seen, in the order in which they came; those no longer there stand nowhere."""
+    there = {picture.src: picture for picture in now}
+    ordered = []
+    for picture in before:
+        nowhere = msgspec.structs.replace(picture, top=0.0, left=0.0, width=0.0, height=0.0)
+        ordered.append(there.pop(picture.src, nowhere))
+    return [*ordered, *there.values()]
+
+
+def _words_for(layer: dict[str, Any]) -> str:
+    """What to say of a layer that takes the press."""
+    buttons = ", ".join(f"'{text}'" for text in layer["buttons"][:6])
+    said = f" (“{layer['words'][:100]}”)" if layer["words"] else ""
+    if not buttons:
+        return f"A layer lies over the page{said} and takes the press; it has no buttons."
+    return f"A layer lies over the page{said} and takes the press. Its buttons: {buttons}. Press one with --press TEXT."
+
+
 def _cannot_open(address: str, said: str) -> Exception:
     """Words for what the browser says of an address that it cannot open."""
     first = said.splitlines()[0] if said else ""
     if "Timeout" in first:
-        return NetworkError(f"{shown(address)} did not answer in time.", "Wait longer with --at-most SECONDS.")
+        return NetworkError(
+            f"{shown(address)} did not answer in time.", "Wait longer with --at-most SECONDS.", url=address
+        )
     if "net::" in first:
         reason = first.rpartition("net::")[2].split()[0].removeprefix("ERR_").replace("_", " ").lower()
         trust = "If you trust it, give its certificate with --trust." if reason.startswith("cert") else ""
-        return NetworkError(f"{shown(address)} cannot be opened: {reason}.", trust or "Check the address.")
+        return NetworkError(f"{shown(address)} cannot be opened: {reason}.", trust or "Check the address.", url=address)
     return BrowserError(f"The browser cannot open {shown(address)}: {first[:200]}", "Try again.")

@@ -8,16 +8,16 @@ from pathlib import Path
 @dataclass(frozen=True, slots=True)
 class Listening:
     """How to listen. press: texts or selectors of controls, pressed in this order. choose: what to
-    answer to which question, by name or label. quiet and at_most: seconds."""
+    answer to which question, by name or label. scroll: to the end. settle: seconds without anything new after which the
+    page is done. at_most: seconds for all of it."""
 
     press: tuple[str, ...] = ()
     choose: tuple[tuple[str, str], ...] = ()
-    scroll: bool = False
+    scroll: bool = True
     most_scrolls: int = 200
-    quiet: float = 2.0
+    settle: float = 2.0
     at_most: float = 60.0
     browser: Path | None = None
-    keep_secrets: bool = False
 
 
 @dataclass

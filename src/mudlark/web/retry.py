@@ -5,14 +5,17 @@ to come back (Retry-After, RFC 9110 §10.2.3) is believed, within bounds.
 """
 
 import asyncio
+import logging
 import random
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
 from typing import TypeVar
 
 from mudlark.errors import NetworkError
+from mudlark.web.secret import veiled
 
 T = TypeVar("T")
+_log = logging.getLogger(__name__)
 
 _PASSING = frozenset({408, 425, 429, 500, 502, 503, 504, 507, 509, 520, 521, 522, 523, 524})
 
@@ -26,9 +29,15 @@ class Passing(NetworkError):
     """A failure that may pass: worth another try. retry_after: seconds the server asked for, if it did."""
 
     def __init__(
-        self, what: str, advice: str = "", status: int | None = None, retry_after: float | None = None
+        self,
+        what: str,
+        advice: str = "",
+        status: int | None = None,
+        retry_after: float | None = None,
+        *,
+        url: str | None = None,
     ) -> None:
-        super().__init__(what, advice, status)
+        super().__init__(what, advice, status, url=url)
         self.retry_after = retry_after
 
 
@@ -58,7 +67,11 @@ async def persist(
             failures += 1
             if failures >= patience.tries:
                 tries = "1 try" if failures == 1 else f"{failures} tries"
-                raise NetworkError(f"{problem.what} ({tries})", problem.advice, problem.status) from problem
+                what = f"{problem.what.rstrip('.')} ({tries})."
+                raise NetworkError(what, problem.advice, problem.status, url=problem.url) from problem
+            _log.info(
+                "trying again", extra={"facts": {"url": problem.url and veiled(problem.url), "why": problem.what}}
+            )
             if on_retry:
                 on_retry(problem)
             await asyncio.sleep(patience.wait(failures, problem.retry_after))

@@ -5,6 +5,7 @@ into NetworkError (for good) or Passing (worth another try), with words for peop
 """
 
 import asyncio
+import logging
 import ssl
 import time
 from collections.abc import AsyncIterator, Callable, Iterable, Iterator, Mapping, Sequence
@@ -24,13 +25,16 @@ from mudlark.errors import NetworkError, StorageError, UsageError
 from mudlark.web.address import as_sent, shown
 from mudlark.web.complaint import explain, status_error
 from mudlark.web.connection import Connection
+from mudlark.web.disposition import filename
 from mudlark.web.guise import PLAIN
+from mudlark.web.referrer import Referrer
 from mudlark.web.retry import Passing, Patience, persist
+from mudlark.web.secret import SECRET_FIELDS, veiled
 
 HEAD = 64 * 1024  # bytes of an answer that tell what it is
 LARGEST_TEXT = 20_000_000  # bytes of a page or manifest that are read at most
 _LONGEST_TEXT = 120.0  # seconds that a page or manifest may take at most
-SECRET = frozenset({"authorization", "cookie", "proxy-authorization"})
+_log = logging.getLogger(__name__)
 _CHUNK = 256 * 1024
 _FIELD = 256 * 1024  # longest header line: real pages send long cookies and policies
 
@@ -73,6 +77,8 @@ class Answer:
 class Changed(NetworkError):
     """The resource is not the one whose other parts were fetched."""
 
+    code = "changed"
+
 
 class _Meter:
     """Keeps all lanes together under a number of bytes a second."""
@@ -88,13 +94,20 @@ class _Meter:
             await asyncio.sleep(self._free_at - now)
 
 
-_ALONG: ContextVar[Mapping[str, str] | None] = ContextVar("along", default=None)
+@dataclass(frozen=True, slots=True)
+class _Along:
+    referrer: Referrer | None
+    headers: Mapping[str, str]
+
+
+_ALONG: ContextVar[_Along | None] = ContextVar("along", default=None)
 
 
 @contextmanager
-def along(headers: Mapping[str, str]) -> Iterator[None]:
-    """Send these headers too with the requests made inside, unless the user gave others of the same name."""
-    token = _ALONG.set(headers)
+def along(referrer: Referrer | None, headers: Mapping[str, str] | None = None) -> Iterator[None]:
+    """Send the Referer of a document with the requests made inside, as its policy says for each address, and these
+    headers too, unless the user gave others of the same name."""
+    token = _ALONG.set(_Along(referrer, headers or {}))
     try:
         yield
     finally:
@@ -107,7 +120,7 @@ class Session:
     def __init__(self, connection: Connection | None = None) -> None:
         self.connection = connection or Connection()
         self._meter = _Meter(self.connection.rate) if self.connection.rate else None
-        self._secret = {name: value for name, value in self.connection.headers if name.lower() in SECRET}
+        self._secret = {name: value for name, value in self.connection.headers if name.lower() in SECRET_FIELDS}
         self._home: set[str] = set()
         self._kept: dict[str, Look] = {}
         self._hints: dict[str, frozenset[str]] = {}
@@ -121,7 +134,11 @@ class Session:
         own = {"User-Agent": guise.user_agent, **guise.headers(address, asked_for)}
         if not page:
             own["Accept"] = "*/*"
-        beside = {name.title(): value for name, value in (_ALONG.get() or {}).items()}
+        beside = {}
+        if around := _ALONG.get():
+            beside = {name.title(): value for name, value in around.headers.items()}
+            if "Referer" not in beside and around.referrer and (value := around.referrer.for_request(address)):
+                beside["Referer"] = value
         if guise is not PLAIN:
             beside.pop("User-Agent", None)
         chosen = {name.lower() for name in given}
@@ -130,6 +147,10 @@ class Session:
     def remember(self, address: str, look: Look) -> None:
         """Have an answer at hand that came another way, for when the address is looked at."""
         self._kept[address] = look
+
+    def remembers(self, address: str) -> bool:
+        """True if the answer of an address is at hand."""
+        return address in self._kept
 
     def take_cookies(self, cookies: Iterable[tuple[str, str, str, str, bool]]) -> None:
         """Hold cookies (name, value, domain, path, secure) that a browser was given."""
@@ -215,8 +236,11 @@ class Session:
                     return _look(answer, bytes(body[:HEAD]), complete=False)
         return _look(answer, bytes(body), complete=True)
 
-    async def glance(self, address: str) -> Look:
-        """The first few kilobytes of an address, asked for as a part, so that little more is sent."""
+    async def glance(self, address: str, *, patient: bool = False) -> Look:
+        """The first few kilobytes of an address, asked for as a part, so that little more is sent.
+
+        patient: try as often as the connection allows, because everything depends on it.
+        """
         if address in self._kept:
             return self._kept[address]
 
@@ -229,7 +253,8 @@ class Session:
                         break
                 return _look(answer, bytes(body), complete=answer.length is not None and len(body) >= answer.length)
 
-        return await persist(attempt, Patience(tries=min(2, self.connection.patience.tries), first=0.2))
+        patience = self.connection.patience
+        return await persist(attempt, patience if patient else Patience(tries=min(2, patience.tries), first=0.2))
 
     @asynccontextmanager
     async def open(
@@ -241,14 +266,16 @@ class Session:
         first: int | None = None,
         compressed: bool = False,
         form: aiohttp.FormData | None = None,
+        or_whole: bool = False,
     ) -> AsyncIterator[Answer]:
         """One request, not repeated. span: first byte and number of bytes wanted, which must be served as such.
 
         unless_changed: the validator that the resource must still have (RFC 9110 §13.1.5, If-Range).
         first: that many bytes are enough, but all of them are taken too. form: to be sent (POST).
+        or_whole: a server that ignores the span may send the whole resource instead, with status 200.
 
         Raises Passing or NetworkError for statuses of 400 and above and for everything that goes wrong on the way,
-        a body that is shorter than announced included.
+        a body that is shorter than announced included. What the caller raises inside passes as it is.
         """
         assert self._client, "a session is used inside `async with`"
         headers = {
@@ -264,51 +291,63 @@ class Session:
         elif first:
             headers["Range"] = f"bytes=0-{first - 1}"
         try:
-            async with self._client.request(
+            response = await self._client.request(
                 "POST" if form else "GET",
                 URL(as_sent(address), encoded=True),
                 headers=headers,
                 data=form,
                 proxy=self.connection.proxy,
-            ) as response:
-                if wanted := response.headers.get(
-                    "Accept-CH"
-                ):  # client hints for the requests after this one (RFC 8942)
-                    names = (name.strip().lower() for name in wanted.split(","))
-                    self._hints[urlsplit(address).netloc] = frozenset(names)
-                if response.status >= 400 and not (first and response.status == 416):
-                    raise status_error(address, response)
-                if span and unless_changed and response.status == 200:
-                    raise Changed(f"{shown(address)} has changed on the server since it was first asked for.")
-                if span and response.status != 206:
-                    raise NetworkError(
-                        f"{shown(address)} does not serve byte ranges, which the manifest asks for.",
-                        status=response.status,
-                    )
-                yield Answer(
-                    str(response.url),
-                    response.status,
-                    response.headers.get("Content-Type", ""),
-                    response.content_length,
-                    {name.lower(): value for name, value in response.headers.items()},
-                    response.content_disposition.filename if response.content_disposition else None,
-                    self._chunks(address, response, span[1] if span else None),
-                )
+            )
         except (aiohttp.ClientError, TimeoutError, OSError, ValueError) as problem:
             raise explain(address, problem, self.connection.stall) from problem
+        async with response:
+            _log.info(
+                "asked",
+                extra={"facts": {"url": veiled(address), "status": response.status, "range": headers.get("Range")}},
+            )
+            if wanted := response.headers.get("Accept-CH"):  # client hints for the requests after this one (RFC 8942)
+                names = (name.strip().lower() for name in wanted.split(","))
+                self._hints[urlsplit(address).netloc] = frozenset(names)
+            if response.status >= 400 and not (first and response.status == 416):
+                raise status_error(address, response)
+            if span and unless_changed and response.status == 200:
+                raise Changed(f"{shown(address)} has changed on the server since it was first asked for.", url=address)
+            served = span is not None and response.status == 206
+            if span and not served and not (or_whole and response.status == 200):
+                raise NetworkError(
+                    f"{shown(address)} does not serve byte ranges, which the manifest asks for.",
+                    status=response.status,
+                    url=address,
+                )
+            yield Answer(
+                str(response.url),
+                response.status,
+                response.headers.get("Content-Type", ""),
+                response.content_length,
+                {name.lower(): value for name, value in response.headers.items()},
+                filename(response.headers.get("Content-Disposition")),
+                self._chunks(address, response, span[1] if span and served else None),
+            )
 
     async def _chunks(self, address: str, response: aiohttp.ClientResponse, wanted: int | None) -> AsyncIterator[bytes]:
         """The body, with its length checked against what was announced."""
         total = 0
         plain = "Content-Encoding" not in response.headers
-        async for chunk in response.content.iter_chunked(_CHUNK):
+        chunks = response.content.iter_chunked(_CHUNK)
+        while True:
+            try:
+                chunk = await anext(chunks, None)
+            except (aiohttp.ClientError, TimeoutError, OSError) as problem:
+                raise explain(address, problem, self.connection.stall) from problem
+            if chunk is None:
+                break
             total += len(chunk)
             if self._meter:
                 await self._meter.spend(len(chunk))
             yield chunk
         announced = wanted if wanted is not None else response.content_length if plain else None
         if announced is not None and total != announced:
-            raise Passing(f"{shown(address)} ended after {total:,} of {announced:,} bytes.")
+            raise Passing(f"{shown(address)} ended after {total:,} of {announced:,} bytes.", url=address)
 
 
 @asynccontextmanager

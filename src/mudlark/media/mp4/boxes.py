@@ -59,7 +59,10 @@ def children(data: bytes, base: int, start: int, end: int) -> Iterator[Box]:
             if any(data[at - base : end - base]):
                 raise Mp4Error("Stray bytes between boxes", at)
             return
-        found = header(data[at - base : min(at - base + 16, end - base)], at, end)
+        head = data[at - base : min(at - base + 16, end - base)]
+        if head[:4] == b"\0\0\0\0":
+            raise Mp4Error("A box inside another states no size, which only the last box of a file may do (§4.2)", at)
+        found = header(head, at, end)
         if found.end > end:
             raise Mp4Error(f"Box '{found.kind}' reaches {found.end - end:,} bytes past the box around it", at)
         yield found

@@ -1,4 +1,4 @@
-"""Records every request of a browser's context: all pages, frames and workers, whatever becomes of them.
+"""The traffic of a browser's context: every request of all pages, frames and workers, whatever becomes of them.
 
 The driver tells of requests as the DevTools protocol reports them; each becomes one HAR entry. Bodies are kept of text
 only. Also keeps watch over when something new was last asked for, which is how the end of a page's work is known.
@@ -16,6 +16,7 @@ from urllib.parse import parse_qsl, urlsplit
 
 import msgspec
 
+from mudlark.together import together
 from mudlark.web.capture import LARGEST_BODY, is_text
 from mudlark.web.har import Content, Entry, Initiator, Pair, PostData, Request, Response, Timings
 
@@ -24,7 +25,6 @@ if TYPE_CHECKING:
     from playwright.async_api import Request as Asked
     from playwright.async_api import Response as Answered
 
-SECRETS = frozenset({"cookie", "set-cookie", "authorization", "proxy-authorization"})
 _MOST = 50_000  # requests of one page
 _REPEATS = 4  # after so many of one form, a request is nothing new
 _PATIENCE = 10.0  # seconds a request may hang before it is no longer waited for
@@ -46,10 +46,9 @@ class _Heard:
 
 
 @dataclass
-class Recorder:
+class Traffic:
     """Attach to a context before its first page. count: requests so far. news_at: when something new was asked for."""
 
-    keep_secrets: bool = False
     count: int = 0
     news_at: float = 0.0
     _heard: "dict[Asked, _Heard]" = field(default_factory=dict)
@@ -92,7 +91,7 @@ class Recorder:
         if self._tasks:
             await asyncio.wait(set(self._tasks), timeout=_ANSWERING)
         late = [heard for heard in self._heard.values() if heard.entry is None]
-        await asyncio.gather(*(self._note(heard) for heard in late))
+        await together(self._note(heard) for heard in late)
         return [heard.entry for heard in self._heard.values() if heard.entry]
 
     def _on_request(self, asked: "Asked") -> None:
@@ -143,14 +142,14 @@ class Recorder:
         entry = _bare(heard)
         entry.initiator = self._initiators.get(asked.url, msgspec.UNSET)
         entry.failure = asked.failure or msgspec.UNSET
-        entry.request.headers = self._pairs(await _soon(asked.headers_array(), []))
+        entry.request.headers = _pairs(await _soon(asked.headers_array(), []))
         if (posted := asked.post_data_buffer) is not None:
             entry.request.body_size = len(posted)
             entry.request.post_data = _posted(posted, asked.headers.get("content-type", ""))
         if answered is None:
             return entry
         response = entry.response
-        response.headers = self._pairs(await _soon(answered.headers_array(), []))
+        response.headers = _pairs(await _soon(answered.headers_array(), []))
         came = {pair.name.lower(): pair.value for pair in response.headers}
         response.redirect_url = came.get("location", "") if 300 <= answered.status < 400 else ""
         entry.request.http_version = response.http_version = await _soon(answered.http_version(), "")
@@ -170,9 +169,9 @@ class Recorder:
         await _keep_body(answered, response, came)
         return entry
 
-    def _pairs(self, headers: list[Any]) -> list[Pair]:
-        pairs = [Pair(header["name"], header["value"]) for header in headers]
-        return [pair for pair in pairs if self.keep_secrets or pair.name.lower() not in SECRETS]
+
+def _pairs(headers: list[Any]) -> list[Pair]:
+    return [Pair(header["name"], header["value"]) for header in headers]
 
 
 async def _keep_body(answered: "Answered", response: Response, came: dict[str, str]) -> None:

@@ -1,7 +1,7 @@
-"""The one place that runs the steps of a haul in order: find, manifest, fetch, assemble, verify, record.
+"""The steps of a haul in order: find, manifest, fetch, assemble, verify, record, place.
 
 Nothing appears under its final name before it is verified: everything is made inside the store, and the finished
-folder is moved into place in one step.
+folder takes its name in one step. What is there already is compared with the server first, and never written over.
 """
 
 import asyncio
@@ -17,8 +17,9 @@ from typing import TYPE_CHECKING
 
 from mudlark import __version__
 from mudlark.archive.assay import assay
-from mudlark.archive.naming import folder_for, safe_name, title_for
-from mudlark.archive.place import place
+from mudlark.archive.identity import Earlier, find_earlier, identity
+from mudlark.archive.naming import safe_name
+from mudlark.archive.place import REPLACED, can_mend, conclude, mend, names_for, put
 from mudlark.archive.provenance import (
     find_facts,
     keep_capture,
@@ -27,7 +28,7 @@ from mudlark.archive.provenance import (
     request_facts,
     walk_facts,
 )
-from mudlark.archive.record import FileFacts, Record, SegmentCounts, SegmentFacts, Source, TrackFacts
+from mudlark.archive.record import FileFacts, Note, Record, SegmentCounts, SegmentFacts, Source, TrackFacts, to_json
 from mudlark.assemble.join import join, keep_pages
 from mudlark.assemble.parts import Parts
 from mudlark.assemble.write import Assembled, Part, assemble
@@ -37,56 +38,56 @@ from mudlark.fetch.store import Store, now
 from mudlark.find.compare import best_guise
 from mudlark.find.look import Looked, look
 from mudlark.find.model import PLAYED, Find, Page
-from mudlark.find.probe import KINDS
+from mudlark.find.probe import KINDS, MANY, probe
+from mudlark.find.rank import rivals
+from mudlark.haul.beside import beside, fetch_beside
+from mudlark.haul.order import HaulWatch, Item, Order, Plan, State
+from mudlark.haul.same import compare_there, same_media
+from mudlark.haul.title import is_alone, media_name, title_of, unreserved
 from mudlark.manifest import numbered
 from mudlark.manifest.choose import highest
 from mudlark.manifest.load import fill, load
 from mudlark.manifest.model import Presentation, Track
-from mudlark.media.sniff import right_extension, sniff
+from mudlark.media.sniff import sniff
 from mudlark.media.ts import TransportError, TransportReader, align
-from mudlark.order import HaulWatch, Item, Order, Plan
 from mudlark.verify.content import PICTURES, check_pages
 from mudlark.verify.fixity import digest
 from mudlark.verify.media import Checked, check_file
 from mudlark.verify.transfer import Promise
-from mudlark.verify.verdict import Problem, Report
-from mudlark.web.address import file_part, shown, without_query
+from mudlark.verify.verdict import WORTH, Problem, Report, Verdict
+from mudlark.web.address import shown, without_query
+from mudlark.web.secret import veiled, without_secrets
 from mudlark.web.session import Changed, Session, along
 
 if TYPE_CHECKING:
     from mudlark.web.listen import Heard
 
 _DIED = frozenset({403, 404, 410})  # what a link answers that is no longer good
+_WALKS = 3  # times that the way through questions is walked at most
 _MOST_CONTENTS = 1_000  # names inside an archive that a record keeps
 
 
-@dataclass(slots=True)
+@dataclass(frozen=True, slots=True)
 class _Found:
-    """The way from the target to the presentation. page: None if the target is no page. heard: what was listened to."""
+    """The way from the target to the presentation. page: None if the target is no page. heard: what was listened to.
+
+    title: of the item. key: what it is known by. notes: what is to be known of the choice.
+    """
 
     order: Order
     page: Page | None
     find: Find
     presentation: Presentation
     tracks: list[Track]
+    title: str
+    key: str
     heard: "Heard | None" = None
+    notes: tuple[Note, ...] = ()
 
     @property
     def choice(self) -> str | None:
         """The find's address, if the user chose it."""
         return without_query(self.find.url) if self.page and self.order.choice.made else None
-
-    @property
-    def title(self) -> str:
-        """The user's; else the server's; else a film is named for its page, other files for themselves."""
-        given = self.presentation.filename or ""
-        given = given.rpartition(".")[0] or given
-        if self.order.title or safe_name(given):
-            return self.order.title or given
-        titled = self.page.title if self.page else None
-        own = title_for(None, self.find.url, self.presentation.url, self.order.target)
-        named_for_page = self.find.kind in PLAYED or self.find.members or own.startswith("From ")
-        return titled if titled and named_for_page else own
 
 
 async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -> AsyncIterator[Item]:
@@ -109,6 +110,7 @@ async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -
         try:
             yield await _haul_living(session, order, looked, find, watch)
         except MudlarkError as problem:
+            problem.url = problem.url or find.url
             if len(finds) == 1:
                 raise
             watch.on_failure(problem)
@@ -116,33 +118,40 @@ async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -
 
 async def _take(session: Session, order: Order, watch: HaulWatch) -> tuple[Looked, list[Find]]:
     """The page and the finds chosen of it; where answers led to links that are dead already, the walk is made again."""
-    for last in (False, False, True):
+    for _ in range(_WALKS - 1):
         looked = await look(session, order.target, order.means, watch=watch.listening)
-        page = looked.page
-        if page.itself and not order.choice.made:
-            return looked, page.finds[:1]
         try:
-            return looked, order.choice.take(page)
+            return looked, await _chosen(session, order, looked.page)
         except NothingFound:
-            if last or not order.means.answers or not any(find.status in _DIED for find in page.finds):
+            if not order.means.answers or not any(find.status in _DIED for find in looked.page.finds):
                 raise
-    raise AssertionError
+    looked = await look(session, order.target, order.means, watch=watch.listening)
+    return looked, await _chosen(session, order, looked.page)
+
+
+async def _chosen(session: Session, order: Order, page: Page) -> list[Find]:
+    if order.choice.wanted.larger_than is not None:
+        await probe(session, page, MANY)
+    return page.finds[:1] if page.itself and not order.choice.made else order.choice.take(page)
 
 
 async def _haul_living(session: Session, order: Order, looked: Looked, find: Find, watch: HaulWatch) -> Item:
     """One find; when its link has died and answers led to it, the walk is made again, and goes on where it was."""
-    for last in (False, False, True):
+    for _ in range(_WALKS - 1):
         try:
             if not order.means.answers or not _expired(find):
-                with along(find.sent):
-                    return await _haul_find(session, order, looked, find, watch)
+                return await _haul_find(session, order, looked, find, watch)
         except NetworkError as problem:
-            if last or not order.means.answers or problem.status not in _DIED:
+            if not order.means.answers or problem.status not in _DIED:
                 raise
         watch.on_step("Answering again")
         looked = await look(session, order.target, order.means, watch=watch.listening)
         find = _same(find, looked.page) or order.choice.take(looked.page)[0]
-    raise NetworkError(f"{shown(find.url)} has died before it could be fetched.", "Its links live very shortly.")
+    if _expired(find):
+        raise NetworkError(
+            f"{shown(find.url)} has died before it could be fetched.", "Its links live very shortly.", url=find.url
+        )
+    return await _haul_find(session, order, looked, find, watch)
 
 
 def _expired(find: Find) -> bool:
@@ -150,25 +159,60 @@ def _expired(find: Find) -> bool:
 
 
 def _same(find: Find, page: Page) -> Find | None:
-    """The find of another walk that is this one, whatever its query is now."""
-    return next((other for other in page.finds if without_query(other.url) == without_query(find.url)), None)
+    """The find of another walk that is this one, but for what its address is handed out with anew each time."""
+    for same in (without_secrets, without_query):
+        alike = [other for other in page.finds if same(other.url) == same(find.url)]
+        if len(alike) == 1:
+            return alike[0]
+    return None
 
 
 async def _haul_find(session: Session, order: Order, looked: Looked, find: Find, watch: HaulWatch) -> Item:
     """One find; when it changes on the server while it is fetched, it is fetched anew, once."""
     started = now()
-    for last in (False, True):
-        presentation = await _presentation(session, find)
-        tracks = highest(presentation)
-        await fill(session, presentation, tracks)
-        page = None if looked.page.itself else looked.page
-        found = _Found(order, page, find, presentation, tracks, looked.heard)
+    with along(find.referrer, find.sent):
         try:
-            return await _haul_found(session, found, watch, started)
+            return await _haul_found(session, await _resolve(session, order, looked, find, watch), watch, started)
         except Changed:
-            if last:
-                raise
-    raise AssertionError
+            return await _haul_found(session, await _resolve(session, order, looked, find, watch), watch, started)
+
+
+async def _resolve(session: Session, order: Order, looked: Looked, find: Find, watch: HaulWatch) -> _Found:
+    """What a find promises, which tracks of it to take, and what the item is to be called."""
+    presentation = await _presentation(session, find)
+    tracks = highest(presentation)
+    await fill(session, presentation, tracks)
+    page = None if looked.page.itself else looked.page
+    form = ("images" if order.as_images else "pdf") if presentation.kind == "images" else ""
+    key = identity(order.target, _address(find, page) if page else None, form)
+    title = title_of(order.target, page, find, presentation, order.title)
+    notes = _notes(order, page, find)
+    for note in notes:
+        watch.on_warning(note.message)
+    return _Found(order, page, find, presentation, tracks, title, key, looked.heard, notes)
+
+
+def _address(find: Find, page: Page) -> str:
+    """The find's address as it tells it from all others of the page: by its secrets only if nothing else does."""
+    bare = without_secrets(find.url)
+    alike = sum(without_secrets(other.url) == bare for other in page.finds)
+    return veiled(find.url) if alike > 1 else bare
+
+
+def _notes(order: Order, page: Page | None, find: Find) -> tuple[Note, ...]:
+    """What was not sure about the choice."""
+    if page is None or order.choice.made:
+        return ()
+    count = len(rivals(page, find))
+    if count <= 1:
+        return ()
+    return (
+        Note(
+            "one-of-several",
+            f"This is one of {count} finds of the same standing on the page; see the others with `mudlark sift`, "
+            "and take them with --nth N or --all.",
+        ),
+    )
 
 
 async def _presentation(session: Session, find: Find) -> Presentation:
@@ -179,72 +223,140 @@ async def _presentation(session: Session, find: Find) -> Presentation:
 
 
 async def _haul_found(session: Session, found: _Found, watch: HaulWatch, started: str) -> Item:
+    """Compare with what is there already, and haul what is not."""
     order = found.order
     _make_folder(order.into)
-    folder, earlier = folder_for(order.into, found.title, order.target, found.find.url if found.page else None)
-    if earlier and earlier.verdict == "sound" and assay(folder)[0].verdict == "sound" and _expected(earlier, order):
-        return Item(earlier, folder, already=True)
-    key = order.target if found.choice is None else f"{order.target} {found.choice}"
+    name = safe_name(found.title) or "Untitled"
+    earlier = await asyncio.to_thread(find_earlier, order.into, name, found.key)
+    state: State = "new"
+    verdict: Verdict = "failed"
+    key = found.key
+    if earlier and order.again:
+        state, key = "again", f"{found.key} again"
+    elif earlier:
+        watch.on_step("Comparing with the server")
+        verdict = (await asyncio.to_thread(assay, earlier.folder))[0].verdict
+        intact = verdict == earlier.record.verdict and verdict in ("sound", "unproven") and _expected(earlier, order)
+        there = await compare_there(session, earlier, intact, found.presentation, found.tracks)
+        if intact and there.same:
+            return Item(earlier.record, earlier.folder, state="unchanged", by=there.by)
+        if there.same is False or intact:
+            state, key = "changed", f"{found.key} since {earlier.record.finished}"
+        else:
+            state = "repaired"
     with Store(order.into, key) as store:
-        return await _Haul(session, found, store, watch, started).run(folder)
+        return await _Haul(session, found, store, watch, started, earlier, verdict).run(name, state)
 
 
-def _expected(record: Record, order: Order) -> bool:
-    """True if an item that is there already has the digest and the form that the user expects."""
-    media = [file for file in record.files if file.role == "media"]
-    if record.source.kind == "images" and order.as_images == any(file.path.endswith(".pdf") for file in media):
-        return False
+def _expected(earlier: Earlier, order: Order) -> bool:
+    """True if an item that is there already has the digest that the user expects."""
+    media = [file for file in earlier.record.files if file.role == "media"]
     return order.expect is None or any(file.sha256 == order.expect for file in media)
 
 
 class _Haul:
-    """One haul from plan to item."""
+    """One haul from plan to item. earlier: the item of the same source that is there already, and its verdict now."""
 
-    def __init__(self, session: Session, found: _Found, store: Store, watch: HaulWatch, started: str) -> None:
+    def __init__(
+        self,
+        session: Session,
+        found: _Found,
+        store: Store,
+        watch: HaulWatch,
+        started: str,
+        earlier: Earlier | None,
+        verdict: Verdict,
+    ) -> None:
         self.session = session
         self.found = found
         self.expect = found.order.expect
         self.store = store
         self.watch = watch
         self.started = started
+        self.earlier = earlier
+        self.earlier_verdict = verdict
         self.report = Report()
         self.counts = Counts()
         self.facts: dict[tuple[str, int], SegmentFacts] = {}
-        self.name = safe_name(found.title) or "Untitled"
+        self.name = unreserved(safe_name(found.title) or "Untitled")
         self.plain = found.presentation.kind == "file"
         self.pictures = found.presentation.kind == "images"
         self.received = 0
         self.begun = time.monotonic()
         self.warned = False
+        self.notes = list(found.notes)
+        self.extra: list[FileFacts] = []
 
-    async def run(self, folder: Path) -> Item:
+    async def run(self, name: str, state: State) -> Item:
         jobs = _in_time_order(self.found.tracks)
         planned = max((track.duration or 0.0 for track in self.found.tracks), default=0.0) or None
         self.watch.on_plan(Plan(self.found.title, self.found.presentation, self.found.tracks, len(jobs), planned))
-        shutil.rmtree(self.store.item, ignore_errors=True)
         try:
-            self.store.item.mkdir()
+            await asyncio.to_thread(shutil.rmtree, self.store.item, ignore_errors=True)
+            self.store.item.mkdir(mode=0o755)
             heard = Watch(self.bytes_came, self.watch.on_outcome, self.watch.on_retry)
             engine = Engine(self.session, self.store, self.check, heard, self.counts)
             if self.pictures:
                 media = await self.document(engine, jobs)
             else:
                 media = [await (self.file(engine, jobs) if self.plain else self.film(engine, jobs, planned))]
+            await self.beside(media[0])
             self.watch.on_step("Verifying")
             record = await asyncio.to_thread(self.verify, media, planned)
             if record.verdict == "broken":
                 self.store.distrust((job.track, job.segment.number) for job in jobs)
                 return Item(record, None, self.store.folder)
-            place(self.store.item, record, folder, self.store.folder / "earlier")
+            item = await asyncio.to_thread(self.keep, record, name, state)
         except OSError as problem:
             raise StorageError(
                 f"Cannot write into {self.store.folder}: {problem.strerror}.",
                 "Make room; the same command goes on from here.",
             ) from problem
         if self.counts.missing:
-            return Item(record, folder, self.store.folder)
-        self.store.discard()
-        return Item(record, folder)
+            item.kept = self.store.folder
+        else:
+            await asyncio.to_thread(self.store.discard)
+        return item
+
+    def keep(self, record: Record, name: str, state: State) -> Item:
+        """Give the finished item its place: a name of its own, or that of the item that it mends."""
+        earlier, into = self.earlier, self.found.order.into
+        intact = earlier is not None and self.earlier_verdict == earlier.record.verdict
+        if earlier and state == "changed" and intact and same_media(earlier.record, record):
+            return Item(earlier.record, earlier.folder, state="unchanged", by="its bytes, fetched anew")
+        if earlier and state == "repaired":
+            if _worth(record.verdict, record) <= _worth(self.earlier_verdict, earlier.record):
+                return Item(earlier.record, earlier.folder, state="unchanged", by="nothing better came")
+            if can_mend(earlier.folder, earlier.record, record):
+                return self.mend(earlier, record)
+            state = "again"
+        day = record.finished[:10] if earlier else None
+        folder = put(self.store.item, self.written(record), into, names_for(name, day))
+        return Item(record, folder, state=state)
+
+    def mend(self, earlier: Earlier, record: Record) -> Item:
+        moment = record.finished.replace(":", "")
+        replaced = mend(self.store.item, record, earlier.folder, earlier.record, moment)
+        if replaced:
+            names = f"{', '.join(replaced[:5])}{' and others' if len(replaced) > 5 else ''}"
+            record.notes.append(
+                Note("replaced", f"The item was mended; it keeps {names} as before in {REPLACED}/{moment}.")
+            )
+        conclude(earlier.folder, self.written(record))
+        return Item(record, earlier.folder, state="repaired")
+
+    def written(self, record: Record) -> bytes:
+        return to_json(record, keep_secrets=self.found.order.keep_secrets)
+
+    async def beside(self, media: Path) -> None:
+        """Keep the subtitles and the poster that the page shows with the film."""
+        wanted = beside(self.found.page, self.found.find)
+        if wanted:
+            self.watch.on_step("Fetching what stands beside it")
+            files, problems, notes = await fetch_beside(self.session, wanted, media, self.store.item)
+            self.extra += files
+            self.report.problems += problems
+            self.notes += notes
 
     def check(self, head: bytes) -> str | None:
         """What is wrong with a segment that begins so."""
@@ -253,8 +365,10 @@ class _Haul:
         form = sniff(head)
         if self.pictures:
             return None if form in PICTURES else "something else than a picture"
-        if form in ("html", "json", "xml", "hls", "dash"):
-            return f"{ {'html': 'a web page'}.get(form, form.upper()) } where a segment was expected"
+        if form == "html":
+            return "a web page where a segment was expected"
+        if form in ("json", "xml", "hls", "dash"):
+            return f"{form.upper()} where a segment was expected"
         try:
             align(head)
         except TransportError:
@@ -310,10 +424,9 @@ class _Haul:
                 parts.append(outcome.path)
         with parts[0].open("rb") as source:
             form = sniff(source.read(65536))
-        named = Path(self.found.presentation.filename or file_part(jobs[0].segment.url)).suffix
-        if not named and form == "mp4" and self.found.find.kind == "audio":
-            named = ".m4a"
-        media = self.store.item / (self.name + right_extension(form, named))
+        found = self.found
+        name = media_name(found.title, found.page, found.find, found.presentation, form, found.order.title)
+        media = self.store.item / name
         await asyncio.to_thread(join, parts, media)
         return media
 
@@ -329,7 +442,8 @@ class _Haul:
                     message = f"Page image {number} is missing: {outcome.problem}"
                     self.report.problems.append(Problem("page-missing", message))
                 elif outcome.row.sha256 in leaves:
-                    self.report.skipped("pages", f"page image {number} is the same as one before, and left out")
+                    message = f"Page image {number} is the same as one before, and left out"
+                    self.notes.append(Note("page-repeated", message))
                 else:
                     leaves[outcome.row.sha256] = outcome.path
         if not leaves:
@@ -339,8 +453,9 @@ class _Haul:
             )
         self.watch.on_step("Assembling")
         if missing := self.found.find.missing:
-            said = f"number {', '.join(map(str, missing[:20]))} of the series is not on the page"
-            self.report.skipped("pages", said)
+            numbers = ", ".join(map(str, missing[:20]))
+            message = f"Number {numbers} of the series of page images is not on the page"
+            self.report.problems.append(Problem("page-missing", message))
         await asyncio.to_thread(check_pages, list(leaves.values()), self.report)
         if self.found.order.as_images:
             return await asyncio.to_thread(keep_pages, list(leaves.values()), self.store.item / "pages")
@@ -418,10 +533,15 @@ class _Haul:
         if self.found.find.kind in PLAYED and not self.pictures and checked.form not in KINDS:
             what = "unknown bytes" if checked.form == "unknown" else checked.form.upper()
             self.report.failed("content", "no-media", f"A film or sound was promised; {what} came", grave=True)
+        if not self.report.problems and not self.report.proven:
+            self.notes.append(Note("unproven", "It came as the server sent it; nothing proves that it is whole"))
         tracks = [TrackFacts.of(track) for track in checked.movie.tracks] if checked.movie else []
         ends = [track.presented(checked.movie.timescale)[1] for track in checked.movie.tracks] if checked.movie else []
+        length = round(max(ends), 3) if ends else None
+        self.compare_with_page(length)
         files = [FileFacts(str(main.relative_to(self.store.item)), "media", size, sha256)]
         files += [FileFacts(str(it.relative_to(self.store.item)), "media", *digest(it)) for it in media[1:]]
+        files += self.extra
         source = self.source(files)
         counts = self.counts
         return Record(
@@ -431,7 +551,7 @@ class _Haul:
             started=self.started,
             finished=now(),
             source=source,
-            duration=round(max(ends), 3) if ends else None,
+            duration=length,
             planned_duration=planned,
             tracks=tracks,
             files=files,
@@ -440,11 +560,22 @@ class _Haul:
             checks=self.report.checks,
             versions={"mudlark": __version__, "python": platform.python_version(), "system": platform.system()},
             contents=checked.contents[:_MOST_CONTENTS],
+            notes=self.notes,
         )
+
+    def compare_with_page(self, length: float | None) -> None:
+        """Say where a film lasts much shorter or longer than its page states."""
+        stated = self.found.page.duration if self.found.page else None
+        if length and stated and is_alone_on(self.found) and not 0.6 <= length / stated <= 1 / 0.6:
+            message = (
+                f"It lasts {length:.0f} s, and the page states {stated:.0f} s; it may be only a part, or something else"
+            )
+            self.notes.append(Note("length-stated", message))
 
     def source(self, files: list[FileFacts]) -> Source:
         """Where it came from; what is kept of that is added to the files."""
         item, found, page = self.store.item, self.found, self.found.page
+        secrets = found.order.keep_secrets
         return Source(
             target=found.order.target,
             choice=found.choice,
@@ -452,11 +583,25 @@ class _Haul:
             address=found.presentation.url,
             page=page_facts(page) if page else None,
             find=find_facts(found.find),
-            capture=keep_capture(item, page, found.heard, found.order.means.har, files),
-            manifests=keep_manifests(item, found.presentation.documents, files),
+            capture=keep_capture(item, page, found.heard, found.order.means.har, files, keep_secrets=secrets),
+            manifests=keep_manifests(item, found.presentation.documents, files, keep_secrets=secrets),
             walk=walk_facts(page) if page else [],
             request=request_facts(self.session, found.presentation.url, found.find),
+            identity=found.key,
+            validator=found.presentation.validator,
+            modified=found.presentation.modified,
+            length=found.presentation.length,
         )
+
+
+def is_alone_on(found: _Found) -> bool:
+    """True if what the page says of a film is meant of this one."""
+    return found.page is not None and found.find.kind in PLAYED and is_alone(found.page, found.find)
+
+
+def _worth(verdict: Verdict, record: Record) -> tuple[int, int]:
+    """For comparing two items of one source: the better verdict, then the fewer segments missing."""
+    return WORTH[verdict], -record.segments.missing
 
 
 def _in_time_order(tracks: list[Track]) -> list[Job]:

@@ -3,6 +3,7 @@
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Literal
 
 from mudlark.archive.record import Record
 from mudlark.errors import MudlarkError
@@ -17,7 +18,7 @@ from mudlark.web.listening import ListenWatch
 
 @dataclass(frozen=True, slots=True)
 class Plan:
-    """What is about to be fetched: for whoever watches."""
+    """What is about to be fetched: for whoever watches. bytes: of all of it, if that is known."""
 
     title: str
     presentation: Presentation
@@ -37,14 +38,22 @@ class HaulWatch(Watch):
     listening: ListenWatch = field(default_factory=ListenWatch)
 
 
+State = Literal["new", "unchanged", "repaired", "changed", "again"]
+
+
 @dataclass(slots=True)
 class Item:
-    """What a haul left. folder: None if nothing was fit for a final name. kept: where the unfinished work is."""
+    """What a haul left. folder: None if nothing was fit for a final name. kept: where the unfinished work is.
+
+    state: whether it is new; or was there and is the same on the server (by: as was told by what); or was damaged and
+    is mended; or has changed there, and stands dated beside the earlier one; or was wanted again.
+    """
 
     record: Record
     folder: Path | None
     kept: Path | None = None
-    already: bool = False
+    state: State = "new"
+    by: str | None = None
 
     @property
     def verdict(self) -> Verdict:
@@ -55,7 +64,8 @@ class Item:
 class Order:
     """What a user wants hauled. means: how to look at the target. expect: SHA-256 in hexadecimal that the file must
     have. as_images: keep page images as they are, instead of binding them. guises: take the find from whichever of
-    these gets the best; as the session's own if there are none.
+    these gets the best; as the session's own if there are none. again: make a new item even if there is one.
+    keep_secrets: leave what gives access in what is kept.
     """
 
     target: str
@@ -66,3 +76,5 @@ class Order:
     means: Means = field(default_factory=Means)
     as_images: bool = False
     guises: tuple[Guise, ...] = ()
+    again: bool = False
+    keep_secrets: bool = False

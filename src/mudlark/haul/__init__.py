@@ -1,0 +1,1 @@
+"""The one place that runs the steps of a haul in order."""

@@ -1,0 +1,69 @@
+"""What an item and its file are called: as the user says, else for the page or for themselves."""
+
+from collections import Counter
+
+from mudlark.archive.naming import RESERVED, file_name, is_telling, numbered, own_name, safe_name, split_name, title_for
+from mudlark.find.model import PLAYED, Find, Page
+from mudlark.find.rank import rivals
+from mudlark.manifest.model import Presentation
+from mudlark.media.sniff import right_extension
+
+
+def title_of(target: str, page: Page | None, find: Find, presentation: Presentation, given: str | None) -> str:
+    """The title of an item. given: by the user. page: None if the target is the media itself."""
+    if given:
+        return given
+    served = split_name(presentation.filename or "")[0]
+    if safe_name(served):
+        return served
+    plain = presentation.kind == "file"
+    own = split_name(
+        own_name(target, find.url, presentation.url) if page is None else own_name(find.url, presentation.url)
+    )[0]
+    if page is None:
+        return own if plain and safe_name(own) else title_for(find.url, presentation.url, target)
+    if not is_alone(page, find):
+        labels = Counter(other.label for other in page.finds if other.role == "main")
+        if is_telling(find.label) and labels[find.label] <= 1:
+            return find.label or own
+        if plain and safe_name(own):
+            return own
+    elif page.title and safe_name(page.title):
+        return page.title
+    return title_for(find.url, presentation.url, target)
+
+
+def is_alone(page: Page, find: Find) -> bool:
+    """True if a film, or a document of page images, is the only such thing that its page is about."""
+    if find.members:
+        return True
+    if find.kind not in PLAYED or page.is_list:
+        return False
+    mains = [other for other in page.finds if other.role == "main" and other.kind in PLAYED and not other.problem]
+    return find in mains and (len(mains) == 1 or (len(rivals(page, find)) == 1 and find is mains[0]))
+
+
+def media_name(
+    title: str, page: Page | None, find: Find, presentation: Presentation, form: str, given: str | None
+) -> str:
+    """The name of a plain file in its item: the server's, or its own, if it has one; else the item's title.
+
+    form: what its first bytes say it is. given: the title that the user chose.
+    """
+    own = own_name(find.url, presentation.url)
+    if presentation.filename and file_name(presentation.filename):
+        name = file_name(presentation.filename)
+    elif given or (page is not None and is_alone(page, find)) or not file_name(own):
+        name = (safe_name(title) or "Untitled") + split_name(own)[1]
+    else:
+        name = file_name(own)
+    stem, extension = split_name(name)
+    if not extension and form == "mp4" and find.kind == "audio":
+        extension = ".m4a"
+    return unreserved(stem + right_extension(form, extension))
+
+
+def unreserved(name: str) -> str:
+    """A file name that is none of those that an item keeps for itself."""
+    stem, extension = split_name(name)
+    return numbered(stem, 2) + extension if name.lower() in RESERVED else name

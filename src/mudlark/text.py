@@ -1,0 +1,45 @@
+"""Text from outside, made fit to be shown: no control characters, no overrides of direction, nothing unseen."""
+
+import re
+
+_ODD = re.compile(r"[^\x20-\x7e\n]")
+
+
+def printable(text: str) -> str:
+    """Text from outside on one line, safe for a terminal: what cannot be seen becomes a blank."""
+    return visible(text).strip()
+
+
+def visible(text: str) -> str:
+    """The same character by character: nothing moves, so that positions still hold."""
+    if text.isprintable():
+        return text
+    return "".join(char if char.isprintable() else " " for char in text)
+
+
+def tidy(text: str | None, longest: int = 300) -> str | None:
+    """One line of printable text, or None."""
+    if not text:
+        return None
+    words = " ".join(printable(text[: longest * 4]).split())
+    return words[:longest] or None
+
+
+def sentence(text: str) -> str:
+    """Text that ends as a sentence does, once."""
+    return text.rstrip(" .") + "."
+
+
+def escaped_json(document: str) -> str:
+    """A JSON document in which characters that cannot be seen stand as escapes (RFC 8259 §7)."""
+
+    def escape(match: re.Match[str]) -> str:
+        char = match[0]
+        if char.isprintable():
+            return char
+        code = ord(char)
+        if code < 0x10000:
+            return f"\\u{code:04x}"
+        return f"\\u{0xD800 + (code - 0x10000 >> 10):04x}\\u{0xDC00 + (code - 0x10000 & 0x3FF):04x}"
+
+    return document if document.isascii() else _ODD.sub(escape, document)

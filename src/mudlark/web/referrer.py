@@ -1,0 +1,71 @@
+"""The Referer field that a browser would send with a request for something that a document names.
+
+Follows Referrer Policy (W3C) §3 and §8. Origins are compared by scheme, host and port; fragments and log-ins are never
+sent.
+"""
+
+from dataclasses import dataclass
+from urllib.parse import urlsplit, urlunsplit
+
+DEFAULT = "strict-origin-when-cross-origin"
+POLICIES = frozenset(
+    {
+        "no-referrer",
+        "no-referrer-when-downgrade",
+        "origin",
+        "origin-when-cross-origin",
+        "same-origin",
+        "strict-origin",
+        "strict-origin-when-cross-origin",
+        "unsafe-url",
+    }
+)
+_OLD = {"never": "no-referrer", "default": DEFAULT, "always": "unsafe-url", "origin-when-crossorigin": DEFAULT}
+
+
+def policy_of(text: str | None) -> str | None:
+    """The last policy of a header, meta element or attribute that is one (§8.1, §4.2); None if there is none."""
+    found = None
+    for part in (text or "").lower().split(","):
+        name = _OLD.get(part.strip(), part.strip())
+        if name in POLICIES:
+            found = name
+    return found
+
+
+@dataclass(frozen=True, slots=True)
+class Referrer:
+    """A document that names things: its address, and its policy."""
+
+    url: str
+    policy: str = DEFAULT
+
+    def for_request(self, address: str) -> str | None:
+        """The value of Referer for a request to an address; None if none is sent."""
+        source, target = urlsplit(self.url), urlsplit(address)
+        if source.scheme not in ("http", "https"):
+            return None
+        host = source.netloc.rpartition("@")[2]
+        origin = f"{source.scheme}://{host}/"
+        full = urlunsplit((source.scheme, host, source.path or "/", source.query, ""))
+        same = (source.scheme, host) == (target.scheme, target.netloc.rpartition("@")[2])
+        downgrade = source.scheme == "https" and target.scheme != "https"
+        match self.policy:
+            case "no-referrer":
+                return None
+            case "unsafe-url":
+                return full
+            case "origin":
+                return origin
+            case "same-origin":
+                return full if same else None
+            case "origin-when-cross-origin":
+                return full if same else origin
+            case "strict-origin":
+                return None if downgrade else origin
+            case "no-referrer-when-downgrade":
+                return None if downgrade else full
+            case _:
+                if same:
+                    return full
+                return None if downgrade else origin

@@ -1,0 +1,79 @@
+"""What gives access, and how it is hidden: the one rule for everything that stays on disk or is shown.
+
+Cookies, Authorization and the like, and the values of parameters that give access (by their usual names, and whatever
+is a JSON Web Token, RFC 7519) are replaced by a short digest of themselves, so that two can still be compared.
+Whoever keeps or shows a text sends it through `veiled`, a header field through `veiled_field`.
+"""
+
+import hashlib
+import re
+
+SECRET_FIELDS = frozenset({"authorization", "cookie", "proxy-authorization", "set-cookie", "x-auth-token", "x-api-key"})
+_MARK = "hidden-"
+_NAMES = (
+    r"(?:[a-z0-9]+[-_.]?)?(?:token|signature|secret|password|passwd|credential)s?"
+    r"|sig|sign|hmac|policy|key[-_]pair[-_]id|hdnts|hdnea|hdntl|jwt|auth|authorization|auth[-_]?key"
+    r"|session(?:[-_]?(?:id|key))?|(?:php|j|asp)?sess(?:ion)?id|sid|access[-_]?key(?:[-_]?id)?|awsaccesskeyid|api[-_]?key"
+    r"|x-(?:amz|goog)-[a-z-]+|pass|pwd|ticket"
+)
+_OPEN = r"[?&;#]|\\u0026|%3f|%26"  # what stands before a parameter, also inside JSON, HTML and other addresses
+_PARAMETER = re.compile(
+    rf"(?P<open>{_OPEN})(?P<name>{_NAMES})(?P<equals>=|%3d)"
+    rf"(?P<value>(?:(?!%26|%23|\\u0026)[^&;#\s\"'<>\\|])+)",
+    re.I,
+)
+_JSON = re.compile(  # also in JSON that is itself a string in JSON
+    rf'(?P<open>(?P<quote>\\*")(?:{_NAMES})(?P=quote)\s*:\s*(?P=quote))(?P<value>(?:(?!(?P=quote)).)+)(?=(?P=quote))',
+    re.I,
+)
+_NAME = re.compile(_NAMES, re.I)
+_LOGIN = re.compile(r"(?<=://)[^/\s@:\"'<>]*:[^/\s@\"'<>]*(?=@)")  # user and password in an address
+_TOKEN = re.compile(r"\beyJ[A-Za-z0-9_-]{5,}\.eyJ[A-Za-z0-9_-]{5,}\.[A-Za-z0-9_-]*")
+_VEILED = re.compile(rf"{_MARK}[0-9a-f]{{12}}")
+_LEFT_OVER = re.compile(r"[?&]+(?=$|[\s\"'<>#])|(?P<first>[?&])&+")
+_TIMES = re.compile(
+    r"(?P<open>[?&])(?P<name>expires?|expiry|exp|e|se|st|deadline|valid_?until|[\w-]+[-_]expires)="
+    r"(?:\d{9,13}|\d{4}-\d\d-\d\dT[\w:.%+-]+)(?=[&#]|$)",
+    re.I,
+)
+
+
+def digest_of(value: str) -> str:
+    """What stands in the place of a secret value; one that is hidden already stays as it is."""
+    if value.startswith(_MARK):
+        return value
+    return _MARK + hashlib.sha256(value.encode("utf-8", "surrogatepass")).hexdigest()[:12]
+
+
+def veiled(text: str) -> str:
+    """Any text (an address, a manifest, a message, JSON) with the secret values in it replaced."""
+    text = _TOKEN.sub(lambda match: digest_of(match[0]), text)
+    text = _LOGIN.sub(lambda match: digest_of(match[0]), text)
+    text = _PARAMETER.sub(
+        lambda match: match["open"] + match["name"] + match["equals"] + digest_of(match["value"]), text
+    )
+    return _JSON.sub(lambda match: match["open"] + digest_of(match["value"]), text)
+
+
+def veiled_field(name: str, value: str) -> str:
+    """The value of a header field as it may be kept or shown."""
+    return digest_of(value) if name.lower() in SECRET_FIELDS else veiled(value)
+
+
+def veiled_value(name: str, value: str) -> str:
+    """The value of a parameter, as it may be kept or shown, by its name."""
+    return digest_of(value) if value and _NAME.fullmatch(name) else veiled(value)
+
+
+def without_secrets(text: str) -> str:
+    """An address (or a text with addresses) without what changes each time it is handed out: the parameters that give
+    access, and the times at which they expire. Two addresses are of the same source if they are equal so.
+    """
+    text = _TIMES.sub(r"\g<open>", text)
+    text = _PARAMETER.sub(r"\g<open>", _LOGIN.sub("", _TOKEN.sub("", text)))
+    return _LEFT_OVER.sub(r"\g<first>", text)
+
+
+def is_veiled(address: str) -> bool:
+    """True if an address lacks a secret that was left out of what it was read from."""
+    return bool(_VEILED.search(address))

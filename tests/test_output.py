@@ -1,0 +1,324 @@
+"""What is said, and how: one JSON document always, codes for programs, numbers and labels for people, one style."""
+
+import itertools
+import json
+import os
+import re
+import subprocess
+import unicodedata
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, get_args
+
+import pytest
+from click.testing import CliRunner
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mudlark import errors
+from mudlark.cli.main import _COMMANDS, _load
+from mudlark.cli.progress import Gauge, line, plain_line
+from mudlark.cli.show import console
+from mudlark.demo.site import DemoSite, media_folder
+from mudlark.find.model import Place
+from mudlark.text import escaped_json, printable, visible
+from tests.conftest import PROGRAM, Answer, Ran, Trouble, own_environment
+
+Run = Callable[..., Ran]
+SHOP = (media_folder() / "gift-shop.mp4").read_bytes()
+ODD = "a\x1b]0;title\x07b\u009b31mc\u202egpj\u200bd\x00e"
+UNSEEN = re.compile(r"[\x00-\x09\x0b-\x1f\x7f-\x9f\u200b-\u200f\u202a-\u202e\u2066-\u2069\ufeff]")
+
+
+# One document, always
+
+
+def errors_of(ran: Ran) -> list[dict[str, Any]]:
+    """The problems of the one document that a run gave; anything else on stdout fails."""
+    document = json.loads(ran.out)
+    assert document["mudlark"] == 1
+    problems: list[dict[str, Any]] = document["problems"]
+    assert all(set(problem) == {"code", "message", "advice", "url"} for problem in problems)
+    return problems
+
+
+@pytest.mark.program
+@pytest.mark.parametrize("command", ["sift", "tracks", "peek", "haul", "guises"])
+def test_a_page_that_is_gone_gives_one_document(mudlark: Run, trouble: Trouble, command: str) -> None:
+    ran = mudlark(command, trouble.url + "/gone?token=lantern", "--json", "--tries", 1)
+    (problem,) = errors_of(ran)
+    assert (ran.status, problem["code"], ran.json["command"]) == (5, "network", command)
+    assert problem["url"].startswith(trouble.url) and "lantern" not in json.dumps(problem) + ran.err
+
+
+@pytest.mark.program
+@pytest.mark.parametrize(
+    "arguments",
+    [
+        *(("sift", "--nonsense"), ("sift", "--most", "none", "http://127.0.0.1/"), ("nonsense",), ("assay",)),
+        *(("assay", "nowhere"), ("listen", "http://127.0.0.1/"), ("peek",), ("haul",), ("tracks",)),
+        *(("haul", "http://127.0.0.1/", "--header", "x"), ("sift", "http://127.0.0.1/", "--guise", "none")),
+    ],
+)
+def test_wrong_usage_gives_one_document_in_one_style(mudlark: Run, arguments: tuple[str, ...]) -> None:
+    ran = mudlark(*arguments, "--json")
+    (problem,) = errors_of(ran)
+    assert (ran.status, problem["code"]) == (2, "usage") and problem["advice"]
+    said = ran.err.splitlines()
+    assert said[0].startswith("mudlark: ") and said[1].startswith(" " * 9) and len(said) == 2
+    assert "Usage:" not in ran.err and "Error:" not in ran.err and ".." not in ran.err.replace("...", "")
+
+
+@pytest.mark.program
+def test_results_and_problems_stand_in_one_document(mudlark: Run, trouble: Trouble, site: DemoSite) -> None:
+    ran = mudlark("sift", trouble.url + "/gone", site.address("foghorn"), "--json")
+    assert ran.status == 5 and [page["title"] for page in ran.json["pages"]] == ["The Foghorn Demonstration"]
+    assert [problem["code"] for problem in errors_of(ran)] == ["network"]
+
+
+@pytest.mark.program
+def test_a_missing_path_is_told_beside_the_results_of_the_others(mudlark: Run, tmp_path: Path) -> None:
+    (tmp_path / "shop.mp4").write_bytes(SHOP)
+    ran = mudlark("assay", "nowhere", "shop.mp4", "--json")
+    assert (ran.status, [problem["code"] for problem in errors_of(ran)]) == (2, ["usage"])
+    assert [item["verdict"] for item in ran.json["items"]] == ["sound"]
+
+
+def test_every_error_has_a_code_and_a_status_of_its_own() -> None:
+    kinds = [kind for kind in vars(errors).values() if isinstance(kind, type) and issubclass(kind, Exception)]
+    assert all("code" in vars(kind) for kind in kinds)
+    assert len({kind.code for kind in kinds}) == len(kinds)
+    documented = (Path(__file__).parents[1] / "docs" / "json.md").read_text(encoding="utf-8")
+    assert all(f"`{kind.code}`" in documented for kind in kinds)
+    assert all(f"`{place}`" in documented for place in get_args(Place))
+
+
+def test_codes_in_the_source_are_documented() -> None:
+    root = Path(__file__).parents[1]
+    documented = "".join((root / "docs" / name).read_text(encoding="utf-8") for name in ("json.md", "verification.md"))
+    source = "".join(path.read_text(encoding="utf-8") for path in (root / "src" / "mudlark").rglob("*.py"))
+    used = set(re.findall(r'(?:Problem|Note)\(\s*"([a-z-]+)"', source))
+    used |= set(re.findall(r'\.failed\(\s*(?:f?"[^"]+"|\w+),\s*"([a-z-]+)"', source))
+    assert len(used) > 15
+    assert not [code for code in used if f"`{code}`" not in documented]
+
+
+@pytest.mark.program
+def test_a_mistake_of_mudlark_is_caught_and_said(tmp_path: Path) -> None:
+    source = """
+import sys
+from mudlark.cli import main
+from mudlark.archive import assay
+def broken(path):
+    raise RuntimeError("a cog slipped")
+assay._assay_file = broken
+sys.argv = ["mudlark", "assay", "a.mp4", "--json"]
+main.run()
+"""
+    (tmp_path / "a.mp4").write_bytes(SHOP)
+    python = PROGRAM.with_name("python")
+    done = subprocess.run([python, "-c", source], cwd=tmp_path, capture_output=True, text=True, check=False)
+    assert done.returncode == 70 and "Traceback" not in done.stderr
+    (problem,) = json.loads(done.stdout)["problems"]
+    assert problem["code"] == "internal" and "a cog slipped" in problem["message"]
+
+
+# For people
+
+
+@pytest.mark.program
+def test_a_find_takes_a_line_and_reasons_come_with_why(mudlark: Run, site: DemoSite) -> None:
+    ran = mudlark("sift", site.address("builds"))
+    (row,) = [one for one in ran.out.splitlines() if "windows-x64.zip" in one and "old" not in one]
+    assert re.match(r" +2  package zip +main .+ kB +field guide 2.4 windows x64  http://", row)
+    assert "+12" not in ran.out
+    why = mudlark("sift", site.address("builds"), "--why", "--match", "mac").out
+    points = [int(number) for number in re.findall(r"^ +([+-]\d+)  ", why, re.M)]
+    (total,) = re.findall(r"^ +(\d+)  in all$", why, re.M)
+    assert sum(points) == int(total) and "a package" in why
+
+
+@pytest.mark.program
+def test_forty_finds_take_forty_lines(mudlark: Run, site: DemoSite) -> None:
+    out = mudlark("sift", site.address("decoys")).out
+    assert len([one for one in out.splitlines() if re.match(r" {1,3}\d+  ", one)]) == 40
+
+
+@pytest.mark.program
+def test_tracks_shows_addresses_when_asked_and_takes_a_file_on_a_server(mudlark: Run, site: DemoSite) -> None:
+    playlist = f"{site.origins.media}/streams/tide-mill/master.m3u8"
+    assert "720p/index.m3u8" not in mudlark("tracks", playlist).out
+    assert "720p/index.m3u8" in mudlark("tracks", playlist, "--verbose").out
+    ran = mudlark("tracks", f"{site.origins.media}/films/harbour-talk.mp4", "--json")
+    assert [track["type"] for track in ran.json["tracks"]] == ["video", "audio"] and ran.json["duration"] == 20.0
+
+
+@pytest.mark.program
+def test_good_items_take_a_line_and_others_are_told_in_full(mudlark: Run, tmp_path: Path) -> None:
+    (tmp_path / "some").mkdir()
+    (tmp_path / "some/good.mp4").write_bytes(SHOP)
+    (tmp_path / "some/cut.mp4").write_bytes(SHOP[:50_000])
+    ran = mudlark("assay", "some")
+    assert ran.status == 1 and "2 verified: 1 sound, 1 broken" in ran.out
+    lines = ran.out.splitlines()
+    assert lines[0].startswith("broken") and "boxes" in lines[1] and lines[2].startswith("sound")
+    assert "boxes fill" in mudlark("assay", "some/good.mp4", "--verbose").out
+
+
+@pytest.mark.program
+def test_quiet_says_nothing_but_results_and_verbose_every_request(mudlark: Run, site: DemoSite) -> None:
+    assert mudlark("haul", site.address("foghorn"), "--quiet").err == ""
+    assert "films/foghorn-demonstration.mp4 206" in mudlark("sift", site.address("foghorn"), "--verbose").err
+
+
+@pytest.mark.program
+def test_the_log_takes_a_line_of_json_for_each_event(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
+    url = trouble.say("/a.mp4", Answer(b"", 503), Answer(SHOP, type="video/mp4"))
+    (tmp_path / "log.jsonl").write_text("")
+    mudlark("sift", url, "--log", "log.jsonl")
+    mudlark("sift", url, "--log", "log.jsonl")
+    events = [json.loads(row) for row in (tmp_path / "log.jsonl").read_text().splitlines()]
+    assert {"asked", "trying again"} <= {event["event"] for event in events}
+    assert all(re.fullmatch(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z", event["time"]) for event in events)
+
+
+@pytest.mark.parametrize("command", list(_COMMANDS))
+def test_help_has_groups_and_examples(command: str) -> None:
+    text = CliRunner().invoke(_load(command), ["--help"], prog_name=f"mudlark {command}").output
+    assert text.count("  mudlark ") >= 2 and "Examples:" in text
+    if command in ("sift", "haul", "peek"):
+        assert all(f"{group}:" in text for group in ("Options", "Choosing", "Listening", "Network", "Output"))
+
+
+def test_the_usage_of_guises_names_its_address() -> None:
+    assert "[URL]" in CliRunner().invoke(_load("guises"), ["--help"], prog_name="mudlark guises").output.splitlines()[0]
+
+
+@pytest.mark.program
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("lanse = 3", "'lanse'"),
+        ("[haul]\nlanse = 3", "'lanse' for haul"),
+        ("[nonsense]\nlanes = 3", "'nonsense'"),
+        ("lanes = ", "is no TOML"),
+    ],
+)
+def test_what_a_configuration_gets_wrong_is_an_error(tmp_path: Path, text: str, said: str) -> None:
+    (tmp_path / "c.toml").write_text(text)
+    for path, words in ((tmp_path / "c.toml", said), (tmp_path / "none.toml", "There is no configuration")):
+        environment = {**own_environment(tmp_path), "MUDLARK_CONFIG": str(path), "LC_ALL": "C"}
+        done = subprocess.run(
+            [PROGRAM, "haul", "http://127.0.0.1:9/"], env=environment, capture_output=True, text=True, check=False
+        )
+        assert done.returncode == 2 and words in done.stderr, done.stderr
+
+
+def test_our_own_files_are_read_under_any_locale() -> None:
+    environment = {**os.environ, "LC_ALL": "C", "PYTHONUTF8": "0", "PYTHONCOERCECLOCALE": "0"}
+    done = subprocess.run([PROGRAM, "guises"], env=environment, capture_output=True, check=False)
+    assert done.returncode == 0, done.stderr
+
+
+@pytest.mark.program
+@pytest.mark.parametrize("address", ["http://[::1/film.mp4", "http://[", "https://m.example:99999/"])
+def test_an_address_that_is_none_is_said(mudlark: Run, address: str) -> None:
+    for command in ("sift", "haul", "tracks"):
+        ran = mudlark(command, address, "--json")
+        assert (ran.status, [problem["code"] for problem in errors_of(ran)]) == (2, ["usage"]), ran.err
+
+
+@pytest.mark.program
+def test_https_on_a_port_that_has_none_is_said_as_such(mudlark: Run, trouble: Trouble) -> None:
+    ran = mudlark("sift", trouble.url.replace("http:", "https:"), "--tries", 1)
+    assert ran.status == 5 and "does not speak HTTPS" in ran.err and "--trust" not in ran.err
+
+
+@pytest.mark.program
+def test_a_capture_can_be_listed_in_its_own_order(mudlark: Run, tmp_path: Path) -> None:
+    from tests.captures import entry, write
+
+    addresses = [f"http://m.example/{name}.mp4" for name in ("b", "a")]
+    write(tmp_path, [entry("http://m.example/", "text/html", "<p>x"), *(entry(one, "video/mp4") for one in addresses)])
+    ran = mudlark("sift", "--har", "capture.har", "--no-probe", "--sort", "order", "--json")
+    assert [find["url"] for find in ran.json["pages"][0]["finds"]] == addresses
+
+
+# Progress
+
+
+def gauge(planned: int, total: int | None) -> Gauge:
+    return Gauge(planned, total, 0.0)
+
+
+def test_progress_counts_bytes_where_the_size_is_known_or_can_be_estimated() -> None:
+    known = gauge(1, 1_000_000)
+    for step in range(1, 6):
+        known.bytes_came(100_000, float(step))
+    assert known.share == 0.5 and known.rate(5.0) == 100_000 and known.left(5.0) == pytest.approx(5.0)
+    estimated = gauge(10, None)
+    estimated.bytes_came(150, 1.0)
+    estimated.piece_came(100, reused=False)
+    assert estimated.estimate == 1000 and estimated.share == 0.15
+
+
+def test_the_time_left_does_not_leap() -> None:
+    steady = gauge(1, 10_000_000)
+    said = []
+    for step in range(1, 60):
+        steady.bytes_came(150_000 if step % 2 else 50_000, step / 2)
+        if step > 16:
+            said.append(steady.left(step / 2) or 0.0)
+    assert max(abs(after - before + 0.5) for before, after in itertools.pairwise(said)) < 4
+
+
+@given(st.integers(1, 200), st.integers(0, 10**12), st.integers(1, 10**4))
+def test_progress_is_one_line_at_any_width(width: int, count: int, planned: int) -> None:
+    some = gauge(planned, None)
+    some.bytes_came(count, 1.0)
+    some.piece_came(max(1, count // planned), reused=False)
+    some.retries = 3
+    text = line(some, "Fetching", "segments", width, 2.0)
+    assert text.cell_len <= width and "\n" not in text.plain
+    assert "\n" not in plain_line(some, "segments", 2.0)
+
+
+# Nothing unseen
+
+
+@pytest.mark.program
+def test_what_cannot_be_seen_reaches_neither_terminal_nor_json_nor_names(
+    mudlark: Run, trouble: Trouble, tmp_path: Path
+) -> None:
+    source = f"<title>{ODD}</title><a href='/a.mp4' title='{ODD}'>{ODD}</a>".replace("\0", "&#0;")
+    url = trouble.say("/p", Answer(source.encode(), type="text/html; charset=utf-8"))
+    served = {"Content-Disposition": "attachment; filename*=UTF-8''a%00b%C2%9Bc%E2%80%AEgpj.mp4"}
+    trouble.say("/a.mp4", Answer(SHOP, type="video/mp4", headers=served))
+    for arguments in (("sift", url), ("sift", url, "--why"), ("haul", url), ("assay", "mudlark", "--verbose")):
+        ran = mudlark(*arguments)
+        assert not UNSEEN.search(ran.out + ran.err), ran.out
+    for arguments in (("sift", url, "--json"), ("haul", url, "--again", "--json"), ("assay", "mudlark", "--json")):
+        assert not UNSEEN.search(mudlark(*arguments).out)
+    made = list((tmp_path / "mudlark").rglob("*"))
+    assert made and not any(UNSEEN.search(path.name) for path in made)
+    record = next(tmp_path.glob("mudlark/*/record.json"))
+    assert not UNSEEN.search(record.read_text())
+    edited = json.loads(record.read_text())
+    edited["title"], edited["problems"] = ODD, [{"code": "loss", "message": ODD}]
+    record.write_text(json.dumps(edited))
+    assert not UNSEEN.search(mudlark("assay", str(record.parent)).out)
+
+
+@given(st.text(max_size=100))
+def test_text_is_made_fit_character_by_character(text: str) -> None:
+    assert len(visible(text)) == len(text) and all(char.isprintable() or char == " " for char in printable(text))
+    document = escaped_json(json.dumps({"a": text}, ensure_ascii=False).replace("\x7f", "\\u007f"))
+    if not any(unicodedata.category(char) == "Cs" for char in text):
+        assert json.loads(document)["a"] == text and not UNSEEN.search(document)
+
+
+def test_the_console_shows_nothing_unseen(capsys: pytest.CaptureFixture[str]) -> None:
+    from rich.text import Text
+
+    console().print(Text(ODD, style="bold"), ODD)
+    assert not UNSEEN.search(capsys.readouterr().out)
