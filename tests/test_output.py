@@ -85,7 +85,7 @@ def test_a_missing_path_is_told_beside_the_results_of_the_others(mudlark: Run, t
 
 
 def test_every_error_has_a_code_and_a_status_of_its_own() -> None:
-    kinds = [kind for kind in vars(errors).values() if isinstance(kind, type) and issubclass(kind, Exception)]
+    kinds = [kind for kind in vars(errors).values() if isinstance(kind, type) and issubclass(kind, errors.MudlarkError)]
     assert all("code" in vars(kind) for kind in kinds)
     assert len({kind.code for kind in kinds}) == len(kinds)
     documented = (Path(__file__).parents[1] / "docs" / "json.md").read_text(encoding="utf-8")
@@ -294,11 +294,17 @@ def test_what_cannot_be_seen_reaches_neither_terminal_nor_json_nor_names(
     url = trouble.say("/p", Answer(source.encode(), type="text/html; charset=utf-8"))
     served = {"Content-Disposition": "attachment; filename*=UTF-8''a%00b%C2%9Bc%E2%80%AEgpj.mp4"}
     trouble.say("/a.mp4", Answer(SHOP, type="video/mp4", headers=served))
-    for arguments in (("sift", url), ("sift", url, "--why"), ("haul", url), ("assay", "mudlark", "--verbose")):
+    shown: list[tuple[str, ...]] = [
+        ("sift", url),
+        ("sift", url, "--why"),
+        ("haul", url),
+        ("assay", "mudlark", "--verbose"),
+    ]
+    for arguments in shown:
         ran = mudlark(*arguments)
         assert not UNSEEN.search(ran.out + ran.err), ran.out
-    for arguments in (("sift", url, "--json"), ("haul", url, "--again", "--json"), ("assay", "mudlark", "--json")):
-        assert not UNSEEN.search(mudlark(*arguments).out)
+    for documented in (("sift", url, "--json"), ("haul", url, "--again", "--json"), ("assay", "mudlark", "--json")):
+        assert not UNSEEN.search(mudlark(*documented).out)
     made = list((tmp_path / "mudlark").rglob("*"))
     assert made and not any(UNSEEN.search(path.name) for path in made)
     record = next(tmp_path.glob("mudlark/*/record.json"))

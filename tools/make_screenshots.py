@@ -37,7 +37,7 @@ def shots(site: DemoSite) -> list[Shot]:
     playlist = f"{site.origins.media}/streams/tide-mill/master.m3u8"
     return [
         Shot("help", ["mudlark --help"]),
-        Shot("sift", [f"mudlark sift {mill} {talk}"]),
+        Shot("sift", [f"mudlark sift {talk} {site.address('builds')} {site.address('wall-talk')}"]),
         Shot("sift-why", [f"mudlark sift {site.address('pictures')} --why --most 4"]),
         Shot("sift-button", [f"mudlark sift {site.address('builds')} --button 'Download field guide'"]),
         Shot("listen", [f"mudlark listen {site.address('blob-player')} --har night-shift.har"]),
@@ -54,8 +54,16 @@ def shots(site: DemoSite) -> list[Shot]:
         Shot("haul-file", [f"mudlark haul {site.address('disk-image')} --into kept --rate 20M"], seconds=3.0),
         Shot("tracks", [f"mudlark tracks {playlist}"]),
         Shot("haul-progress", [f"mudlark haul {mill} --into kept --rate 200k --lanes 2"], seconds=4.0),
-        Shot("haul", [f"mudlark haul {mill} --into kept", "ls -R kept"]),
-        Shot("assay", ["mudlark assay kept"], before=f"mudlark haul {talk} --into kept"),
+        Shot(
+            "haul",
+            [f"mudlark haul {site.address('wall-talk')}", f"mudlark haul {site.address('wall-talk')}", "ls mudlark/*"],
+        ),
+        Shot(
+            "assay",
+            ["mudlark assay kept"],
+            before=f"mudlark haul {talk} {mill} {site.address('disk-image')} --into kept; mkdir -p kept/1931; "
+            f"mudlark haul {site.address('foghorn')} --into kept/1931; truncate -s -9 kept/1931/*/*.mp4",
+        ),
         Shot(
             "assay-broken",
             ["mudlark assay *.mp4"],
@@ -104,7 +112,7 @@ def main() -> None:
             if not sys.argv[1:] or "peek" in sys.argv[1:]:
                 finds = [site.address(name) for name in ("tide-mill", "harbour-talk")]
                 finds.append(f"{site.origins.media}/stored/bell-7c41")
-                command = ["mudlark", "peek", *finds, "--sheet", str(TARGET / "peek.png")]
+                command = ["mudlark", "peek", *finds, "--sheet", str(TARGET / "peek.png"), "--replace"]
                 subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
     finally:
         screen.terminate()

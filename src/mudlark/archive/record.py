@@ -211,10 +211,14 @@ class Record(msgspec.Struct):
     mudlark_record: int = VERSION
 
 
-def to_json(value: Any, *, keep_secrets: bool = False) -> bytes:
-    """Indented JSON that ends with a line break; nothing in it is unseen, and what gives access is hidden."""
-    text = msgspec.json.format(msgspec.json.encode(value), indent=2).decode()
-    return escaped_json(text if keep_secrets else veiled(text)).encode() + b"\n"
+def without_access(record: Record) -> Record:
+    """The record with what gives access hidden, as it is kept and shown."""
+    return msgspec.json.decode(veiled(msgspec.json.encode(record).decode()), type=Record)
+
+
+def to_json(value: Any) -> bytes:
+    """Indented JSON that ends with a line break; nothing in it is unseen."""
+    return escaped_json(msgspec.json.format(msgspec.json.encode(value), indent=2).decode()).encode() + b"\n"
 
 
 def read_record(folder: Path) -> Record:

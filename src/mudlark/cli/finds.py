@@ -39,6 +39,11 @@ def show_page(page: Page, most: int, why: bool) -> None:
     for feed in page.feeds[:5]:
         out.print(Text(f"It names a feed; look through it: mudlark sift {printable(feed)}", style="bold"))
     _choices(out, page)
+    roles = {find.role for find in page.finds}
+    if "advert" in roles and "main" not in roles and page.capture is None:
+        out.print(
+            Text("! Only an advert is named here; the film may be asked for once it is played: --listen", "yellow")
+        )
     out.print()
     if not page.finds:
         return

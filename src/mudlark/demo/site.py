@@ -13,7 +13,7 @@ import zipfile
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
-from functools import cache, partial
+from functools import cache, lru_cache, partial
 from importlib.resources import files
 from io import BytesIO
 from pathlib import Path
@@ -391,14 +391,18 @@ async def _leaf(request: web.Request) -> web.Response:
 
 
 async def _still(request: web.Request) -> web.Response:
-    """A picture of the museum, drawn when it is asked for."""
-    name = request.match_info["name"]
+    return web.Response(body=_drawn(request.match_info["name"]), content_type="image/png")
+
+
+@lru_cache(1_000)
+def _drawn(name: str) -> bytes:
+    """A picture of the museum, drawn when it is first asked for."""
     said = re.search(r"(\d+)x(\d+)$", name)
     width, height = (int(said[1]), int(said[2])) if said else _SIZES.get(name.partition("/")[0], (640, 360))
     image = picture(40, min(width, 1280), min(height, 720), name.rpartition("/")[2].replace("-", " ").title())
     data = BytesIO()
     image.save(data, "PNG")
-    return web.Response(body=data.getvalue(), content_type="image/png")
+    return data.getvalue()
 
 
 async def _package(name: str, _: web.Request) -> web.Response:

@@ -18,14 +18,18 @@ _RELATIVE = re.compile(r"^\.{0,2}/?[^\s<>\"'{}|\\^`:;,()]*\.[A-Za-z0-9]{2,5}(?:[
 _ROOTED = re.compile(r"(?:(?:https?:)?//|\.{0,2}/)[^\s<>\"'{}|\\^`]{1,8000}", re.I)
 ANYWHERE = re.compile(r"https?:(?:\\?/){2}[^\s<>\"'`{}|^]+", re.I)
 _ENCODED = re.compile(r"(?:https?)?%(?:2f|3a|7b|5b)", re.I)  # how an encoded address or JSON begins
+_BLANK = re.compile(r"\s")
 _LONGEST = 1 << 20
+_LONGEST_ADDRESS = 8192
 _DEEPEST = 3
 _LONGEST_PATH = 400  # characters of a path inside JSON that are kept while it is walked
 
 
 def looks_like_address(text: str) -> bool:
     """True if a whole string may be an absolute address, or a relative one with an extension."""
-    return bool(_ABSOLUTE.match(text) or _RELATIVE.match(text)) and len(text) < 8192
+    if len(text) >= _LONGEST_ADDRESS or _BLANK.search(text):
+        return False  # found out first: what has no blank is matched in one go
+    return bool(_ABSOLUTE.match(text) or _RELATIVE.match(text))
 
 
 def is_rooted(text: str) -> bool:

@@ -381,8 +381,11 @@ class _Walk:
             return
         for literal in literals(text):
             at = self.into.line_at(begin + literal.position) if begin >= 0 else None
-            beside = Beside(at=at, hint="unfinished" if literal.unfinished else None)
-            kind = kind_by_type(literal.type)
+            path = f"script {literal.list_at}[0].{literal.key}"
+            beside = facts_in(literal.around, literal.key, path, self.into.page.url, at or "")
+            if literal.unfinished:
+                beside = Beside(at=at, hint="unfinished")
+            kind = None if literal.how else stated_kind(literal.around, literal.text)
             self.hidden(literal.text, literal.how, "script", f"script string{context}", 15, beside, kind)
 
     def json(self, data: object, place: Place, weight: int, at: str, words: Callable[[str, str], str]) -> None:
@@ -426,12 +429,12 @@ class _Walk:
 def named_in(string: str, around: Object) -> Iterator[tuple[str, str, Kind | None]]:
     """Addresses that a string in JSON is or hides, with how it hides them, and what the object around makes of them."""
     for address, how in addresses(string):
-        yield address, how, None if how or kind_by_extension(address) else _stated_kind(around, address)
-    if kind_by_extension(string) is None and not looks_like_address(string) and (kind := _stated_kind(around, string)):
+        yield address, how, None if how or kind_by_extension(address) else stated_kind(around, address)
+    if kind_by_extension(string) is None and not looks_like_address(string) and (kind := stated_kind(around, string)):
         yield string, "", kind
 
 
-def _stated_kind(around: Object, address: str) -> Kind | None:
+def stated_kind(around: Object, address: str) -> Kind | None:
     """What a type beside an address in JSON makes of it; identifiers are no addresses."""
     if not is_rooted(address):
         return None

@@ -144,7 +144,8 @@ def _describe(find: Find, look: Look) -> None:
     if find.form == "html" and find.kind != "document":
         find.problem = "a web page answers instead of media"
         return
-    find.kind = KINDS.get(find.form) or kind_by_type(look.type) or find.kind
+    if find.kind != "document" or find.form not in ("zip", "unknown"):  # office files are archives inside
+        find.kind = KINDS.get(find.form) or kind_by_type(look.type) or find.kind
     find.bytes = look.length if look.length is not None else find.bytes
     if find.form == "mp4" and look.type.startswith("audio/"):
         find.kind = "audio"

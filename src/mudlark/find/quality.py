@@ -35,7 +35,7 @@ _ONLY_QUALITY = re.compile(
     re.I,
 )
 _FILM_SIZE = re.compile(
-    r"[-_.]?(?<![a-z0-9])(?:\d{3,4}p|\d{3,4}x\d{3,4}|\d{2,5}k(?:bps|bit)?|4k|8k|uhd|fhd|hd|sd|hq|lq|high|low|medium|mobile"
+    r"[-_.]?(?<![a-z0-9])(?:\d{3,4}p|(?:144|240|360|480|540|576|720|1080|1440|2160)|\d{3,4}x\d{3,4}|\d{2,5}k(?:bps|bit)?|4k|8k|uhd|fhd|hd|sd|hq|lq|high|low|medium|mobile"
     r"|small|large)(?=[-_./]|$)",
     re.I,
 )

@@ -6,23 +6,24 @@ Follows ECMA-262 §12.9.4 (string literals) as far as escapes go, and JSON (RFC 
 import html
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from typing import Any
 
-from mudlark.find.hidden import addresses, is_rooted
+from mudlark.find.hidden import ANYWHERE, addresses, is_rooted
 from mudlark.find.kind import kind_by_extension
 
-_LITERAL = re.compile(
-    r'"([^"\\\n]{2,8192}(?:\\.[^"\\\n]{0,4096}){0,400}|(?:\\.[^"\\\n]{0,4096}){1,400})"'
-    r"|'([^'\\\n]{2,8192}(?:\\.[^'\\\n]{0,4096}){0,400}|(?:\\.[^'\\\n]{0,4096}){1,400})'"
-    r"|`([^`\\]{2,8192}(?:\\.[^`\\]{0,4096}){0,400})`",
-    re.S,
-)
+_START = re.compile(r"[\\\"'`]|//|/\*")
+_REST = {  # of a literal behind its opening quote; nothing is read twice
+    '"': re.compile(r'(?:[^"\\\n]++|\\.)*+"', re.S),
+    "'": re.compile(r"(?:[^'\\\n]++|\\.)*+'", re.S),
+    "`": re.compile(r"(?:[^`\\]++|\\.)*+`", re.S),
+}
+_LONGEST_COMMENT = 2_000  # characters of a line that is taken for a comment; minified scripts have lines without end
 _ESCAPE = re.compile(r"\\(?:u\{([0-9a-fA-F]{1,6})\}|u([0-9a-fA-F]{4})|x([0-9a-fA-F]{2})|(\n)|(.))", re.S)
 _JOINED = re.compile(r"\s*\+(?!\+)")
-_TYPE = re.compile(
-    r"[\"']?(?:type|mime_?type|content_?type|format)[\"']?\s*:\s*[\"']((?:video|audio|image|application)\\?/[\w.+-]+)",
-    re.I,
-)
+_PAIR = re.compile(r"""["']?([A-Za-z_]\w*)["']?\s*:\s*(?:"([^"\n]{0,300})"|'([^'\n]{0,300})'|(\d{1,9}))""")
+_KEY = re.compile(r"""["']?([A-Za-z_]\w*)["']?\s*:\s*$""")
+_BRACE = re.compile(r"[{}]")
 _NEAR = 400  # characters within which an object literal is looked at
 _SIMPLE = {"n": "\n", "t": "\t", "r": "\r", "b": "\b", "f": "\f", "v": "\v", "0": "\0"}
 
@@ -32,14 +33,17 @@ class Literal:
     """A string literal that is or hides an address. position: of its first character in the script.
 
     how: in what way it was hidden, in words; empty if it was not. unfinished: the script puts something after it, and
-    without that it may be no address. type: the media type stated beside it, if there is one.
+    without that it may be no address. key: what it is the value of. around: plain values beside it in the same object.
+    list_at: where the list begins that the object is in, -1 if that is not near.
     """
 
     text: str
     position: int
     how: str = ""
     unfinished: bool = False
-    type: str | None = None
+    key: str = ""
+    around: dict[str, Any] = field(default_factory=dict)
+    list_at: int = -1
 
 
 def unescape(literal: str) -> str:
@@ -58,29 +62,54 @@ def unescape(literal: str) -> str:
 
 
 def literals(script: str) -> Iterator[Literal]:
-    """String literals that are or hide addresses, escapes and entities undone."""
-    for match in _LITERAL.finditer(script):
-        raw = match[1] or match[2] or match[3] or ""
+    """String literals that are or hide addresses, escapes and entities undone; and addresses anywhere else."""
+    seen: set[str] = set()
+    for begin, end in _quoted(script):
+        raw, template = script[begin:end], script[end] == "`"
         text = unescape(raw) if "\\" in raw else raw
         if "&" in text and ";" in text:
             text = html.unescape(text)
-        if match[3] and "${" in text:
-            text = text.partition("${")[0]
-            unfinished = True
-        else:
-            unfinished = bool(_JOINED.match(script, match.end()))
+        unfinished = bool(_JOINED.match(script, end + 1))
+        if template and "${" in text:
+            text, unfinished = text.partition("${")[0], True
         unfinished = (unfinished and kind_by_extension(text) is None) or text.endswith(("=", "?", "&"))
-        found = list(addresses(text))
-        if not found and is_rooted(text) and (stated := _type_beside(script, match)):
-            yield Literal(text, match.start() + 1, "", unfinished, stated)
+        found = list(addresses(text)) or ([(text, "")] if is_rooted(text) else [])
         for address, how in found:
-            stated = _type_beside(script, match) if not how and kind_by_extension(address) is None else None
-            yield Literal(address, match.start() + 1, how, unfinished, stated)
+            seen.add(address)
+            yield Literal(address, begin, how, unfinished, *_beside(script, begin, end))
+    for match in ANYWHERE.finditer(script):
+        address = html.unescape(unescape(match[0])).rstrip("\\").rstrip(".,;)]")
+        if address not in seen and not any(address in one for one in seen if one.startswith(address[:40])):
+            yield Literal(address, match.start())
 
 
-def _type_beside(script: str, match: re.Match[str]) -> str | None:
-    """The media type in the same object literal."""
-    begin = script.rfind("{", max(0, match.start() - _NEAR), match.start())
-    end = script.find("}", match.end(), match.end() + _NEAR)
-    found = _TYPE.search(script, begin, end) if begin >= 0 and end >= 0 else None
-    return found[1] if found else None
+def _quoted(script: str) -> Iterator[tuple[int, int]]:
+    """The places of string literals, without their quotes. Follows comments, but reads no grammar: what a stray quote
+    throws off is found again on the next line."""
+    at, last_close = 0, script.rfind("*/")
+    while match := _START.search(script, at):
+        mark, start = match[0], match.start()
+        at = match.end()
+        if mark == "\\":
+            at += 1
+        elif mark == "/*":
+            at = script.index("*/", at) + 2 if at <= last_close else at
+        elif mark == "//":
+            line_end = script.find("\n", at)
+            line_end = len(script) if line_end < 0 else line_end
+            alone = start == 0 or script[start - 1] in " \t\n;{}),"
+            at = line_end if alone and line_end - start < _LONGEST_COMMENT else at
+        elif rest := _REST[mark].match(script, at):
+            yield at, rest.end() - 1
+            at = rest.end()
+
+
+def _beside(script: str, begin: int, end: int) -> tuple[str, dict[str, Any], int]:
+    """The key of a literal, the plain values of the object literal around it, and where the list around that begins."""
+    named = _KEY.search(script, max(0, begin - 60), begin - 1)
+    opened = script.rfind("{", max(0, begin - _NEAR), begin)
+    closed = _BRACE.search(script, end, end + _NEAR)
+    if opened < 0 or closed is None:
+        return named[1] if named else "", {}, -1
+    around = {m[1]: m[2] or m[3] or m[4] or "" for m in _PAIR.finditer(script, opened + 1, closed.start())}
+    return named[1] if named else "", around, script.rfind("[", max(0, opened - _NEAR), opened)

@@ -28,7 +28,17 @@ from mudlark.archive.provenance import (
     request_facts,
     walk_facts,
 )
-from mudlark.archive.record import FileFacts, Note, Record, SegmentCounts, SegmentFacts, Source, TrackFacts, to_json
+from mudlark.archive.record import (
+    FileFacts,
+    Note,
+    Record,
+    SegmentCounts,
+    SegmentFacts,
+    Source,
+    TrackFacts,
+    to_json,
+    without_access,
+)
 from mudlark.assemble.join import join, keep_pages
 from mudlark.assemble.parts import Parts
 from mudlark.assemble.write import Assembled, Part, assemble
@@ -331,7 +341,7 @@ class _Haul:
                 return self.mend(earlier, record)
             state = "again"
         day = record.finished[:10] if earlier else None
-        folder = put(self.store.item, self.written(record), into, names_for(name, day))
+        folder = put(self.store.item, to_json(record), into, names_for(name, day))
         return Item(record, folder, state=state)
 
     def mend(self, earlier: Earlier, record: Record) -> Item:
@@ -342,11 +352,8 @@ class _Haul:
             record.notes.append(
                 Note("replaced", f"The item was mended; it keeps {names} as before in {REPLACED}/{moment}.")
             )
-        conclude(earlier.folder, self.written(record))
+        conclude(earlier.folder, to_json(record))
         return Item(record, earlier.folder, state="repaired")
-
-    def written(self, record: Record) -> bytes:
-        return to_json(record, keep_secrets=self.found.order.keep_secrets)
 
     async def beside(self, media: Path) -> None:
         """Keep the subtitles and the poster that the page shows with the film."""
@@ -544,7 +551,7 @@ class _Haul:
         files += self.extra
         source = self.source(files)
         counts = self.counts
-        return Record(
+        record = Record(
             title=self.found.title,
             verdict=self.report.verdict,
             problems=self.report.problems,
@@ -562,6 +569,7 @@ class _Haul:
             contents=checked.contents[:_MOST_CONTENTS],
             notes=self.notes,
         )
+        return record if self.found.order.keep_secrets else without_access(record)
 
     def compare_with_page(self, length: float | None) -> None:
         """Say where a film lasts much shorter or longer than its page states."""
