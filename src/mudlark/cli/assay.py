@@ -13,7 +13,8 @@ from mudlark.cli.show import clock, complain, console, emit_json, manner, verdic
 from mudlark.errors import MudlarkError, UsageError
 from mudlark.verify.verdict import WORTH
 
-_MARK = {"passed": ("✓", "green"), "failed": ("✗", "red"), "skipped": ("·", "dim")}
+_MARK = {"passed": ("✓", "green"), "failed": ("✗", "bold red"), "skipped": ("·", "dim")}
+_WIDEST = len("unproven")
 
 
 @click.command(
@@ -80,7 +81,8 @@ def _summary(found: list[Assay]) -> str:
 
 
 def _show(out: Console, result: Assay, *, whole: bool) -> None:
-    line = verdict(f"{result.verdict:<8}")
+    line = verdict(result.verdict)
+    line.append(" " * (_WIDEST - len(result.verdict)))
     line.append(f"  {result.title or result.path.name}", style="bold default")
     if result.duration:
         line.append(f"  {clock(result.duration)}", style="not bold default dim")
@@ -90,7 +92,7 @@ def _show(out: Console, result: Assay, *, whole: bool) -> None:
         return
     for check in result.report.checks:
         mark, style = _MARK[check.outcome]
-        detail = (check.detail, "" if style == "red" else "dim")
+        detail = (check.detail, "" if check.outcome == "failed" else "dim")
         out.print(Text.assemble("  ", (mark, style), f" {check.name:<15}", detail))
     said = {check.detail for check in result.report.checks}
     for problem in result.report.problems:

@@ -215,7 +215,7 @@ def _as_failure(target: str, problem: MudlarkError) -> dict[str, Any]:
 
 _STATES = {
     "new": "",
-    "unchanged": "was hauled before, and is unchanged",
+    "unchanged": "is unchanged since it was hauled",
     "repaired": "was damaged here, and is mended",
     "changed": "has changed there; this stands beside the earlier item",
     "again": "stands beside the earlier item",
@@ -228,7 +228,7 @@ def _show(item: Item) -> None:
     line = verdict(record.verdict)
     line.append(f"  {record.title}", style="bold default")
     if item.state != "new":
-        by = f", by {item.by}" if item.by else ""
+        by = f", going by {item.by}" if item.by else ""
         line.append(f"  {_STATES[item.state]}{by}", style="not bold default")
     out.print(line)
     for track in record.tracks:

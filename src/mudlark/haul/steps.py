@@ -336,7 +336,7 @@ class _Haul:
             return Item(earlier.record, earlier.folder, state="unchanged", by="its bytes, fetched anew")
         if earlier and state == "repaired":
             if _worth(record.verdict, record) <= _worth(self.earlier_verdict, earlier.record):
-                return Item(earlier.record, earlier.folder, state="unchanged", by="nothing better came")
+                return Item(earlier.record, earlier.folder, state="unchanged", by="what came now, which is no better")
             if can_mend(earlier.folder, earlier.record, record):
                 return self.mend(earlier, record)
             state = "again"
