@@ -28,7 +28,8 @@ class Command(click.Command):
     def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         rows: dict[str, list[tuple[str, str]]] = {}
         for parameter in self.get_params(ctx):
-            if (row := parameter.get_help_record(ctx)) is not None:
+            row = parameter.get_help_record(ctx) if isinstance(parameter, click.Option) else None
+            if row is not None:
                 group = parameter.group if isinstance(parameter, _Option) else GROUPS[-1]
                 rows.setdefault(group, []).append(row)
         for group in GROUPS:

@@ -144,7 +144,7 @@ def nothing(page: Page) -> NothingFound:
         )
     if page.capture:
         return NothingFound(
-            f"{shown(page.url)} asked for no media while it was listened to.",
+            " ".join([f"{shown(page.url)} asked for no media while it was listened to.", *page.notes[:3]]),
             "If something on it starts the media, name that with --press TEXT.",
             url=page.url,
         )
