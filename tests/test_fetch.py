@@ -2,12 +2,14 @@
 
 import asyncio
 import hashlib
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from threading import Event
 
 import pytest
 
 from mudlark.errors import NetworkError, StorageError
-from mudlark.fetch.engine import Engine, Job, Outcome
+from mudlark.fetch.engine import Engine, Job, Outcome, _in_thread
 from mudlark.fetch.store import Store
 from mudlark.manifest.model import ByteRange, Segment
 from mudlark.web.connection import Connection
@@ -154,3 +156,28 @@ def test_the_rate_holds_for_all_lanes_together(monkeypatch: pytest.MonkeyPatch) 
 
     asyncio.run(work())
     assert waits == [0.05, 0.1, 0.15, 0.2]
+
+
+def test_a_cancelled_write_is_over_before_anything_else_happens() -> None:
+    done: list[str] = []
+
+    def write(begun: Event, go_on: Event) -> None:
+        begun.set()
+        go_on.wait(10)
+        done.append("written")
+
+    async def work(pool: ThreadPoolExecutor) -> None:
+        begun, go_on = Event(), Event()
+        task = asyncio.create_task(_in_thread(pool, write, begun, go_on))
+        await asyncio.to_thread(begun.wait, 10)
+        task.cancel()
+        await asyncio.sleep(0)
+        assert not task.done()
+        go_on.set()
+        with pytest.raises(asyncio.CancelledError):
+            await task
+        done.append("abandoned")
+
+    with ThreadPoolExecutor(1) as pool:
+        asyncio.run(work(pool))
+    assert done == ["written", "abandoned"]

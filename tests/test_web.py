@@ -2,12 +2,17 @@
 
 import asyncio
 import gzip
+import os
 from collections.abc import Awaitable, Callable
 from typing import TypeVar
 
 import pytest
 
 from mudlark.errors import NetworkError, UsageError
+from mudlark.find.model import Find
+from mudlark.find.probe import ask
+from mudlark.together import together
+from mudlark.web.browser import opened
 from mudlark.web.connection import Connection, header_pair
 from mudlark.web.retry import Passing, Patience, persist
 from mudlark.web.session import Look, Session
@@ -139,3 +144,61 @@ def test_what_is_no_header_is_said(text: str) -> None:
 
 def test_a_header_is_read_as_it_is_written() -> None:
     assert header_pair("Referer: http://m.example/a:b") == ("Referer", "http://m.example/a:b")
+
+
+def test_what_a_caller_raises_while_reading_passes_as_it_is(trouble: Trouble) -> None:
+    url = trouble.say("/a", Answer(b"abc"))
+
+    async def work(problem: Exception) -> None:
+        async with Session() as session, session.open(url):
+            raise problem
+
+    for problem in (ValueError("mine"), OSError("my disk")):
+        with pytest.raises(type(problem), match=str(problem)):
+            asyncio.run(work(problem))
+
+
+def test_a_mistake_while_asking_is_not_taken_for_a_server_s(monkeypatch: pytest.MonkeyPatch) -> None:
+    async def broken(*_: object) -> None:
+        raise TypeError("a cog slipped")
+
+    monkeypatch.setattr("mudlark.find.probe._look_at", broken)
+
+    async def work() -> None:
+        async with Session() as session:
+            await ask(session, [Find("http://127.0.0.1:9/a.mp4", "video")])
+
+    with pytest.raises(TypeError, match="a cog slipped"):
+        asyncio.run(work())
+
+
+def test_when_one_of_several_fails_the_others_are_ended_first() -> None:
+    ended: list[str] = []
+
+    async def slow() -> None:
+        try:
+            await asyncio.sleep(30)
+        finally:
+            ended.append("slow")
+
+    async def failing() -> None:
+        await asyncio.sleep(0)
+        raise NetworkError("gone")
+
+    with pytest.raises(NetworkError, match="gone"):
+        asyncio.run(together([slow(), failing()]))
+    assert ended == ["slow"]
+
+
+@pytest.mark.browser
+def test_two_browsers_at_once_leave_the_environment_alone() -> None:
+    before = dict(os.environ)
+
+    async def work() -> list[str]:
+        async def one() -> str:
+            async with opened(Connection()) as context:
+                return context.browser.version if context.browser else ""
+
+        return await together([one(), one()])
+
+    assert all(asyncio.run(work())) and dict(os.environ) == before
