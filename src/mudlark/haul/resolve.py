@@ -1,0 +1,92 @@
+"""From a find to what it promises: the presentation, the tracks to take, the title, and what the item is known by."""
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from mudlark.archive.identity import identity
+from mudlark.archive.record import (
+    Note,
+)
+from mudlark.find.look import Looked
+from mudlark.find.model import Find, Page
+from mudlark.find.rank import rivals
+from mudlark.haul.order import HaulWatch, Order
+from mudlark.haul.title import title_of
+from mudlark.manifest import numbered
+from mudlark.manifest.choose import highest
+from mudlark.manifest.load import fill, load
+from mudlark.manifest.model import Presentation, Track
+from mudlark.web.address import without_query
+from mudlark.web.secret import veiled, without_secrets
+from mudlark.web.session import Session
+
+if TYPE_CHECKING:
+    from mudlark.web.listen import Heard
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """The way from the target to the presentation. page: None if the target is no page. heard: what was listened to.
+
+    title: of the item. key: what it is known by. notes: what is to be known of the choice.
+    """
+
+    order: Order
+    page: Page | None
+    find: Find
+    presentation: Presentation
+    tracks: list[Track]
+    title: str
+    key: str
+    heard: "Heard | None" = None
+    notes: tuple[Note, ...] = ()
+
+    @property
+    def choice(self) -> str | None:
+        """The find's address, if the user chose it."""
+        return without_query(self.find.url) if self.page and self.order.choice.made else None
+
+
+async def resolve(session: Session, order: Order, looked: Looked, find: Find, watch: HaulWatch) -> Found:
+    """What a find promises, which tracks of it to take, and what the item is to be called."""
+    presentation = await _presentation(session, find)
+    tracks = highest(presentation)
+    await fill(session, presentation, tracks)
+    page = None if looked.page.itself else looked.page
+    form = ("images" if order.as_images else "pdf") if presentation.kind == "images" else ""
+    key = identity(order.target, _address(find, page) if page else None, form)
+    title = title_of(order.target, page, find, presentation, order.title)
+    notes = _notes(order, page, find)
+    for note in notes:
+        watch.on_warning(note.message)
+    return Found(order, page, find, presentation, tracks, title, key, looked.heard, notes)
+
+
+def _address(find: Find, page: Page) -> str:
+    """The find's address as it tells it from all others of the page: by its secrets only if nothing else does."""
+    bare = without_secrets(find.url)
+    alike = sum(without_secrets(other.url) == bare for other in page.finds)
+    return veiled(find.url) if alike > 1 else bare
+
+
+def _notes(order: Order, page: Page | None, find: Find) -> tuple[Note, ...]:
+    """What was not sure about the choice."""
+    if page is None or order.choice.made:
+        return ()
+    count = len(rivals(page, find))
+    if count <= 1:
+        return ()
+    return (
+        Note(
+            "one-of-several",
+            f"This is one of {count} finds of the same standing on the page; see the others with `mudlark sift`, "
+            "and take them with --nth N or --all.",
+        ),
+    )
+
+
+async def _presentation(session: Session, find: Find) -> Presentation:
+    """What a find promises."""
+    if not find.members:
+        return await load(session, find.url)
+    return numbered.images(find.members) if find.kind == "image" else await numbered.series(session, find.members)
