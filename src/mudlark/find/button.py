@@ -11,6 +11,7 @@ from selectolax.lexbor import LexborHTMLParser, LexborNode, SelectolaxError
 
 from mudlark.errors import NothingFound, UsageError
 from mudlark.find.hidden import addresses
+from mudlark.find.markup import parse
 from mudlark.find.model import Find, Page
 from mudlark.find.script import literals
 from mudlark.text import printable, tidy
@@ -43,7 +44,7 @@ class Button:
 
 def find_button(source: str, page: Page, wanted: str) -> Button:
     """The control that `wanted` means, with everything it may point to; live ones are sorted first by the caller."""
-    tree = LexborHTMLParser(source)
+    tree = parse(source).tree
     node = tree.css_first("base[href]")
     base = (node and resolve(page.url, node.attributes.get("href") or "")) or page.url
     control = _control(tree, wanted)

@@ -14,6 +14,7 @@ MOST_FINDS = 5_000
 _MOST_FRAMES = 100
 _LONGEST_ADDRESS = 16_384
 MOST_EVIDENCE = 12
+_SEARCHING = 20_000_000  # characters of a small source that are read for the lines of its finds, or eight times it
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -46,6 +47,7 @@ class Collector:
         self.left_out = 0
         self._breaks = [match.start() for match in re.finditer("\n", source)]
         self._cursors: dict[str, int] = {}
+        self._searching = max(_SEARCHING, 8 * len(source))
 
     def line_at(self, position: int) -> str:
         """The line of a position in the source."""
@@ -57,7 +59,12 @@ class Collector:
         for text in (snippet, html.escape(snippet, quote=False)) if "&" in snippet else (snippet,):
             at = self._cursors.get(tag, 0) - 1
             for _ in range(50):
-                if not text or (at := self.source.find(text, at + 1)) < 0:
+                if not text or self._searching <= 0:
+                    break
+                begin = at + 1
+                at = self.source.find(text, begin)
+                self._searching -= (at if at >= 0 else len(self.source)) - begin
+                if at < 0:
                     break
                 opening = self.source.rfind("<", max(0, at - 20_000), at) + 1
                 if self.source[opening : opening + len(tag)].lower() == tag:

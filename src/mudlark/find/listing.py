@@ -8,10 +8,11 @@ import re
 from collections import defaultdict
 from typing import Any
 
-from selectolax.lexbor import LexborHTMLParser, LexborNode
+from selectolax.lexbor import LexborNode
 
 from mudlark.find.hidden import decode_json
 from mudlark.find.kind import kind_by_extension
+from mudlark.find.markup import parse
 from mudlark.find.metadata import objects, seconds
 from mudlark.find.model import PLAYED, Entry
 from mudlark.text import tidy
@@ -41,7 +42,7 @@ def read_listing(capture: Capture) -> list[Entry]:
 
 def entries_in(source: str, url: str) -> list[Entry]:
     """The entries of one page's markup."""
-    tree = LexborHTMLParser(source)
+    tree = parse(source).tree
     links: list[tuple[LexborNode, str]] = []
     for node in tree.css("a[href]")[:_MOST]:
         target = resolve(url, node.attributes.get("href") or "")

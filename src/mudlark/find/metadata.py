@@ -30,6 +30,7 @@ _META_MEDIA: dict[str, tuple[Kind, int]] = {
     "thumbnailurl": ("image", 2),
     "contenturl": ("video", 22),
 }
+_MOST_PROPERTIES = 2_000
 _PAGES = frozenset({"text/html", "application/xhtml+xml"})
 _META_FRAMES = ("twitter:player", "embedurl")
 _META_SAYS = {
@@ -72,7 +73,7 @@ def read_metadata(tree: LexborHTMLParser, into: Collector) -> None:
         for thing in objects(decode_json(node.text())):
             _thing(thing, into)
     _meta_elements(tree, into)
-    for node in tree.css("[itemprop],[property]"):
+    for node in tree.css("[itemprop],[property]")[:_MOST_PROPERTIES]:
         if node.tag != "meta":
             _property(node, into)
     page = into.page

@@ -22,6 +22,7 @@ from mudlark.find.hidden import (
     strings_with_objects,
 )
 from mudlark.find.kind import FAMILIES, FEEDS, kind_by_extension, kind_by_type
+from mudlark.find.markup import UNREADABLE, parse
 from mudlark.find.metadata import read_metadata
 from mudlark.find.model import Hint, Kind, Page, Place
 from mudlark.find.quality import is_only_quality, stated_height
@@ -45,11 +46,16 @@ _BLOCKS = frozenset(
     {"ul", "ol", "dl", "p", "div", "section", "article", "td", "tr", "nav", "figure", "form", "main", "body"}
 )
 _TINY = 48  # CSS pixels: what is declared no larger in both directions is an icon or a beacon
+_HIGHEST = 12  # elements above a link, within which its block is looked for
 _ABOVE = 3  # elements above a frame whose names may speak of advertising
 _TYPES = ("type", "mimetype", "mime_type", "mime", "contenttype", "content_type", "encodingformat", "format")
 _HEIGHTS = ("height", "res", "resolution", "size", "quality", "label", "name", "title", "definition")
 _OEMBED = ("application/json+oembed", "text/xml+oembed")
 _MOST_FEEDS = 20
+_MOST_ELEMENTS = 200_000
+TOO_MANY = f"It has more than {_MOST_ELEMENTS:,} elements; what comes after those was not read."
+_LONGEST_JSON = 1 << 21  # characters of JSON in an attribute
+_MOST_TREES = 500  # templates and comments that are read
 _MOST_SIZES = 64  # of one picture
 _LONGEST_URL = 2048
 _SOON = 10  # seconds
@@ -62,11 +68,15 @@ def read_page(source: str, url: str, frame: str | None = None, policy: str | Non
 
     policy: the referrer policy that came with it.
     """
-    tree = LexborHTMLParser(source)
+    source = source.replace("\r\n", "\n").replace("\r", "\n")  # as the parser does (HTML §13.2.3.5)
+    markup = parse(source)
+    tree = markup.tree
     node = tree.css_first("base[href]")
     base = (node and resolve(url, node.attributes.get("href") or "")) or url
     into = Collector(source, url, base, frame)
     stated = (node.attributes.get("content") for node in tree.css('meta[name="referrer" i]'))
+    if markup.reduced:
+        into.page.notes.append(UNREADABLE)
     into.page.policy = next(filter(None, map(policy_of, stated)), policy)
     read_metadata(tree, into)
     _Walk(into).tree(tree, "")
@@ -120,6 +130,7 @@ class _Walk:
         self._text_cursor = 0
         self._trees = 0
         self._documents = 0
+        self._elements = 0
 
     def tree(self, tree: LexborHTMLParser, context: str, depth: int = 0) -> None:
         """All elements of a tree. context: words added to every place, like ` in a comment`."""
@@ -127,6 +138,10 @@ class _Walk:
             return
         self._trees += 1
         for node in tree.root.traverse():
+            self._elements += 1
+            if self._elements > _MOST_ELEMENTS:
+                self.into.page.notes = [TOO_MANY]
+                break
             tag = node.tag or ""
             handler = _HANDLERS.get(tag)
             attributes = node.attributes
@@ -134,9 +149,9 @@ class _Walk:
                 handler(self, node, attributes, context)
             if attributes:
                 self.attributes(node, attributes, context)
-            if tag == "template":
+            if tag == "template" and self._trees < _MOST_TREES:
                 inside = re.sub(r"^<template[^>]*>|</template>$", "", node.html or "")
-                self.tree(LexborHTMLParser(inside), f"{context} in a template", depth + 1)
+                self.tree(parse(inside).tree, f"{context} in a template", depth + 1)
         if not depth:
             self.comments()
 
@@ -148,8 +163,8 @@ class _Walk:
 
     def comment(self, text: str, begin: int) -> None:
         """A comment may hold markup or bare addresses."""
-        if "<" in text and ("src" in text or "href" in text):
-            self.tree(LexborHTMLParser(text), " in a comment", 1)
+        if "<" in text and ("src" in text or "href" in text) and self._trees < _MOST_TREES:
+            self.tree(parse(text).tree, " in a comment", 1)
         for found in ANYWHERE.finditer(text):
             at = self.into.line_at(begin + found.start())
             self.into.add(found[0], None, "comment", "comment", 4, Beside(at=at))
@@ -174,7 +189,7 @@ class _Walk:
     def data(self, node: LexborNode, name: str, value: str, where: str) -> None:
         """A data attribute: an address, or JSON, percent-encoding or base64 around one."""
         tag = node.tag or ""
-        if value.lstrip()[:1] in "{[":
+        if value.lstrip()[:1] in "{[" and len(value) <= _LONGEST_JSON:
             self.json(
                 decode_json(value), "attribute", 14, "", lambda path, how: f"{where} (JSON {path}{how and ', ' + how})"
             )
@@ -408,7 +423,9 @@ class _Walk:
     def block(self, node: LexborNode) -> str | None:
         """The block that a link stands in: links in it belong together."""
         around = node.parent
-        while around is not None and around.tag not in _BLOCKS:
+        for _ in range(_HIGHEST):
+            if around is None or around.tag in _BLOCKS:
+                break
             around = around.parent
         return self.name(around) if around is not None else None
 

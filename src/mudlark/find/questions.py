@@ -4,14 +4,16 @@ A form is sent as a browser would (HTML §4.10.21): hidden fields and tokens go 
 the user answered is set. Passwords are never filled in, and files never sent.
 """
 
-from collections.abc import Sequence
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 from urllib.parse import urlencode, urlsplit, urlunsplit
 
-from selectolax.lexbor import LexborHTMLParser, LexborNode
+from selectolax.lexbor import LexborNode
 
 from mudlark.errors import Refused, UsageError
+from mudlark.find.markup import parse
 from mudlark.text import tidy
 from mudlark.web.address import resolve
 
@@ -20,6 +22,7 @@ _MOST_OPTIONS = 2_000
 _MOST_CONTROLS = 5_000  # of one form
 _TYPED = frozenset({"text", "search", "email", "url", "tel", "number", "date", "month", "week", "time", ""})
 _SENT_AS_IS = frozenset({"hidden"})
+_MOST_PIECES = 50  # of text in a label
 ANY = "*"
 Labels = dict[str, str | None]  # by the id of what they label
 
@@ -97,24 +100,28 @@ class Step:
 
 def read_forms(source: str, url: str) -> list[Form]:
     """The forms of a page that ask something, and drop-downs outside of forms that lead to addresses."""
-    tree = LexborHTMLParser(source)
+    tree = parse(source).tree
     node = tree.css_first("base[href]")
     base = (node and resolve(url, node.attributes.get("href") or "")) or url
     labels = {label.attributes.get("for") or "": tidy(label.text(), 120) for label in tree.css("label[for]")}
-    forms = [_form(element, tree, labels, base, url) for element in tree.css("form")[:_MOST_FORMS]]
+    apart: dict[str, list[LexborNode]] = defaultdict(list)  # controls that stand outside of their form, by its id
+    for control in tree.css("[form]")[:_MOST_CONTROLS]:
+        apart[control.attributes.get("form") or ""].append(control)
+    forms = [_form(element, apart, labels, base, url) for element in tree.css("form")[:_MOST_FORMS]]
     found = [form for form in forms if form.questions or form.refused]
     alone = (_leading(e, labels, base) for e in tree.css("select")[:_MOST_FORMS] if not _inside_form(e))
     return [*found, *(Form(url, "GET", [question]) for question in alone if question)]
 
 
-def _form(element: LexborNode, tree: LexborHTMLParser, labels: Labels, base: str, url: str) -> Form:
+def _form(element: LexborNode, apart: Mapping[str, list[LexborNode]], labels: Labels, base: str, url: str) -> Form:
     told = element.attributes
     method: Literal["GET", "POST"] = "POST" if (told.get("method") or "").lower() == "post" else "GET"
     form = Form(resolve(base, told.get("action") or url) or url, method)
     form.multipart = (told.get("enctype") or "").lower() == "multipart/form-data"
     controls = element.css("input, select, textarea, button")
     if identity := told.get("id"):
-        controls += [c for c in tree.css("[form]") if c.attributes.get("form") == identity and c not in controls]
+        inside = {control.mem_id for control in controls}
+        controls += [control for control in apart.get(identity, ()) if control.mem_id not in inside]
     radios: dict[str, Question] = {}
     for control in controls[:_MOST_CONTROLS]:
         _read_control(form, control, labels, radios)
@@ -207,10 +214,23 @@ def _label(control: LexborNode, labels: Labels) -> str | None:
     node = control.parent
     for _ in range(3):
         if node is not None and node.tag == "label":
-            inner = [child.text(deep=True) for child in node.iter(include_text=True) if child.tag == "-text"]
-            return tidy(" ".join(inner), 120)
+            return _text_of(node, labels)
         node = node.parent if node is not None else None
     return tidy(told.get("aria-label") or told.get("title") or told.get("placeholder"), 120)
+
+
+def _text_of(label: LexborNode, labels: Labels) -> str | None:
+    """The text right inside a label; looked up once for each, as a label may hold thousands of controls."""
+    known = f"\0{label.mem_id}"
+    if known not in labels:
+        pieces = []
+        for child in label.iter(include_text=True):
+            if child.tag == "-text":
+                pieces.append(child.text(deep=True))
+            if len(pieces) >= _MOST_PIECES:
+                break
+        labels[known] = tidy(" ".join(pieces), 120)
+    return labels[known]
 
 
 def _legend(control: LexborNode) -> str | None:

@@ -5,8 +5,10 @@ Follows ECMA-262 §12.9.4 (string literals) as far as escapes go, and JSON (RFC 
 
 import html
 import re
+from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from itertools import islice
 from typing import Any
 
 from mudlark.find.hidden import ANYWHERE, addresses, is_rooted
@@ -18,12 +20,15 @@ _REST = {  # of a literal behind its opening quote; nothing is read twice
     "'": re.compile(r"(?:[^'\\\n]++|\\.)*+'", re.S),
     "`": re.compile(r"(?:[^`\\]++|\\.)*+`", re.S),
 }
+_SHORTEST = 3  # characters, with the closing quote, below which a literal is no address
 _LONGEST_COMMENT = 2_000  # characters of a line that is taken for a comment; minified scripts have lines without end
 _ESCAPE = re.compile(r"\\(?:u\{([0-9a-fA-F]{1,6})\}|u([0-9a-fA-F]{4})|x([0-9a-fA-F]{2})|(\n)|(.))", re.S)
 _JOINED = re.compile(r"\s*\+(?!\+)")
 _PAIR = re.compile(r"""["']?([A-Za-z_]\w*)["']?\s*:\s*(?:"([^"\n]{0,300})"|'([^'\n]{0,300})'|(\d{1,9}))""")
 _KEY = re.compile(r"""["']?([A-Za-z_]\w*)["']?\s*:\s*$""")
 _BRACE = re.compile(r"[{}]")
+_MOST_LOOKED_AT = 5_000  # addresses of one script whose surroundings are read
+_MOST_REPEATS = 12  # places of one address
 _NEAR = 400  # characters within which an object literal is looked at
 _SIMPLE = {"n": "\n", "t": "\t", "r": "\r", "b": "\b", "f": "\f", "v": "\v", "0": "\0"}
 
@@ -63,7 +68,8 @@ def unescape(literal: str) -> str:
 
 def literals(script: str) -> Iterator[Literal]:
     """String literals that are or hide addresses, escapes and entities undone; and addresses anywhere else."""
-    seen: set[str] = set()
+    seen: Counter[str] = Counter()
+    looked = 0
     for begin, end in _quoted(script):
         raw, template = script[begin:end], script[end] == "`"
         text = unescape(raw) if "\\" in raw else raw
@@ -73,13 +79,19 @@ def literals(script: str) -> Iterator[Literal]:
         if template and "${" in text:
             text, unfinished = text.partition("${")[0], True
         unfinished = (unfinished and kind_by_extension(text) is None) or text.endswith(("=", "?", "&"))
-        found = list(addresses(text)) or ([(text, "")] if is_rooted(text) else [])
+        if seen[text] >= _MOST_REPEATS:
+            continue
+        found = list(addresses(text))
+        if not found and looked < _MOST_LOOKED_AT and is_rooted(text):
+            found = [(text, "")]
         for address, how in found:
-            seen.add(address)
-            yield Literal(address, begin, how, unfinished, *_beside(script, begin, end))
-    for match in ANYWHERE.finditer(script):
+            seen[address] += 1
+            looked += 1
+            beside = _beside(script, begin, end) if looked <= _MOST_LOOKED_AT else ("", {}, -1)
+            yield Literal(address, begin, how, unfinished, *beside)
+    for match in islice(ANYWHERE.finditer(script), _MOST_LOOKED_AT):
         address = html.unescape(unescape(match[0])).rstrip("\\").rstrip(".,;)]")
-        if address not in seen and not any(address in one for one in seen if one.startswith(address[:40])):
+        if address not in seen:
             yield Literal(address, match.start())
 
 
@@ -95,12 +107,12 @@ def _quoted(script: str) -> Iterator[tuple[int, int]]:
         elif mark == "/*":
             at = script.index("*/", at) + 2 if at <= last_close else at
         elif mark == "//":
-            line_end = script.find("\n", at)
-            line_end = len(script) if line_end < 0 else line_end
             alone = start == 0 or script[start - 1] in " \t\n;{}),"
-            at = line_end if alone and line_end - start < _LONGEST_COMMENT else at
+            line_end = script.find("\n", at, at + _LONGEST_COMMENT) if alone else -1
+            at = line_end if line_end >= 0 else at
         elif rest := _REST[mark].match(script, at):
-            yield at, rest.end() - 1
+            if rest.end() - at > _SHORTEST:
+                yield at, rest.end() - 1
             at = rest.end()
 
 

@@ -25,9 +25,10 @@ from mudlark.web.session import Look, Session, along
 
 DEEPEST = 3  # frames inside frames
 _MOST_FRAMES = 12
+_LONGEST_LINKS = 64_000  # characters of a Link header that are read
 _MOST_ONWARD = 5
 _META_CHARSET = re.compile(rb"<meta[^>]+charset\s*=\s*[\"']?\s*([A-Za-z0-9_:.-]+)", re.I)
-_LINK = re.compile(r"<([^>]*)>([^<]*)")
+_LINK = re.compile(r"<([^<>]*)>([^<]*)")
 _LINK_PARAMETER = re.compile(r';\s*([\w*-]+)\s*=\s*(?:"([^"]*)"|([^\s;,]*))')
 
 
@@ -158,7 +159,7 @@ def nothing(page: Page) -> NothingFound:
 def _link_headers(look: Look, page: Page) -> None:
     """Link header fields (RFC 8288) that preload or enclose media."""
     into = Collector("", look.url, look.url)
-    for match in _LINK.finditer(look.headers.get("link", "")):
+    for match in _LINK.finditer(look.headers.get("link", "")[:_LONGEST_LINKS]):
         given = {name.lower(): quoted or plain for name, quoted, plain in _LINK_PARAMETER.findall(match[2])}
         if set(given.get("rel", "").lower().split()) & {"preload", "enclosure", "alternate"}:
             kind = kind_by_type(given.get("type")) or FAMILIES.get(given.get("as", ""))
