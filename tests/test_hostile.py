@@ -1,17 +1,32 @@
 """Pages and captures made to break what reads them: only errors of ours may come, and answers that hold."""
 
+import asyncio
 import io
 import json
+from pathlib import Path
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from yarl import URL
 
-from mudlark.errors import MudlarkError
+from mudlark.archive.record import read_record
+from mudlark.errors import FormatError, MudlarkError, StorageError
+from mudlark.fetch.store import Incoming, Store
+from mudlark.find.expiry import expires_at
 from mudlark.find.listing import entries_in
+from mudlark.find.page import read_page
 from mudlark.find.questions import Answer, read_forms, step_of
+from mudlark.find.rank import rank
+from mudlark.find.sift import decode
+from mudlark.text import whole_number
 from mudlark.web import stream
+from mudlark.web.address import as_sent
+from mudlark.web.capture import read_captures
+from mudlark.web.session import Look, Session
 from mudlark.web.stream import JsonStream
+from tests.captures import document, entry, har
+from tests.constructs import CONSTRUCTS
 
 _URL = "http://museum.test/ask"
 _TAGS = st.sampled_from(
@@ -80,9 +95,9 @@ def test_forms_of_any_shape_are_read_and_answered_or_refused(tags: list[str], na
 @settings(max_examples=200, deadline=None)
 @given(st.lists(_TAGS, max_size=60))
 def test_lists_of_any_shape_are_read(tags: list[str]) -> None:
-    for entry in entries_in("".join(tags), _URL):
-        assert entry.title
-        assert entry.url.startswith("http")
+    for one in entries_in("".join(tags), _URL):
+        assert one.title
+        assert one.url.startswith("http")
 
 
 @settings(max_examples=200, deadline=None)
@@ -116,3 +131,103 @@ def test_a_stream_that_breaks_off_gives_what_came_and_then_fails(cut: bytes, cam
             for item in read.elements():
                 got.append(item)  # noqa: PERF402
     assert got == came
+
+
+# What an attacker may write, at each place that reads it
+
+
+@pytest.mark.parametrize("construct", sorted(CONSTRUCTS))
+def test_every_construct_is_read_with_bounded_work(construct: str) -> None:
+    source = "<!doctype html>" + CONSTRUCTS[construct](60_000)
+    page = read_page(source, "http://m.example/p")
+    read_forms(source, "http://m.example/p")
+    rank(page)
+    assert len(page.finds) <= 5_000
+
+
+def test_what_is_nested_as_no_page_needs_is_read_tag_by_tag_and_that_is_said() -> None:
+    source = (
+        "<div>" * 5_000
+        + '<video src="/a.mp4"></video><a href="/b.pdf">x</a><script>f("http://m.example/c.mp4")</script>'
+    )
+    page = read_page(source, "http://m.example/p")
+    assert {find.url.rpartition("/")[2] for find in page.finds} == {"c.mp4", "a.mp4", "b.pdf"}
+    assert page.notes and "tag by tag" in page.notes[0]
+
+
+@pytest.mark.parametrize("text", ["http://[", "//[::1", "https://m.example:99999999/a.mp4", "http://\ud800/a.mp4"])
+def test_addresses_that_are_none_end_nothing(text: str) -> None:
+    text = text.encode("utf-8", "surrogatepass").decode("utf-8", "replace")
+    source = f"""<title>{text}</title><iframe src="{text}"></iframe><a href="{text}">x</a>
+<div data-x="{text}?a=b"></div><script>a("{text}?u={text}")</script><video src="{text}"></video>
+<link rel="alternate" href="{text}">"""
+    page = read_page(source, "http://m.example/p")
+    rank(page)
+    assert all(as_sent(find.url) for find in page.finds)
+
+
+@pytest.mark.parametrize("text", ["²", "9" * 5_000, "-1", "1e999", "NaN", "٣"])
+def test_numbers_that_are_none_end_nothing(text: str) -> None:
+    source = f"""<meta property="og:video:width" content="{text}"><meta property="og:video:height" content="{text}">
+<meta property="video:duration" content="{text}"><img src="/a.png" width="{text}" height="{text}">
+<script type="application/ld+json">{{"@type": "VideoObject", "duration": "P{text}D"}}</script>"""
+    page = read_page(source, "http://m.example/p")
+    assert page.dimensions is None and (page.duration is None or page.duration < 1e7)
+    assert whole_number(text) is None
+    assert expires_at(f"http://m.example/a?expires={text}&X-Amz-Date={text}&X-Amz-Expires={text}", 1e9) is None
+
+
+@pytest.mark.parametrize("charset", ["idna", "undefined", "base64", "rot13", "nä", "utf-16", "x" * 500, "\0"])
+def test_charsets_that_cannot_be_are_passed_over(charset: str) -> None:
+    body = f'<meta charset="{charset}"><title>Tide</title>'.encode()
+    look = Look("http://m.example/p", 200, "text/html", charset if charset != "utf-16" else None, len(body), body, True)
+    assert "<title>Tide</title>" in decode(look)
+
+
+def test_odd_statuses_and_addresses_in_a_capture_are_passed_over(tmp_path: Path) -> None:
+    one = entry("http://m.example/a.mp4", "video/mp4")
+    text = json.dumps(har([document(), one])).replace('"status": 200', '"status": 1e999')
+    (tmp_path / "a.har").write_text(text)
+    (capture,) = read_captures(tmp_path / "a.har")
+    assert {exchange.status for exchange in capture.exchanges} == {0}
+
+
+def test_records_that_are_no_such_thing_are_our_own_error(tmp_path: Path) -> None:
+    for text in ("[" * 200_000, '{"a":' * 50_000, '{"mudlark_record": -1}', ""):
+        (tmp_path / "record.json").write_text(text)
+        with pytest.raises(FormatError):
+            read_record(tmp_path)
+
+
+def test_cookies_of_any_name_are_taken_and_those_of_a_public_suffix_are_not() -> None:
+    async def work() -> dict[str, str]:
+        async with Session() as session:
+            odd = [("a[b]", "1"), ("path", "2"), ("domain", "3"), ("nä", "4")]
+            session.take_cookies([(name, value, "m.co.uk", "/", False) for name, value in odd])
+            session.take_cookies([("wide", "5", ".co.uk", "/", False), ("own", "6", ".m.co.uk", "/", False)])
+            assert session._client
+            jar = session._client.cookie_jar
+            jar.update_cookies_from_headers(["w=7; Domain=co.uk", "x=8; Domain=m.co.uk"], URL("http://m.co.uk/"))
+            here = {name: morsel.value for name, morsel in jar.filter_cookies(URL("http://m.co.uk/")).items()}
+            assert not jar.filter_cookies(URL("http://other.co.uk/"))
+            return here
+
+    assert asyncio.run(work()) == {"a[b]": "1", "path": "2", "domain": "3", "nä": "4", "own": "6", "x": "8"}
+
+
+def test_a_link_in_the_store_is_not_followed(tmp_path: Path) -> None:
+    victim = tmp_path / "victim"
+    victim.write_bytes(b"mine")
+    with Store(tmp_path, "key") as store:
+        path = store.path("v1", 0)
+        path.with_name(path.name + ".part").symlink_to(victim)
+        incoming = Incoming(path)
+        incoming.write([b"new"])
+        incoming.commit()
+        assert path.read_bytes() == b"new" and victim.read_bytes() == b"mine"
+        assert store.folder.stat().st_mode & 0o077 == 0
+        store.add([])
+    (tmp_path / "other").mkdir()
+    (tmp_path / "other" / ".mudlark").symlink_to(tmp_path)
+    with pytest.raises(StorageError, match="is a link"), Store(tmp_path / "other", "key"):
+        pass

@@ -2,6 +2,7 @@
 
 import re
 
+_WHOLE = re.compile(r"\s*[0-9]{1,18}\s*")
 _ODD = re.compile(r"[^\x20-\x7e\n]")
 
 
@@ -23,6 +24,11 @@ def tidy(text: str | None, longest: int = 300) -> str | None:
         return None
     words = " ".join(printable(text[: longest * 4]).split())
     return words[:longest] or None
+
+
+def whole_number(text: str) -> int | None:
+    """A number as fields and attributes state it: ASCII digits only, and no more of them than can be meant."""
+    return int(text) if _WHOLE.fullmatch(text) else None
 
 
 def sentence(text: str) -> str:

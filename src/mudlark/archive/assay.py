@@ -91,9 +91,8 @@ def _assay_item(folder: Path) -> Assay:
     inside = {file.path: path for file in record.files if (path := inside_item(folder, file.path))}
     if _check_fixity(folder, record, inside, found.report):
         found.report.carry(record.checks)
-    media = [
-        inside[f.path] for f in record.files if f.role == "media" and f.path in inside and inside[f.path].is_file()
-    ]
+    listed = [inside[f.path] for f in dict.fromkeys(record.files) if f.role == "media" and f.path in inside]
+    media = [path for path in listed if path.is_file()]
     if record.source.kind == "images" and len(media) > 1:
         check_pages(media, found.report)
     else:

@@ -18,6 +18,7 @@ from mudlark.web.secret import veiled
 RECORD = "record.json"
 CAPTURE = "capture.har"
 VERSION = 1
+_LARGEST = 200_000_000  # bytes
 
 
 class FileFacts(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -225,13 +226,17 @@ def read_record(folder: Path) -> Record:
     """The record of the item in `folder`."""
     path = folder / RECORD
     try:
+        if path.stat().st_size > _LARGEST:
+            raise FormatError(f"{path} is larger than any record: {path.stat().st_size:,} bytes.")
         data = path.read_bytes()
     except OSError as problem:
         raise StorageError(f"Cannot read {path}: {problem.strerror}.") from problem
     try:
         record = msgspec.json.decode(data, type=Record)
-    except (msgspec.ValidationError, msgspec.DecodeError) as problem:
+    except (msgspec.ValidationError, msgspec.DecodeError, RecursionError) as problem:
         raise FormatError(f"{path} is not a record that Mudlark can read: {problem}.") from problem
+    if record.mudlark_record < 1:
+        raise FormatError(f"{path} has no version that there was ({record.mudlark_record}).")
     if record.mudlark_record > VERSION:
         raise FormatError(f"{path} was made by a later version of Mudlark (schema {record.mudlark_record}).")
     return record

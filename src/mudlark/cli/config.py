@@ -17,6 +17,7 @@ from mudlark.errors import StorageError, UsageError
 from mudlark.web.guise import Guise, read_guises
 
 _GUISES = "guises"
+_LARGEST = 1_000_000  # bytes
 
 
 def config_path() -> Path:
@@ -29,7 +30,11 @@ def config_path() -> Path:
 def _read() -> dict[str, Any]:
     path = config_path()
     try:
-        return tomllib.loads(path.read_text(encoding="utf-8"))
+        with path.open("rb") as file:
+            data = file.read(_LARGEST + 1)
+        if len(data) > _LARGEST:
+            raise UsageError(f"The configuration {path} is larger than any can be.", "Mend it, or move it away.")
+        return tomllib.loads(data.decode("utf-8"))
     except FileNotFoundError:
         if os.environ.get("MUDLARK_CONFIG"):
             raise UsageError(
@@ -69,4 +74,15 @@ def defaults(command: str, commands: Sequence[str], options_of: Callable[[str], 
     if others and (unknown := [name for name in others if not any(name in options_of(one) for one in commands)]):
         raise UsageError(f"{config_path()} sets {unknown[0]!r}, which no command has as an option.", "Mend it.")
     shared = {name: value for name, value in read.items() if name not in tables and name in options}
-    return {options[name]: value for name, value in {**shared, **own}.items()}
+    return {options[name]: _plain(name, value) for name, value in {**shared, **own}.items()}
+
+
+def _plain(name: str, value: Any) -> Any:
+    """A value as an option takes it: as on the command line, or a list of such."""
+    if isinstance(value, bool):
+        return value
+    if isinstance(value, str | int | float):
+        return str(value)
+    if isinstance(value, list) and all(isinstance(one, str | int | float) for one in value):
+        return [str(one) for one in value]
+    raise UsageError(f"{config_path()} sets {name!r} to something that no option takes: {value!r}.", "Mend it.")

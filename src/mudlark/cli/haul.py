@@ -11,7 +11,16 @@ from rich.text import Text
 from mudlark.archive.record import Record
 from mudlark.cli.command import Command, common_options, option
 from mudlark.cli.config import own_guises
-from mudlark.cli.options import addresses, connection, filter_options, means, means_options, network_options, wanted
+from mudlark.cli.options import (
+    Folder,
+    addresses,
+    connection,
+    filter_options,
+    means,
+    means_options,
+    network_options,
+    wanted,
+)
 from mudlark.cli.progress import UNITS, HaulProgress
 from mudlark.cli.show import bits, clock, complain, console, emit_json, messages, problem_data, size, verdict
 from mudlark.cli.steps import Steps
@@ -39,7 +48,7 @@ from mudlark.web.session import Session
 @click.argument("targets", nargs=-1, metavar="TARGET...")
 @option(
     "--into",
-    type=click.Path(file_okay=False, path_type=Path),
+    type=Folder(),
     default=Path("mudlark"),
     show_default=True,
     metavar="DIR",

@@ -37,7 +37,11 @@ class _LazyGroup(click.Group):
         if ctx.default_map is None:
             from mudlark.cli.config import defaults
 
-            ctx.default_map = {cmd_name: defaults(cmd_name, list(_COMMANDS), _options_of)}
+            set_there = defaults(cmd_name, list(_COMMANDS), _options_of)
+            several = {p.name for p in command.params if p.multiple}
+            if wrong := [name for name, value in set_there.items() if isinstance(value, list) and name not in several]:
+                raise UsageError(f"The configuration sets {wrong[0]!r} to a list, which takes one value.", "Mend it.")
+            ctx.default_map = {cmd_name: set_there}
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
@@ -72,7 +76,9 @@ def program() -> None:
 
 def run() -> NoReturn:
     """Run the program; never shows a traceback for what a user can cause."""
-    signal.signal(signal.SIGTERM, signal.default_int_handler)  # ends as tidily as Ctrl-C
+    for name in ("SIGTERM", "SIGHUP"):
+        if hasattr(signal, name):
+            signal.signal(getattr(signal, name), signal.default_int_handler)  # ends as tidily as Ctrl-C
     try:
         status = program.main(standalone_mode=False)
         sys.stdout.flush()

@@ -28,6 +28,28 @@ F = TypeVar("F", bound=Callable[..., Any])
 _RATE = re.compile(r"(\d+(?:\.\d+)?)\s*([kKmMgG]?)(?:i?[bB])?(?:/s)?$")
 
 
+class Seconds(click.FloatRange):
+    """A finite number within bounds."""
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        found = super().convert(value, param, ctx)
+        if found != found:
+            self.fail(f"{value!r} is no number.", param, ctx)
+        return found
+
+
+class Folder(click.Path):
+    """A folder that has a name."""
+
+    def __init__(self) -> None:
+        super().__init__(file_okay=False, path_type=Path)
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        if not str(value).strip() or "\0" in str(value):
+            self.fail(f"{value!r} is no folder.", param, ctx)
+        return super().convert(value, param, ctx)
+
+
 class _Rate(click.ParamType[float]):
     name = "bytes/s"
 
@@ -70,7 +92,7 @@ _NETWORK = (
     ),
     option(
         "--patience",
-        type=click.FloatRange(0.1, 3600),
+        type=Seconds(0.1, 3600),
         default=20.0,
         show_default=True,
         metavar="SECONDS",
@@ -149,7 +171,7 @@ _LISTENING = (
     ),
     option(
         "--settle",
-        type=click.FloatRange(0.2, 600),
+        type=Seconds(0.2, 600),
         default=2.0,
         show_default=True,
         metavar="SECONDS",
@@ -158,7 +180,7 @@ _LISTENING = (
     ),
     option(
         "--at-most",
-        type=click.FloatRange(1, 7200),
+        type=Seconds(1, 7200),
         default=60.0,
         show_default=True,
         metavar="SECONDS",

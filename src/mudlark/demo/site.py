@@ -10,7 +10,7 @@ import tempfile
 import threading
 import time
 import zipfile
-from collections.abc import Callable
+from collections.abc import Awaitable, Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import cache, lru_cache, partial
@@ -163,6 +163,8 @@ class DemoSite:
 
     async def _start(self) -> list[web.AppRunner]:
         applications = [self._site(), self._media(), self._adverts()]
+        for application in applications:
+            application.middlewares.append(_no_nonsense)
         runners = [web.AppRunner(application, access_log=None) for application in applications]
         addresses = []
         ports = range(self._port, self._port + 3) if self._port else (0, 0, 0)
@@ -332,6 +334,15 @@ class DemoSite:
         application.router.add_get("/spots/gift-shop.mp4", partial(_file, media_folder() / "gift-shop.mp4"))
         application.router.add_get("/before", partial(self._written, advert_frame))
         return application
+
+
+@web.middleware
+async def _no_nonsense(request: web.Request, handler: Callable[[web.Request], Awaitable[web.StreamResponse]]) -> Any:
+    """Addresses that no page of the museum has are answered as such."""
+    try:
+        return await handler(request)
+    except (ValueError, OverflowError) as problem:
+        raise web.HTTPBadRequest(text="There is no such thing here.") from problem
 
 
 async def _for_all(_: web.Request, response: web.StreamResponse) -> None:

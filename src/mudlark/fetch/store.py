@@ -57,6 +57,11 @@ class Store:
     def __enter__(self) -> "Store":
         try:
             _make_folders(self.folder)
+            for path in (self.folder.parent, self.folder, self.folder / "segments", self.folder / "state.sqlite"):
+                if path.is_symlink():
+                    raise StorageError(
+                        f"{path} is a link to another place, and is not followed.", "Remove it, and haul again."
+                    )
             database = sqlite3.connect(self.folder / "state.sqlite", timeout=0.2, check_same_thread=False)
             database.execute("pragma locking_mode = exclusive")
             database.execute("pragma journal_mode = wal")
@@ -202,7 +207,9 @@ class Incoming:
 
     def _open(self) -> BinaryIO:
         if self._file is None:
-            self._file = self._temporary.open("wb", buffering=0)
+            self._temporary.unlink(missing_ok=True)
+            flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0)
+            self._file = os.fdopen(os.open(self._temporary, flags, 0o666), "wb", buffering=0)
         return self._file
 
     @contextmanager

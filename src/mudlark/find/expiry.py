@@ -30,7 +30,10 @@ def expires_at(address: str, now: float) -> float | None:
 
 
 def _stated(address: str, now: float) -> Iterator[float]:
-    parts = urlsplit(address)
+    try:
+        parts = urlsplit(address)
+    except ValueError:
+        return
     query = dict(parse_qsl(parts.query))
     lower = {name.lower(): value for name, value in query.items()}
     for name, value in lower.items():
@@ -42,8 +45,8 @@ def _stated(address: str, now: float) -> Iterator[float]:
             yield from _policy(value)
     since = next((value for name, value in lower.items() if name.endswith("-date")), None)
     span = next((value for name, value in lower.items() if name.endswith("-expires")), None)
-    if since and span and span.isdigit():
-        with suppress(ValueError):
+    if since and span and re.fullmatch("[0-9]{1,9}", span):
+        with suppress(ValueError, OverflowError):
             yield datetime.strptime(since, "%Y%m%dT%H%M%SZ").replace(tzinfo=UTC).timestamp() + int(span)
     for match in _TOKEN.finditer(address):
         claims = _claims(match[1])
@@ -53,7 +56,7 @@ def _stated(address: str, now: float) -> Iterator[float]:
 
 def _time(value: str) -> Iterator[float]:
     """A time as Unix seconds or milliseconds, or as ISO 8601."""
-    if value.isdigit():
+    if re.fullmatch("[0-9]+", value):
         if 9 <= len(value) <= 11:
             yield float(value)
         elif len(value) == 13:

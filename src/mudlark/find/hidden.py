@@ -105,7 +105,10 @@ def addresses(text: str, depth: int = 0) -> Iterator[tuple[str, str]]:
 
 def parameters(address: str) -> Iterator[tuple[str, str]]:
     """Addresses given to another address in its query or fragment."""
-    parts = urlsplit(address)
+    try:
+        parts = urlsplit(address)
+    except ValueError:  # brackets that are no host
+        return
     for name, value in (*parse_qsl(parts.query), *parse_qsl(parts.fragment)):
         text = from_base64(value) or value
         if looks_like_address(text) and ("/" in text):

@@ -29,7 +29,10 @@ _MOST_OPTIONS = 3_000  # of drop-downs that are left open; the parser's time gro
 _MOST_ATTRIBUTES = 1_000  # of one tag
 _LONG_TAG = 20_000  # characters of a tag whose attributes are counted
 _MOST_TAGS = 50_000  # that are read one by one
-_WORTH_READING = "video|audio|source|track|img|image|a|area|link|iframe|frame|embed|object|param|input|button|meta|base|form|select|option"
+_WORTH_READING = (
+    "video|audio|source|track|img|image|a|area|link|iframe|frame|embed|object|param|input|button|meta|base"
+    "|form|select|option"
+)
 _ALONE = re.compile(rf"<(?:{_WORTH_READING})\b[^<>]{{0,20000}}>", re.I)
 _WITH_TEXT = re.compile(r"<(script|style|title)\b[^<>]{0,5000}>(.*?)</\1", re.I | re.S)
 UNREADABLE = "Its markup is nested as no page needs; it was read tag by tag, and something may have been missed."

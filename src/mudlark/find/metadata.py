@@ -13,7 +13,7 @@ from mudlark.find.collect import Beside, Collector
 from mudlark.find.hidden import decode_json, looks_like_address
 from mudlark.find.kind import kind_by_extension, kind_by_type
 from mudlark.find.model import Hint, Kind
-from mudlark.text import tidy
+from mudlark.text import tidy, whole_number
 
 _META_MEDIA: dict[str, tuple[Kind, int]] = {
     "og:video": ("video", 25),
@@ -30,6 +30,8 @@ _META_MEDIA: dict[str, tuple[Kind, int]] = {
     "thumbnailurl": ("image", 2),
     "contenturl": ("video", 22),
 }
+_LONGEST_STATED = 1e7  # seconds: a hundred days
+_LONGEST_TEXT = 100  # characters of a stated duration
 _MOST_PROPERTIES = 2_000
 _PAGES = frozenset({"text/html", "application/xhtml+xml"})
 _META_FRAMES = ("twitter:player", "embedurl")
@@ -54,17 +56,18 @@ _ISO_DURATION = re.compile(r"P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+(?:\.\
 
 def seconds(text: str) -> float | None:
     """A duration as pages state it: ISO 8601 (PT1M30S), clock (1:30), or plain seconds."""
-    text = text.strip()
+    text = text.strip()[:_LONGEST_TEXT]
     if match := _ISO_DURATION.match(text):
         days, hours, minutes, rest = (float(part or 0) for part in match.groups())
-        return days * 86400 + hours * 3600 + minutes * 60 + rest or None
+        total = days * 86400 + hours * 3600 + minutes * 60 + rest
+        return total if 0 < total < _LONGEST_STATED else None
     try:
         total = 0.0
         for part in text.split(":"):
             total = total * 60 + float(part)
     except ValueError:
         return None
-    return total if 0 < total < 1e7 else None
+    return total if 0 < total < _LONGEST_STATED else None
 
 
 def read_metadata(tree: LexborHTMLParser, into: Collector) -> None:
@@ -118,9 +121,9 @@ def _meta_elements(tree: LexborHTMLParser, into: Collector) -> None:
             setattr(page, attribute, next((tidy(said[name]) for name in names if said.get(name)), None))
     stated = (seconds(said[name]) for name in _META_DURATION if name in said)
     page.duration = page.duration or next((value for value in stated if value), None)
-    width, height = said.get("og:video:width", ""), said.get("og:video:height", "")
-    if width.isdigit() and height.isdigit():
-        page.dimensions = (int(width), int(height))
+    width, height = (whole_number(said.get(f"og:video:{side}", "")) for side in ("width", "height"))
+    if width and height:
+        page.dimensions = (width, height)
 
 
 def _is_address(text: str) -> bool:

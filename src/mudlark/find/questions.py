@@ -23,6 +23,7 @@ _MOST_CONTROLS = 5_000  # of one form
 _TYPED = frozenset({"text", "search", "email", "url", "tel", "number", "date", "month", "week", "time", ""})
 _SENT_AS_IS = frozenset({"hidden"})
 _MOST_PIECES = 50  # of text in a label
+_HIGHEST = 30  # elements above a control that are looked at
 ANY = "*"
 Labels = dict[str, str | None]  # by the id of what they label
 
@@ -38,7 +39,8 @@ class Option:
 @dataclass(slots=True)
 class Question:
     """One thing to choose. options: empty where any text may be given. given: what is sent if nothing is answered, None
-    if an answer is needed. leads: each option's value is an address to go to.
+    if an answer is needed. optional: nothing is sent if it is not answered. leads: each option's value is
+    an address to go to.
     """
 
     name: str
@@ -46,6 +48,7 @@ class Question:
     options: list[Option] = field(default_factory=list)
     given: str | None = None
     leads: bool = False
+    optional: bool = False
 
     def is_called(self, name: str, whole: bool) -> bool:
         """True if a name in lower case is that of the question or its label, or else a part of one."""
@@ -116,7 +119,10 @@ def read_forms(source: str, url: str) -> list[Form]:
 def _form(element: LexborNode, apart: Mapping[str, list[LexborNode]], labels: Labels, base: str, url: str) -> Form:
     told = element.attributes
     method: Literal["GET", "POST"] = "POST" if (told.get("method") or "").lower() == "post" else "GET"
-    form = Form(resolve(base, told.get("action") or url) or url, method)
+    action = told.get("action") or url
+    form = Form(resolve(base, action) or url, method)
+    if resolve(base, action) is None:
+        form.refused = f"it leads to {action[:40]!r}, which cannot be sent to"
     form.multipart = (told.get("enctype") or "").lower() == "multipart/form-data"
     controls = element.css("input, select, textarea, button")
     if identity := told.get("id"):
@@ -132,7 +138,7 @@ def _read_control(form: Form, control: LexborNode, labels: Labels, radios: dict[
     told = control.attributes
     name, kind = told.get("name") or "", (told.get("type") or "").lower()
     value = told.get("value") or ""
-    if "disabled" in told:
+    if "disabled" in told or _is_disabled(control):
         return
     if control.tag == "button" or kind in ("submit", "image"):
         if name and form.button is None and kind in ("", "submit"):
@@ -147,8 +153,9 @@ def _read_control(form: Form, control: LexborNode, labels: Labels, radios: dict[
         form.questions.append(_select(control, labels, name))
     elif kind == "radio":
         if name not in radios:
-            radios[name] = Question(name, _legend(control) or None)
+            radios[name] = Question(name, _legend(control) or None, optional=True)
             form.questions.append(radios[name])
+        radios[name].optional = radios[name].optional and "required" not in told
         radios[name].options.append(Option(_label(control, labels) or value, value or "on"))
         if "checked" in told:
             radios[name].given = value or "on"
@@ -233,6 +240,18 @@ def _text_of(label: LexborNode, labels: Labels) -> str | None:
     return labels[known]
 
 
+def _is_disabled(control: LexborNode) -> bool:
+    """True inside of a fieldset that is disabled (HTML §4.10.18.5)."""
+    node = control.parent
+    for _ in range(_HIGHEST):
+        if node is None or node.tag == "form":
+            return False
+        if node.tag == "fieldset" and "disabled" in node.attributes:
+            return True
+        node = node.parent
+    return False
+
+
 def _legend(control: LexborNode) -> str | None:
     node = control.parent
     for _ in range(6):
@@ -300,8 +319,12 @@ def step_of(forms: Sequence[Form], answers: Sequence[Answer]) -> tuple[Step, lis
     while left and (same := find_question([form], left[0].name)) and same[1].name not in chosen:
         chosen[same[1].name] = find_option(same[1], left.pop(0).value)
     fields = list(form.hidden)
+    unused = dict(chosen)
     for asked in form.questions:
-        value = chosen[asked.name].value if asked.name in chosen else asked.given
+        answer = unused.pop(asked.name, None)  # of several controls of one name, the first
+        value = answer.value if answer else asked.given
+        if value is None and asked.optional:
+            continue
         if value is None:
             labels = [option.label for option in asked.options]
             raise UsageError(
@@ -310,8 +333,8 @@ def step_of(forms: Sequence[Form], answers: Sequence[Answer]) -> tuple[Step, lis
                 if labels
                 else f"Add --choose {asked.name}=…",
             )
-        if value or asked.options == [] or asked.name in chosen:
-            fields.append((asked.name, value))
+        if value or asked.options == [] or answer:
+            fields.append((asked.name, value or ""))
     if form.button:
         fields.append(form.button)
     answered = tuple((name, option.label) for name, option in chosen.items())

@@ -10,6 +10,7 @@ from mudlark.errors import MudlarkError, NothingFound, Refused, UsageError
 from mudlark.find.collect import Beside, Collector
 from mudlark.find.expiry import expires_at
 from mudlark.find.kind import FAMILIES, kind_by_extension, kind_by_type
+from mudlark.find.metadata import seconds
 from mudlark.find.model import PLAYED, Evidence, Find, Frame, Kind, Page
 from mudlark.find.page import read_page
 from mudlark.find.probe import KINDS, MOST, probe
@@ -231,13 +232,14 @@ async def _oembed(session: Session, page: Page, address: str) -> list[Frame]:
     try:
         look = await session.look(address, wants_text)
         data = msgspec.json.decode(look.body, type=dict[str, object])
-    except (MudlarkError, msgspec.DecodeError, msgspec.ValidationError):
+    except (MudlarkError, msgspec.DecodeError, msgspec.ValidationError, RecursionError):
         return []
     text = {name: value for name, value in data.items() if isinstance(value, str)}
     page.title = page.title or tidy(text.get("title"))
     page.creator = page.creator or tidy(text.get("author_name"))
-    if isinstance(stated := data.get("duration"), int | float) and stated > 0:
-        page.duration = page.duration or float(stated)
+    stated = data.get("duration")
+    if isinstance(stated, int | float | str):
+        page.duration = page.duration or seconds(str(stated))
     inner = read_page(text.get("html", ""), page.url, frame=address)
     merge(page, inner.finds)
     into = Collector("", page.url, look.url)
@@ -255,13 +257,16 @@ def decode(look: Look) -> str:
         if body.startswith(mark):
             return body.decode(name, "replace")
     stated = _META_CHARSET.search(body[:4096])
-    for charset in (look.charset, stated[1].decode("ascii") if stated else None):
+    own = stated[1].decode("ascii") if stated else None
+    if own and own.lower().startswith("utf-16"):
+        own = "utf-8"  # a page that could be read so far is not in UTF-16 (HTML §13.2.3.2)
+    for charset in (look.charset, own):
         if charset:
             # browsers read these two as windows-1252 (WHATWG Encoding §4.2)
             name = "cp1252" if charset.lower() in ("iso-8859-1", "latin1", "us-ascii", "ascii") else charset
             try:
                 return body.decode(name, "replace")
-            except LookupError:
+            except (LookupError, UnicodeError, ValueError):
                 continue
     try:
         return body.decode("utf-8")

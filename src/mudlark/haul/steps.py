@@ -14,7 +14,7 @@ from mudlark.archive.assay import assay
 from mudlark.archive.identity import Earlier, find_earlier
 from mudlark.archive.naming import safe_name
 from mudlark.errors import MudlarkError, NetworkError, NothingFound, StorageError, UsageError
-from mudlark.fetch.store import Store, now
+from mudlark.fetch.store import Store, now, remove_if_empty
 from mudlark.find.compare import best_guise
 from mudlark.find.look import Looked, look
 from mudlark.find.model import Find, Page
@@ -125,7 +125,16 @@ async def _haul_find(session: Session, order: Order, looked: Looked, find: Find,
 async def _haul_found(session: Session, found: Found, watch: HaulWatch, started: str) -> Item:
     """Compare with what is there already, and haul what is not."""
     order = found.order
-    _make_folder(order.into)
+    made = _make_folder(order.into)
+    try:
+        return await _compare_and_make(session, found, watch, started)
+    finally:
+        if made:
+            remove_if_empty(order.into)
+
+
+async def _compare_and_make(session: Session, found: Found, watch: HaulWatch, started: str) -> Item:
+    order = found.order
     name = safe_name(found.title) or "Untitled"
     earlier = await asyncio.to_thread(find_earlier, order.into, name, found.key)
     state: State = "new"
@@ -154,11 +163,13 @@ def _expected(earlier: Earlier, order: Order) -> bool:
     return order.expect is None or any(file.sha256 == order.expect for file in media)
 
 
-def _make_folder(into: Path) -> None:
-    """The target folder exists and takes files; found out before anything is fetched."""
+def _make_folder(into: Path) -> bool:
+    """The target folder exists and takes files; found out before anything is fetched. True if it had to be made."""
+    there = into.is_dir()
     try:
         into.mkdir(parents=True, exist_ok=True)
     except OSError as problem:
         raise StorageError(
             f"Cannot make the folder {into}: {problem.strerror}.", "Choose another with --into."
         ) from problem
+    return not there

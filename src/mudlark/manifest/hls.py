@@ -11,7 +11,7 @@ from typing import Literal
 
 from mudlark.errors import ManifestError, Refused
 from mudlark.manifest.model import ByteRange, Segment, Track
-from mudlark.text import printable
+from mudlark.text import printable, whole_number
 from mudlark.web.address import resolve
 
 _ATTRIBUTE = re.compile(r'\s*([A-Z0-9-]+)\s*=\s*("[^"\r\n]*"|[^,]*)\s*(?:,|$)')
@@ -151,8 +151,9 @@ class _Reader:
     def rendition(self, given: dict[str, str], url: str) -> Track:
         """A variant stream (§4.3.4.2)."""
         codecs = tuple(codec.strip() for codec in given.get("CODECS", "").split(",") if codec.strip())
-        width, _, height = given.get("RESOLUTION", "").lower().partition("x")
-        sized = width.isdigit() and height.isdigit()
+        stated = [whole_number(side) for side in given.get("RESOLUTION", "").lower().split("x")]
+        width, height = stated if len(stated) == 2 else (None, None)
+        sized = bool(width and height)
         sound_only = bool(codecs) and not sized and all(c.startswith(("mp4a", "ac-3", "ec-3", "opus")) for c in codecs)
         rate = given.get("FRAME-RATE")
         return Track(
@@ -160,8 +161,8 @@ class _Reader:
             type="audio" if sound_only else "video",
             url=url,
             codecs=codecs,
-            width=int(width) if sized else None,
-            height=int(height) if sized else None,
+            width=width if sized else None,
+            height=height if sized else None,
             frame_rate=self.decimal(rate) if rate else None,
             bitrate=self.whole(given["BANDWIDTH"]) if "BANDWIDTH" in given else None,
             audio_group=given.get("AUDIO"),

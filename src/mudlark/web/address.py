@@ -30,6 +30,8 @@ def resolve(base: str, reference: str) -> str | None:
         if parts.scheme not in ("http", "https") or not parts.hostname:
             return None
         _ = parts.port
+        if not parts.hostname.isascii():
+            parts.hostname.encode("idna")
     except ValueError:
         return None
     return absolute

@@ -8,8 +8,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
-from urllib.parse import urlsplit
 
+from mudlark.text import whole_number
 from mudlark.web.address import resolve
 from mudlark.web.har import Content, Entry, HarFile, Initiator, OpenedPage, Pair, View
 
@@ -92,7 +92,7 @@ def capture_of(page: OpenedPage | None, entries: Iterable[Entry], origin: str, u
         notes.append(f"{useless:,} requests have no address of the web, and were passed over.")
     url = url or _page_address(exchanges, page, views)
     title = (views[0].title if views else None) or (page.title if page else None)
-    if title and urlsplit(title).scheme in ("http", "https"):  # some browsers give the address for a title
+    if title and title.startswith(("http://", "https://")):  # some browsers give the address for a title
         title = None
     return Capture(url, title or None, exchanges, views, notes, origin)
 
@@ -127,8 +127,8 @@ def _page_address(exchanges: list[Exchange], page: OpenedPage | None, views: lis
     for exchange in exchanges:
         if exchange.type in ("text/html", "application/xhtml+xml") and not exchange.location and exchange.status == 200:
             return exchange.url
-    if page and page.title and urlsplit(page.title).scheme in ("http", "https"):
-        return page.title
+    if page and page.title and (address := _usable(page.title)):
+        return address
     return exchanges[0].url if exchanges else ""
 
 
@@ -136,6 +136,8 @@ def _usable(url: str) -> str | None:
     """An address from a file that anybody may have written, as it is used; None if it is none of the web."""
     start = "blob:" if url.startswith("blob:") else ""
     rest = url.removeprefix(start)
+    if not rest.isprintable():  # surrogates among others, which cannot be sent
+        return None
     found = resolve(rest, rest) if len(rest) <= _LONGEST_ADDRESS else None
     return start + found if found else None
 
@@ -152,7 +154,7 @@ def _exchange(number: int, entry: Entry) -> Exchange | None:
         number=number,
         url=url,
         method=request.method.upper(),
-        status=round(response.status or 0),
+        status=_status(response.status),
         type="" if media_type == "x-unknown" else media_type,
         resource=entry.resource_type.lower() if isinstance(entry.resource_type, str) else "",
         frame=_usable(entry.frame) if isinstance(entry.frame, str) else None,
@@ -162,11 +164,16 @@ def _exchange(number: int, entry: Entry) -> Exchange | None:
         location=resolve(url, response.redirect_url) if response.redirect_url else None,
         body=_text_body(response.content, media_type, request.url),
         received=_positive(response.body_size),
-        size=_whole_size(came, response.content, round(response.status or 0)),
+        size=_whole_size(came, response.content, _status(response.status)),
         started=_moment(entry.started_date_time),
         failure=(entry.failure or None) if isinstance(entry.failure, str) else None,
         page=entry.pageref if isinstance(entry.pageref, str) else None,
     )
+
+
+def _status(stated: float | None) -> int:
+    """A status as it can be meant, else 0: none."""
+    return round(stated) if stated is not None and 0 < stated < 1_000 else 0
 
 
 def _chosen(headers: list[Pair], names: frozenset[str]) -> dict[str, str]:
@@ -200,11 +207,11 @@ def _text_body(content: Content, media_type: str, url: str) -> bytes | None:
 def _whole_size(came: dict[str, str], content: Content, status: int) -> int | None:
     """Of the resource: the total of a Content-Range, the Content-Length of a whole answer, else the decoded body."""
     total = came.get("content-range", "").rpartition("/")[2]
-    if total.isdigit():
-        return int(total)
-    length = came.get("content-length", "")
-    if status == 200 and length.isdigit() and "content-encoding" not in came:
-        return int(length)
+    if (stated := whole_number(total)) is not None:
+        return stated
+    length = whole_number(came.get("content-length", ""))
+    if status == 200 and length is not None and "content-encoding" not in came:
+        return length
     return _positive(content.size) if status == 200 else None
 
 

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from urllib.parse import parse_qsl, urlsplit
 
-_NUMBER = re.compile(r"\d+")
+_NUMBER = re.compile(r"[0-9]+")
 FEWEST = 3
 _SPARSE = 20  # numbers for each that is there, beyond which they do not count up
 _LONGEST = 15  # digits; longer ones are times or random, and no counter
@@ -95,4 +95,4 @@ def _parts(address: str) -> tuple[str, str, str]:
 def _query(rest: str) -> str:
     """What of a query tells kinds of address apart: its names, and values that are numbers."""
     pairs = parse_qsl(rest.lstrip("?"), keep_blank_values=True)
-    return "&".join(f"{name}={value if value.isdigit() else ''}" for name, value in pairs)
+    return "&".join(f"{name}={value if value.isascii() and value.isdigit() else ''}" for name, value in pairs)

@@ -7,6 +7,7 @@ into NetworkError (for good) or Passing (worth another try), with words for peop
 import asyncio
 import logging
 import ssl
+import stat
 import time
 from collections.abc import AsyncIterator, Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import asynccontextmanager, contextmanager
@@ -14,17 +15,20 @@ from contextvars import ContextVar
 from dataclasses import dataclass, field
 from http.cookiejar import Cookie, LoadError, MozillaCookieJar
 from http.cookies import Morsel
+from pathlib import Path
 from types import TracebackType
-from typing import Self
+from typing import Any, Self, cast
 from urllib.parse import urlsplit
 
 import aiohttp
 from yarl import URL
 
 from mudlark.errors import NetworkError, StorageError, UsageError
+from mudlark.text import whole_number
 from mudlark.web.address import as_sent, shown
 from mudlark.web.complaint import explain, status_error
 from mudlark.web.connection import Connection
+from mudlark.web.cookies import CookieJar
 from mudlark.web.disposition import filename
 from mudlark.web.guise import PLAIN
 from mudlark.web.referrer import Referrer
@@ -35,6 +39,7 @@ HEAD = 64 * 1024  # bytes of an answer that tell what it is
 LARGEST_TEXT = 20_000_000  # bytes of a page or manifest that are read at most
 _LONGEST_TEXT = 120.0  # seconds that a page or manifest may take at most
 _log = logging.getLogger(__name__)
+_LARGEST_COOKIES = 20_000_000  # bytes
 _CHUNK = 256 * 1024
 _FIELD = 256 * 1024  # longest header line: real pages send long cookies and policies
 
@@ -169,7 +174,7 @@ class Session:
                 context = ssl.create_default_context(cafile=self.connection.trust)
             except OSError as problem:
                 raise StorageError(f"Cannot read the certificates in {self.connection.trust}: {problem}.") from problem
-        jar = aiohttp.CookieJar(unsafe=True)  # hosts may be IP addresses
+        jar = CookieJar()
         for cookie in read_cookies(self.connection.cookie_file) if self.connection.cookie_file else ():
             domain = f".{cookie.domain.lstrip('.')}" if cookie.domain_initial_dot else cookie.domain
             _put(jar, cookie.name, cookie.value or "", domain, cookie.path, cookie.secure)
@@ -365,6 +370,8 @@ def read_cookies(path: str) -> list[Cookie]:
     have expired."""
     kept = MozillaCookieJar(path)
     try:
+        if not stat.S_ISREG((found := Path(path).stat()).st_mode) or found.st_size > _LARGEST_COOKIES:
+            raise UsageError(f"{path} is no plain file of cookies.", "Give the file that the browser exported.")
         kept.load(ignore_discard=True, ignore_expires=True)
     except LoadError as problem:
         raise UsageError(
@@ -379,7 +386,8 @@ def read_cookies(path: str) -> list[Cookie]:
 def _put(jar: aiohttp.abc.AbstractCookieJar, name: str, value: str, domain: str, path: str, secure: bool) -> None:
     """Set a cookie for its own host, path and scheme; a domain that begins with a dot stands for its subdomains too."""
     morsel: Morsel[str] = Morsel()
-    morsel.set(name, value, value)
+    # set past the checks of the class, which refuses names that sites use all the same
+    cast(Any, morsel).__setstate__({"key": name, "value": value, "coded_value": value})
     morsel["path"], morsel["secure"] = path, secure
     host = domain.removeprefix(".")
     if host != domain:
@@ -392,7 +400,7 @@ def _look(answer: Answer, body: bytes, *, complete: bool) -> Look:
     length, ranges = answer.length, headers.get("accept-ranges", "").lower() == "bytes"
     if answer.status == 206:
         total = headers.get("content-range", "").rpartition("/")[2]
-        length, ranges = int(total) if total.isdigit() else None, True
+        length, ranges = whole_number(total), True
     if "content-encoding" in headers:
         length = len(body) if complete else None
     tag = headers.get("etag", "")

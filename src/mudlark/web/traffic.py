@@ -16,6 +16,7 @@ from urllib.parse import parse_qsl, urlsplit
 
 import msgspec
 
+from mudlark.text import whole_number
 from mudlark.together import together
 from mudlark.web.capture import LARGEST_BODY, is_text
 from mudlark.web.har import Content, Entry, Initiator, Pair, PostData, Request, Response, Timings
@@ -178,7 +179,7 @@ async def _keep_body(answered: "Answered", response: Response, came: dict[str, s
     """Take over a body of text; a long one only counts for its size."""
     kind = (response.content.mime_type or "").partition(";")[0].strip().lower()
     length = came.get("content-length", "0")
-    if not is_text(kind, answered.url) or (length.isdigit() and int(length) > LARGEST_BODY):
+    if not is_text(kind, answered.url) or (whole_number(length) or 0) > LARGEST_BODY:
         return
     if answered.status >= 300 or (body := await _soon(answered.body(), None)) is None:
         return
