@@ -57,7 +57,7 @@ def own_environment(folder: Path) -> dict[str, str]:
 def mudlark(tmp_path: Path) -> Callable[..., Ran]:
     """Run the installed program in a temporary folder; it must never show a traceback."""
 
-    def run(*arguments: object) -> Ran:
+    def run(*arguments: object, limit: float = 100) -> Ran:
         command = [str(PROGRAM), *map(str, arguments)]
         done = subprocess.run(
             command,
@@ -65,7 +65,7 @@ def mudlark(tmp_path: Path) -> Callable[..., Ran]:
             env=own_environment(tmp_path),
             capture_output=True,
             text=True,
-            timeout=100,
+            timeout=limit,
             check=False,
         )
         assert "Traceback" not in done.stderr, done.stderr

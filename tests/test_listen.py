@@ -349,3 +349,39 @@ def test_leaves_are_recognised_without_numbers_in_their_names(mudlark: Run, trou
     (find,) = _sifted(mudlark, url)["finds"]
     assert [member.rpartition("/")[2] for member in find["members"]] == [f"{name}.jpg" for name in names]
     assert all("/large/" in member for member in find["members"])
+
+
+def test_secret_headers_stay_with_the_origin_also_over_redirects_and_for_pictures(
+    mudlark: Run, trouble: Trouble
+) -> None:
+    other = Trouble()
+    elsewhere = other.url.replace("127.0.0.1", "localhost")  # another host, as cookies know no ports
+    try:
+        other.say("/b.png", Answer(b"x", type="image/png"))
+        trouble.say("/a.png", Answer(b"", 302, headers={"Location": elsewhere + "/b.png"}))
+        data = trouble.say("/data", Answer(b"", 302, headers={"Location": elsewhere + "/data"}))
+        url = _page(trouble, "/page", f"<img src='/a.png'><script>fetch('{data}').catch(() => 0)</script>")
+        given = ("--header", "Authorization: Bearer lantern", "--header", "Cookie: key=lantern", *_QUIET)
+        mudlark("listen", url, "--har", "a.har", *given)
+        assert {"/b.png", "/data"} <= set(other.asked)
+        assert not [value for sent in other.headers for value in sent.values() if "lantern" in value]
+        for path in ("/page", "/a.png", "/data"):
+            sent = trouble.headers[trouble.asked.index(path)]
+            assert (sent["Authorization"], sent["Cookie"]) == ("Bearer lantern", "key=lantern")
+    finally:
+        other.close()
+
+
+def test_the_longest_time_is_a_promise(mudlark: Run, trouble: Trouble) -> None:
+    trouble.say("/never", Answer(b"late", hold=60))
+    url = _page(
+        trouble,
+        "/page",
+        """<script>for (let n = 0; n < 60; n++) fetch("/never?" + n).catch(() => 0);
+        setInterval(() => { for (let n = 0; n < 50; n++) fetch("/new/" + Math.random()).catch(() => 0); }, 100);
+        setTimeout(() => alert("wait"), 500);</script><iframe src="/busy"></iframe>""",
+    )
+    _page(trouble, "/busy", "<script>setTimeout(() => { while (true); }, 300)</script>")
+    ran = mudlark("listen", url, "--har", "a.har", "--at-most", "4", "--json", limit=25)
+    assert ran.status in (0, 1) and "never retrieved" not in ran.err
+    assert any("was not quiet" in note for note in ran.json["notes"])

@@ -3,12 +3,14 @@
 import json
 import os
 import subprocess
+import sys
 from pathlib import Path
 
 import pytest
 
 from mudlark.demo.site import DemoSite
 from tests.captures import document, entry, har
+from tests.constructs import CONSTRUCTS
 from tests.conftest import PROGRAM, Answer, Trouble
 
 
@@ -51,3 +53,31 @@ def test_a_recording_of_three_hours_needs_no_more_memory_than_a_short_one(
         peaks.append(usage.ru_maxrss / 1024)
     print(f"peak {peaks[0]:.0f} MB for 4 minutes, {peaks[1]:.0f} MB for 3 hours")
     assert peaks[1] < 165  # sample tables and the list of segments may grow, nothing else
+
+
+@pytest.mark.soak
+@pytest.mark.parametrize(("size", "seconds", "megabytes"), [(1_000_000, 10, 1_000), (20_000_000, 60, 2_000)])
+@pytest.mark.parametrize("construct", sorted(CONSTRUCTS))
+def test_pages_made_to_hurt_are_read_within_limits_that_the_system_keeps(
+    construct: str, size: int, seconds: int, megabytes: int
+) -> None:
+    source = """
+import resource, sys
+from mudlark.find.page import read_page
+from mudlark.find.questions import read_forms
+from mudlark.find.rank import rank
+from tests.constructs import CONSTRUCTS
+seconds, megabytes, size = map(int, sys.argv[2:])
+resource.setrlimit(resource.RLIMIT_CPU, (seconds, seconds))
+resource.setrlimit(resource.RLIMIT_AS, (megabytes << 20, megabytes << 20))
+markup = "<!doctype html>" + CONSTRUCTS[sys.argv[1]](size)
+page = read_page(markup, "http://m.example/p")
+read_forms(markup, "http://m.example/p")
+rank(page)
+print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10)
+"""
+    limits = [str(seconds), str(megabytes), str(size)]
+    command = [sys.executable, "-c", source, construct, *limits]
+    done = subprocess.run(command, cwd=Path(__file__).parents[1], capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr[-500:]
+    assert int(done.stdout) < {1_000_000: 300, 20_000_000: 900}[size]

@@ -25,7 +25,7 @@ from mudlark.web.secret import SECRET_FIELDS
 from mudlark.web.session import read_cookies
 
 if TYPE_CHECKING:
-    from playwright.async_api import Browser, BrowserContext, Page, Route
+    from playwright.async_api import Browser, BrowserContext, Page
 
 _NAMES = ("chromium", "chromium-browser", "google-chrome", "google-chrome-stable", "chrome")
 _PLACES = (
@@ -43,7 +43,7 @@ _FLAGS = (
 )
 _LONGEST_PLACE = 40
 _STARTING = 30.0  # seconds
-_CLOSING = 8.0
+_CLOSING = 2.0
 
 
 class BrowserError(MudlarkError):
@@ -77,6 +77,13 @@ async def opened(connection: Connection, executable: Path | None = None) -> Asyn
         raise UsageError(
             "Driving a browser needs the extra 'browser', which is not installed.", "pip install 'mudlark[browser]'"
         ) from problem
+
+    def pass_over(loop: asyncio.AbstractEventLoop, told: dict[str, Any]) -> None:
+        """What the driver's own tasks could no longer ask of a browser that is closed is no news to anyone."""
+        if not isinstance(told.get("exception"), Error):
+            loop.default_exception_handler(told)
+
+    asyncio.get_running_loop().set_exception_handler(pass_over)
     flags = [*_FLAGS, *(["--no-sandbox"] if sys.platform == "linux" and os.geteuid() == 0 else [])]
     if connection.trust:
         flags.append(f"--ignore-certificate-errors-spki-list={_key_digests(connection.trust)}")
@@ -174,17 +181,43 @@ async def dress(page: "Page", guise: Guise) -> None:
         await session.send("Emulation.setTouchEmulationEnabled", {"enabled": True, "maxTouchPoints": guise.touch})
 
 
-async def send_secrets(context: "BrowserContext", connection: Connection, address: str) -> None:
-    """Secret headers that the user gave go to the host of the page, and to no other."""
-    secret = {name: value for name, value in connection.headers if name.lower() in SECRET_FIELDS}
+async def give_cookies(context: "BrowserContext", connection: Connection, address: str) -> None:
+    """Cookies that the user gave as a header go to the host of the page, as the browser's own."""
+    for name, value in connection.headers:
+        if name.lower() == "cookie":
+            pairs = (pair.partition("=") for pair in value.split(";") if "=" in pair)
+            home = urlsplit(address)
+            origin = f"{home.scheme}://{home.netloc}"
+            await context.add_cookies([{"name": n.strip(), "value": v.strip(), "url": origin} for n, _, v in pairs])
+
+
+async def send_secrets(page: "Page", connection: Connection, address: str) -> None:
+    """Secret headers that the user gave go to the origin of the page, and to no other: looked at for every request and
+    every redirect, as a header that was once added would go along with a redirect."""
+    secret = {name: value for name, value in connection.headers if name.lower() in SECRET_FIELDS - {"cookie"}}
     if not secret:
         return
+    session = await page.context.new_cdp_session(page)
+    names = {name.lower() for name in secret}
     home = urlsplit(address)
+    running: set[asyncio.Task[None]] = set()
 
-    async def with_secrets(route: "Route") -> None:
-        await route.continue_(headers={**route.request.headers, **secret})
+    async def go_on(event: dict[str, Any]) -> None:
+        target = urlsplit(event["request"]["url"])
+        own = {name: value for name, value in event["request"]["headers"].items() if name.lower() not in names}
+        if (target.scheme, target.netloc) == (home.scheme, home.netloc):
+            own |= secret
+        fields = [{"name": name, "value": value} for name, value in own.items()]
+        with suppress(Exception):  # the page may be gone by now
+            await session.send("Fetch.continueRequest", {"requestId": event["requestId"], "headers": fields})
 
-    await context.route(f"{home.scheme}://{home.netloc}/**", with_secrets)
+    def paused(event: dict[str, Any]) -> None:
+        task = asyncio.create_task(go_on(event))
+        running.add(task)
+        task.add_done_callback(running.discard)
+
+    session.on("Fetch.requestPaused", paused)
+    await session.send("Fetch.enable", {"patterns": [{"urlPattern": "http*", "requestStage": "Request"}]})
 
 
 def _cookie(cookie: Cookie) -> Any:

@@ -19,11 +19,10 @@ from mudlark import __version__
 from mudlark.errors import MudlarkError, NetworkError, NothingFound, UsageError
 from mudlark.together import together
 from mudlark.web.address import shown
-from mudlark.web.browser import BrowserError, dress, opened, send_secrets
+from mudlark.web.browser import BrowserError, dress, give_cookies, opened, send_secrets
 from mudlark.web.capture import Capture, capture_of
 from mudlark.web.complaint import error_for_status
 from mudlark.web.connection import Connection
-from mudlark.web.guise import Guise
 from mudlark.web.har import Entry, OpenedPage, PageTimings, Player, Shown, View, write_har
 from mudlark.web.listening import Listening, ListenWatch
 from mudlark.web.traffic import Traffic, stamp
@@ -34,6 +33,7 @@ if TYPE_CHECKING:
 _SHORT = 60.0  # seconds: what lasts no longer is played to its end, fast
 _FAST = 16  # times; the browser plays no faster
 _ANSWERING = 6.0  # seconds a frame may take to answer
+_READING = 1.5  # seconds that anything may take once the time is up
 _APPEARING = 8.0  # seconds that a control may take to appear
 _MOST_FRAMES = 40
 _MOST_WINDOWS = 4
@@ -81,9 +81,9 @@ async def listen(address: str, options: Listening, connection: Connection, watch
     traffic = Traffic()
     async with opened(connection, options.browser) as context:
         name = f"Chromium/{context.browser.version}" if context.browser else "Chromium/"
-        await send_secrets(context, connection, address)
+        await give_cookies(context, connection, address)
         traffic.attach(context)
-        visit = _Visit(address, options, context, traffic, watch or ListenWatch(), connection.guise)
+        visit = _Visit(address, options, context, traffic, watch or ListenWatch(), connection)
         return await visit.run(name)
 
 
@@ -97,14 +97,14 @@ class _Visit:
         context: "BrowserContext",
         traffic: Traffic,
         watch: ListenWatch,
-        guise: Guise,
+        connection: Connection,
     ) -> None:
         self.address = address
         self.options = options
         self.context = context
         self.traffic = traffic
         self.watch = watch
-        self.guise = guise
+        self.connection = connection
         self.notes: list[str] = []
         self.ends = time.monotonic() + options.at_most
         self.windows = 0
@@ -114,6 +114,8 @@ class _Visit:
         self.mute: set[Frame] = set()
         self.answered: list[tuple[str, str]] = []
         self.status: int | None = None
+        self.tasks: set[asyncio.Task[None]] = set()
+        self.looking_for: str | None = None
 
     @property
     def left(self) -> float:
@@ -127,13 +129,17 @@ class _Visit:
         begun = time.time()
         page = await self.context.new_page()
         self._guard(page)
-        self.context.on("page", lambda other: asyncio.ensure_future(self._window(other)))
+        self.context.on("page", lambda other: self._aside(self._window(other)))
         await self._follow(page)
-        await self._open(page)
         try:
-            await self._work()
+            async with asyncio.timeout(max(0.1, self.left)):  # a promise, whatever a page does
+                await self._open(page)
+                await self._work()
         except MudlarkError:
             raise
+        except TimeoutError:
+            if self.looking_for:
+                raise await self._not_there(self.looking_for) from None
         except Exception as problem:  # a browser that ends is no reason to lose what was recorded
             if not self.gone and not page.is_closed():
                 raise
@@ -144,7 +150,7 @@ class _Visit:
             self.note(f"The page was not quiet after {self.options.at_most:g} s; what it asked for later is missing.")
         self.watch.on_step("Reading", self.traffic.count)
         views = await self._views(page)
-        entries = await self.traffic.entries()
+        entries = await self.traffic.entries(_READING)
         if self.traffic.count > len(entries):
             self.note(f"Of {self.traffic.count:,} requests only the first {len(entries):,} are recorded.")
         cookies = await self._cookies()
@@ -154,11 +160,22 @@ class _Visit:
 
     def _guard(self, page: "Page") -> None:
         """Nothing that a page does may hold up the visit."""
-        page.on("dialog", lambda dialog: asyncio.ensure_future(self._dialog(dialog)))
+        page.on("dialog", lambda dialog: self._aside(self._dialog(dialog)))
         page.on("download", lambda it: self._download(it.url))
         page.on("crash", lambda _: self._lost("The page crashed in the browser."))
         if self.context.browser:
             self.context.browser.on("disconnected", lambda _: self._lost("The browser ended by itself."))
+
+    def _aside(self, work: Coroutine[Any, Any, None]) -> None:
+        """Do something while the visit goes on; that the browser no longer listens is no news."""
+
+        async def quietly() -> None:
+            with suppress(Exception):
+                await work
+
+        task = asyncio.create_task(quietly())
+        self.tasks.add(task)
+        task.add_done_callback(self.tasks.discard)
 
     def _download(self, url: str) -> None:
         self.note(f"The page started a download: {shown(url)}")
@@ -188,7 +205,8 @@ class _Visit:
             await self._follow(page)
 
     async def _follow(self, page: "Page") -> None:
-        await dress(page, self.guise)
+        await dress(page, self.connection.guise)
+        await send_secrets(page, self.connection, self.address)
         await self.traffic.follow(page)
 
     async def _open(self, page: "Page") -> None:
@@ -197,7 +215,7 @@ class _Visit:
 
         self.watch.on_step("Opening", self.traffic.count)
         try:
-            opened = await page.goto(self.address, wait_until="commit", timeout=max(1.0, self.left) * 1000)
+            opened = await page.goto(self.address, wait_until="commit", timeout=max(0.5, self.left - 0.3) * 1000)
             self.status = opened.status if opened else None
         except Error as problem:
             if self.traffic.count and any("download" in note for note in self.notes):
@@ -273,18 +291,24 @@ class _Visit:
 
     async def _press(self, wanted: str) -> None:
         """Press a control by its text or selector, in whichever frame it appears."""
-        ends = time.monotonic() + min(_APPEARING, max(1.0, self.left))
+        self.looking_for = wanted
+        ends = time.monotonic() + min(_APPEARING, max(0.5, self.left - _READING))
         while True:
             for frame in self._frames():
                 if (handle := await self._handle(frame, "find", wanted)) is not None:
+                    self.looking_for = None
                     await self._click(handle)
                     return
             if time.monotonic() > ends or self.gone:
                 break
             await asyncio.sleep(0.25)
+        raise await self._not_there(wanted)
+
+    async def _not_there(self, wanted: str) -> NothingFound:
+        """Words for a control that is not on the page, with those that are."""
         others = [text for frame in self._frames() for text in await self._ask(frame, "controls") or []]
         there = f"It has: {', '.join(repr(text) for text in others[:8])}." if others else "It has no buttons at all."
-        raise NothingFound(f"There is nothing to press on {shown(self.address)} that is called {wanted!r}.", there)
+        return NothingFound(f"There is nothing to press on {shown(self.address)} that is called {wanted!r}.", there)
 
     async def _choose(self, name: str, value: str) -> None:
         """Choose an option in whichever frame asks for it; where none does yet, the form before it is sent first."""
@@ -359,7 +383,7 @@ class _Visit:
             answer.close()
             return None
         try:
-            return await asyncio.wait_for(answer, min(_ANSWERING, max(1.0, self.left)))
+            return await asyncio.wait_for(answer, min(_ANSWERING, max(1.0, self.left / 2)))
         except TimeoutError:
             self.mute.add(frame)
             self.note(f"{shown(frame.url)} does not answer the browser any more; its scripts keep it busy.")
@@ -385,9 +409,17 @@ class _Visit:
 
     async def _see(self) -> None:
         """Keep players and key systems as they stand: a later state may have lost them."""
-        for frame in self._frames():
-            view = await self._view(frame)
-            if view is None:
+        tasks = [asyncio.create_task(self._view(frame)) for frame in self._frames()]
+        if not tasks:
+            return
+        try:
+            await asyncio.wait(tasks, timeout=min(_ANSWERING, max(_READING, self.left)))
+        finally:
+            for task in tasks:
+                task.cancel()
+            answers = await asyncio.gather(*tasks, return_exceptions=True)
+        for view in answers:
+            if not isinstance(view, View):
                 continue
             earlier = self.seen.get(view.url)
             if earlier:
@@ -421,7 +453,7 @@ class _Visit:
 
     async def _cookies(self) -> list[tuple[str, str, str, str, bool]]:
         with suppress(Exception):
-            kept = await asyncio.wait_for(self.context.cookies(), _ANSWERING)
+            kept = await asyncio.wait_for(self.context.cookies(), _READING)
             return [(c["name"], c["value"], c["domain"], c["path"], c["secure"]) for c in kept]
         return []
 

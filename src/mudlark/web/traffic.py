@@ -17,7 +17,6 @@ from urllib.parse import parse_qsl, urlsplit
 import msgspec
 
 from mudlark.text import whole_number
-from mudlark.together import together
 from mudlark.web.capture import LARGEST_BODY, is_text
 from mudlark.web.har import Content, Entry, Initiator, Pair, PostData, Request, Response, Timings
 
@@ -31,6 +30,8 @@ _REPEATS = 4  # after so many of one form, a request is nothing new
 _PATIENCE = 10.0  # seconds a request may hang before it is no longer waited for
 _ANSWERING = 6.0  # seconds the browser may take to say something
 _DIGITS = re.compile(r"\d+")
+_LARGEST_BODIES = 128_000_000  # bytes of all bodies together
+_TELLING = re.compile(r"mpegurl|dash\+xml|json|html")
 _NEVER_NEW = frozenset({"ping", "eventsource", "websocket", "beacon"})
 _MEDIA = frozenset({"media", "ping", "eventsource", "websocket", "beacon"})
 
@@ -44,6 +45,7 @@ class _Heard:
     moment: float
     answered: "Answered | None" = None
     entry: Entry | None = None
+    noting: bool = False
 
 
 @dataclass
@@ -57,6 +59,7 @@ class Traffic:
     _forms: Counter[str] = field(default_factory=Counter)
     _initiators: dict[str, Initiator] = field(default_factory=dict)
     _tasks: set[asyncio.Task[None]] = field(default_factory=set)
+    _room: int = _LARGEST_BODIES
     _gate: asyncio.Semaphore = field(default_factory=lambda: asyncio.Semaphore(16))
 
     def attach(self, context: "BrowserContext") -> None:
@@ -87,13 +90,19 @@ class Traffic:
         for asked in [asked for asked in self._pending if asked.url == url]:
             del self._pending[asked]
 
-    async def entries(self) -> list[Entry]:
-        """All that was heard, in the order in which it was asked; unfinished ones as far as they came."""
-        if self._tasks:
-            await asyncio.wait(set(self._tasks), timeout=_ANSWERING)
-        late = [heard for heard in self._heard.values() if heard.entry is None]
-        await together(self._note(heard) for heard in late)
-        return [heard.entry for heard in self._heard.values() if heard.entry]
+    async def entries(self, patience: float = _ANSWERING) -> list[Entry]:
+        """All that was heard, in the order in which it was asked; unfinished ones as far as they came.
+
+        patience: seconds that the browser has for what it still has to say.
+        """
+        late = [heard for heard in self._heard.values() if heard.entry is None and not heard.noting]
+        tasks = {*self._tasks, *(asyncio.create_task(self._note(heard)) for heard in late)}
+        if tasks:
+            await asyncio.wait(tasks, timeout=patience)
+            for task in tasks:
+                task.cancel()
+            await asyncio.gather(*tasks, return_exceptions=True)
+        return [heard.entry or _bare(heard) for heard in self._heard.values()]
 
     def _on_request(self, asked: "Asked") -> None:
         if not asked.url.startswith(("http:", "https:", "blob:")):
@@ -118,6 +127,7 @@ class Traffic:
     def _on_end(self, asked: "Asked") -> None:
         self._pending.pop(asked, None)
         if heard := self._heard.get(asked):
+            heard.noting = True
             task = asyncio.create_task(self._note(heard))
             self._tasks.add(task)
             task.add_done_callback(self._tasks.discard)
@@ -167,25 +177,30 @@ class Traffic:
                 response.content.size = response.body_size
             response.headers_size = sizes["responseHeadersSize"]
             entry.request.headers_size = sizes["requestHeadersSize"]
-        await _keep_body(answered, response, came)
+        await self._keep_body(answered, response, came)
         return entry
+
+    async def _keep_body(self, answered: "Answered", response: Response, came: dict[str, str]) -> None:
+        """Take over a body of text while there is room, the last half of it for what names media.
+
+        A long one only counts for its size.
+        """
+        kind = (response.content.mime_type or "").partition(";")[0].strip().lower()
+        length = whole_number(came.get("content-length", "0")) or 0
+        if not is_text(kind, answered.url) or length > LARGEST_BODY or answered.status >= 300:
+            return
+        if self._room < length or (self._room < _LARGEST_BODIES // 2 and not _TELLING.search(kind)):
+            return
+        if (body := await _soon(answered.body(), None)) is None:
+            return
+        response.content.size = len(body)
+        if len(body) <= min(LARGEST_BODY, self._room):
+            self._room -= len(body)
+            _fill_text(response.content, body)
 
 
 def _pairs(headers: list[Any]) -> list[Pair]:
     return [Pair(header["name"], header["value"]) for header in headers]
-
-
-async def _keep_body(answered: "Answered", response: Response, came: dict[str, str]) -> None:
-    """Take over a body of text; a long one only counts for its size."""
-    kind = (response.content.mime_type or "").partition(";")[0].strip().lower()
-    length = came.get("content-length", "0")
-    if not is_text(kind, answered.url) or (whole_number(length) or 0) > LARGEST_BODY:
-        return
-    if answered.status >= 300 or (body := await _soon(answered.body(), None)) is None:
-        return
-    response.content.size = len(body)
-    if len(body) <= LARGEST_BODY:
-        _fill_text(response.content, body)
 
 
 def _fill_text(content: Content, body: bytes) -> None:
