@@ -10,8 +10,8 @@ import pytest
 
 from mudlark.demo.site import DemoSite
 from tests.captures import document, entry, har
-from tests.constructs import CONSTRUCTS
 from tests.conftest import PROGRAM, Answer, Trouble
+from tests.constructs import CONSTRUCTS
 
 
 @pytest.mark.soak
