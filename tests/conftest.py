@@ -5,7 +5,6 @@ import hashlib
 import json
 import os
 import shutil
-import subprocess
 import sys
 import tempfile
 import threading
@@ -18,6 +17,7 @@ from typing import Any
 import pytest
 
 from mudlark.demo.site import DemoSite
+from tests.warm import WarmProgram
 
 PROGRAM = Path(sys.executable).with_name("mudlark")
 
@@ -53,23 +53,20 @@ def own_environment(folder: Path) -> dict[str, str]:
     return {**os.environ, "TMPDIR": str(temporary)}
 
 
+@pytest.fixture(scope="session")
+def warm() -> Iterator[WarmProgram]:
+    with WarmProgram() as program:
+        yield program
+
+
 @pytest.fixture
-def mudlark(tmp_path: Path) -> Callable[..., Ran]:
+def mudlark(tmp_path: Path, warm: WarmProgram) -> Callable[..., Ran]:
     """Run the installed program in a temporary folder; it must never show a traceback."""
 
     def run(*arguments: object, limit: float = 100) -> Ran:
-        command = [str(PROGRAM), *map(str, arguments)]
-        done = subprocess.run(
-            command,
-            cwd=tmp_path,
-            env=own_environment(tmp_path),
-            capture_output=True,
-            text=True,
-            timeout=limit,
-            check=False,
-        )
-        assert "Traceback" not in done.stderr, done.stderr
-        return Ran(done.returncode, done.stdout, done.stderr)
+        status, out, err = warm.run(list(map(str, arguments)), tmp_path, own_environment(tmp_path), limit)
+        assert "Traceback" not in err, err
+        return Ran(status, out, err)
 
     return run
 

@@ -45,7 +45,12 @@ class Earlier:
 def find_earlier(into: Path, name: str, key: str) -> Earlier | None:
     """The newest item with this identity under this name (or the name with a number or date behind it)."""
     found = [earlier for earlier in _named(into, name) if identity_of(earlier.record) == key]
-    return max(found, key=lambda earlier: earlier.record.finished, default=None)
+    return max(found, key=_age, default=None)
+
+
+def _age(earlier: Earlier) -> tuple[str, int]:
+    """When an item was made: as its record says, and within one second as the disk has it."""
+    return earlier.record.finished, (earlier.folder / RECORD).stat().st_mtime_ns
 
 
 def _named(into: Path, name: str) -> Iterator[Earlier]:
