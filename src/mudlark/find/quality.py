@@ -96,7 +96,7 @@ def picture_stem(url: str) -> str:
     parts = urlsplit(url)
     *folders, name = parts.path.split("/")
     kept = "/".join(folder for folder in folders if not _CUT.fullmatch(folder))
-    pairs = parse_qsl(parts.query, keep_blank_values=True)
+    pairs = parse_qsl(parts.query, keep_blank_values=True) if parts.query else []
     query = "&".join(f"{name}={value}" for name, value in pairs if name.lower() not in _CUT_NAMES)
     return f"{parts.netloc}{_PICTURE_SIZE.sub('', kept + '/')}{_PICTURE_SIZE.sub('', name)}?{query}".lower()
 

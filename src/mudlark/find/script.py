@@ -21,6 +21,7 @@ _REST = {  # of a literal behind its opening quote; nothing is read twice
     "`": re.compile(r"(?:[^`\\]++|\\.)*+`", re.S),
 }
 _SHORTEST = 3  # characters, with the closing quote, below which a literal is no address
+_LEAST_ENCODED = 12  # characters
 _LONGEST_COMMENT = 2_000  # characters of a line that is taken for a comment; minified scripts have lines without end
 _ESCAPE = re.compile(r"\\(?:u\{([0-9a-fA-F]{1,6})\}|u([0-9a-fA-F]{4})|x([0-9a-fA-F]{2})|(\n)|(.))", re.S)
 _JOINED = re.compile(r"\s*\+(?!\+)")
@@ -72,6 +73,8 @@ def literals(script: str) -> Iterator[Literal]:
     looked = 0
     for begin, end in _quoted(script):
         raw, template = script[begin:end], script[end] == "`"
+        if len(raw) < _LEAST_ENCODED and "/" not in raw and "." not in raw:
+            continue  # most literals: too short to hide an address, and none themselves
         text = unescape(raw) if "\\" in raw else raw
         if "&" in text and ";" in text:
             text = html.unescape(text)
