@@ -5,10 +5,11 @@ A record may come from anyone: what it names outside of its item, or by way of a
 
 import os
 from collections.abc import Callable, Iterator
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 
 import msgspec
 
+from mudlark.archive.place import inside_item
 from mudlark.archive.record import RECORD, Record, TrackFacts, read_record
 from mudlark.errors import MudlarkError, UsageError
 from mudlark.find.kind import kind_by_extension
@@ -104,22 +105,6 @@ def _assay_item(folder: Path) -> Assay:
         if problem.code in _LASTING and problem not in found.report.problems:
             found.report.problems.append(problem)
     return found
-
-
-def inside_item(folder: Path, name: str) -> Path | None:
-    """The path of a file that a record names; None if it would lead out of the item, or by way of a link."""
-    path = folder
-    parts = PurePosixPath(name).parts
-    if not parts or "\0" in name or any(part in ("..", "/") for part in parts) or PurePosixPath(name).is_absolute():
-        return None
-    for part in parts:
-        path = path / part
-        try:
-            if path.is_symlink():
-                return None
-        except OSError:
-            return None
-    return path
 
 
 def _check_fixity(folder: Path, record: Record, inside: dict[str, Path], report: Report) -> bool:

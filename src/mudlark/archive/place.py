@@ -102,16 +102,28 @@ def _sync_folder(folder: Path) -> None:
         os.close(handle)
 
 
+def inside_item(folder: Path, name: str) -> Path | None:
+    """The path of a file that a record names; None if it would lead out of the item, or by way of a link."""
+    path = folder
+    parts = PurePosixPath(name).parts
+    if not parts or "\0" in name or any(part in ("..", "/") for part in parts) or PurePosixPath(name).is_absolute():
+        return None
+    for part in parts:
+        path = path / part
+        try:
+            if path.is_symlink():
+                return None
+        except OSError:
+            return None
+    return path
+
+
 def can_mend(folder: Path, old: Record, new: Record) -> bool:
     """True if nothing that Mudlark did not write would be in the way: neither files nor links."""
     listed = {file.path for file in old.files}
     for name in {*listed, *(file.path for file in new.files), REPLACED, RECORD}:
-        path = folder
-        for part in PurePosixPath(name).parts:
-            path = path / part
-            if part in ("..", "/") or path.is_symlink():
-                return False
-        if path.exists() and name not in (*listed, REPLACED, RECORD):
+        path = inside_item(folder, name)
+        if path is None or (path.exists() and name not in (*listed, REPLACED, RECORD)):
             return False
     return True
 
@@ -123,7 +135,7 @@ def mend(item: Path, new: Record, folder: Path, old: Record, moment: str) -> lis
     moment: names the folder below `replaced/`. Files that are the same stay as they are. Raises OSError.
     """
     make_durable(item)
-    aside = folder / REPLACED / moment.replace(":", "")
+    aside = folder / REPLACED / moment
     replaced = []
     fresh = {file.path: file for file in new.files}
     for file in old.files:

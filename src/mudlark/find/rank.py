@@ -111,7 +111,7 @@ def _reasons(find: Find, page: Page, master: Find | None) -> list[tuple[int, str
         reasons.append((4, f"the largest of {len(find.versions) + 1} versions"))
     if find.kind == "image":
         reasons += _as_picture(find)
-    if find.hinted("unfinished") and not (find.status and not find.problem):
+    if _unfinished(find):
         reasons.append((_UNFINISHED_POINTS, "an unfinished address, which a script completes"))
     if page.asked and find.status is None and not find.problem and not find.asked:
         reasons.append((_NOT_ASKED_POINTS, "no server was asked about it"))
@@ -152,7 +152,7 @@ def _role(find: Find, listed: dict[str, Find]) -> Role:
         return "segment"
     if find.advert:
         return "advert"
-    if find.hinted("unfinished") and not (find.status and not find.problem):
+    if _unfinished(find):
         return "other"
     if find.url in listed or find.final in listed or (find.larger and find.kind != "image"):
         return "rendition"
@@ -174,3 +174,8 @@ def _words(text: str) -> set[str]:
 
 def _list(words: set[str]) -> str:
     return " and ".join(f"'{word}'" for word in sorted(words)[:2])
+
+
+def _unfinished(find: Find) -> bool:
+    """True for an address that a script completes, unless a server has answered it as it stands."""
+    return find.hinted("unfinished") and not (find.status and not find.problem)

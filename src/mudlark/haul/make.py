@@ -10,7 +10,6 @@ import time
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import aclosing
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from mudlark import __version__
 from mudlark.archive.identity import Earlier
@@ -57,10 +56,6 @@ from mudlark.verify.media import Checked, check_file
 from mudlark.verify.transfer import Promise
 from mudlark.verify.verdict import WORTH, Problem, Report, Verdict
 from mudlark.web.session import Session
-
-if TYPE_CHECKING:
-    pass
-
 
 _MOST_CONTENTS = 1_000  # names inside an archive that a record keeps
 

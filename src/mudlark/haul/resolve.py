@@ -4,9 +4,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from mudlark.archive.identity import identity
-from mudlark.archive.record import (
-    Note,
-)
+from mudlark.archive.record import Note
 from mudlark.find.look import Looked
 from mudlark.find.model import Find, Page
 from mudlark.find.rank import rivals
