@@ -17,9 +17,9 @@ import msgspec
 import pytest
 from PIL import Image
 
-from mudlark.archive.assay import assay, inside_item
+from mudlark.archive.assay import assay
 from mudlark.archive.identity import find_earlier, identity_of
-from mudlark.archive.place import can_mend, conclude, mend, names_for, put
+from mudlark.archive.place import can_mend, conclude, inside_item, mend, names_for, put
 from mudlark.archive.record import (
     RECORD,
     FileFacts,
