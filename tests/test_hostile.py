@@ -23,6 +23,7 @@ from mudlark.text import whole_number
 from mudlark.web import stream
 from mudlark.web.address import as_sent
 from mudlark.web.capture import read_captures
+from mudlark.web.cookies import Cookie
 from mudlark.web.session import Look, Session
 from mudlark.web.stream import JsonStream
 from tests.captures import document, entry, har
@@ -203,10 +204,10 @@ def test_cookies_of_any_name_are_taken_and_those_of_a_public_suffix_are_not() ->
     async def work() -> dict[str, str]:
         async with Session() as session:
             odd = [("a[b]", "1"), ("path", "2"), ("domain", "3"), ("nä", "4")]
-            session.take_cookies([(name, value, "m.co.uk", "/", False) for name, value in odd])
-            session.take_cookies([("wide", "5", ".co.uk", "/", False), ("own", "6", ".m.co.uk", "/", False)])
-            assert session._client
-            jar = session._client.cookie_jar
+            session.take_cookies([Cookie(name, value, "m.co.uk") for name, value in odd])
+            session.take_cookies([Cookie("wide", "5", ".co.uk"), Cookie("own", "6", ".m.co.uk")])
+            jar = session._jar
+            assert jar is not None
             jar.update_cookies_from_headers(["w=7; Domain=co.uk", "x=8; Domain=m.co.uk"], URL("http://m.co.uk/"))
             here = {name: morsel.value for name, morsel in jar.filter_cookies(URL("http://m.co.uk/")).items()}
             assert not jar.filter_cookies(URL("http://other.co.uk/"))

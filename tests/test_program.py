@@ -1,5 +1,6 @@
 """The installed program on the demo museum and on servers in trouble, as a user runs it."""
 
+import http.client
 import json
 import os
 import re
@@ -8,13 +9,14 @@ import subprocess
 import time
 from collections.abc import Callable
 from pathlib import Path
+from urllib.parse import urlsplit
 
 import numpy as np
 import pytest
 
 from mudlark.demo.site import DemoSite, media_folder
 from mudlark.demo.transport import TransportWriter
-from tests.conftest import PROGRAM, Answer, Ran, Trouble
+from tests.conftest import PROGRAM, Answer, Ran, Trouble, own_environment
 from tests.streams import AUDIO_FRAME, demo_segment, pictures, sounds
 
 pytestmark = pytest.mark.program
@@ -168,6 +170,41 @@ def test_the_demo_site_can_be_kept_open(tmp_path: Path) -> None:
         process.communicate(timeout=20)
     assert process.returncode == 130
     assert re.search(r"http://127\.0\.0\.1:\d+/film/tide-mill", "".join(lines))
+
+
+@pytest.mark.parametrize(
+    "path", ["/%ff", "/film/%00", "/film/" + "x" * 3_000, "/slow/..%2f..%2fetc", "//[", "/a?%ff=%00&n=%C2%B2"]
+)
+def test_the_demo_site_answers_odd_addresses_as_a_site_does(site: DemoSite, path: str) -> None:
+    for origin in (site.origins.site, site.origins.media, site.origins.adverts):
+        host = urlsplit(origin)
+        assert host.hostname and host.port
+        connection = http.client.HTTPConnection(host.hostname, host.port, timeout=10)
+        connection.putrequest("GET", path, skip_host=True)
+        connection.putheader("Host", host.netloc)
+        connection.endheaders()
+        assert 400 <= connection.getresponse().status < 500
+        connection.close()
+
+
+@pytest.mark.skipif(not hasattr(signal, "SIGHUP"), reason="there is no terminal that hangs up")
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, getattr(signal, "SIGHUP", signal.SIGTERM)])
+def test_a_haul_that_is_ended_before_anything_came_leaves_nothing(
+    trouble: Trouble, tmp_path: Path, number: signal.Signals
+) -> None:
+    url = trouble.say("/page", Answer(b"late", hold=60))
+    process = subprocess.Popen(
+        [str(PROGRAM), "haul", url, "--into", "kept"],
+        cwd=tmp_path,
+        env=own_environment(tmp_path),
+        stderr=subprocess.PIPE,
+    )
+    while "/page" not in trouble.asked:
+        time.sleep(0.05)
+    process.send_signal(number)
+    _, err = process.communicate(timeout=20)
+    assert process.returncode == 130 and b"Traceback" not in err
+    assert not (tmp_path / "kept").exists()
 
 
 def test_help_is_there_for_every_command(mudlark: Run) -> None:

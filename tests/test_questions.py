@@ -93,6 +93,33 @@ def test_passwords_are_never_filled_in_and_files_never_sent(kind: str) -> None:
         step_of(read_forms(source, _URL), _given("a=x"))
 
 
+def test_a_group_without_a_default_holds_up_nothing_unless_it_must_be_answered() -> None:
+    source = '<form><input name="q"><input type="radio" name="r" value="1"><input type="radio" name="r" value="2"{}>'
+    found = step_of(read_forms(source.format(""), _URL), _given("q=a"))
+    assert found and found[0].url.endswith("?q=a")
+    with pytest.raises(UsageError, match="'r' is not answered yet"):
+        step_of(read_forms(source.format(" required"), _URL), _given("q=a"))
+
+
+def test_what_stands_in_a_disabled_fieldset_is_not_sent() -> None:
+    source = """<form><input name="q"><fieldset disabled><legend><input name="in" value="1"></legend>
+    <input type="hidden" name="out" value="2"><p><input name="far" value="3"></p></fieldset></form>"""
+    found = step_of(read_forms(source, _URL), _given("q=a"))
+    assert found and found[0].url.endswith("?q=a&in=1")
+
+
+def test_one_answer_sets_one_control() -> None:
+    source = '<form><input name="q" value="first"><input name="q" value="second"></form>'
+    found = step_of(read_forms(source, _URL), _given("q=mine"))
+    assert found and found[0].url.endswith("?q=mine&q=second")
+
+
+@pytest.mark.parametrize("action", ["javascript:send()", "mailto:keeper@museum.test", "http://[", "file:///etc/hosts"])
+def test_a_form_that_leads_to_what_cannot_be_sent_to_is_not_sent_to_the_page_instead(action: str) -> None:
+    with pytest.raises(Refused, match="cannot be sent to"):
+        step_of(read_forms(f'<form action="{action}"><input name="q"></form>', _URL), _given("q=a"))
+
+
 def test_an_answer_needs_a_name() -> None:
     with pytest.raises(UsageError, match="--choose NAME=VALUE"):
         Given.of("coast")

@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 
 from mudlark.archive.place import inside_item
-from mudlark.archive.record import RECORD, Record, TrackFacts, read_record
+from mudlark.archive.record import RECORD, FileFacts, Record, TrackFacts, read_record
 from mudlark.errors import MudlarkError, UsageError
 from mudlark.find.kind import kind_by_extension
 from mudlark.find.model import PLAYED
@@ -110,8 +110,12 @@ def _assay_item(folder: Path) -> Assay:
 def _check_fixity(folder: Path, record: Record, inside: dict[str, Path], report: Report) -> bool:
     """True if every recorded file is there with its size and digest."""
     wrong = []
+    first: dict[str, FileFacts] = {}  # a file that is listed often is read once
     for file in record.files:
-        if file.path not in inside:
+        if (known := first.setdefault(file.path, file)) is not file:
+            if (known.bytes, known.sha256) != (file.bytes, file.sha256):
+                wrong.append(f"{file.path} is listed twice, and differently")
+        elif file.path not in inside:
             wrong.append(f"{file.path} is outside of the item or a link, and was not opened")
         elif problem := compare(inside[file.path], file.bytes, file.sha256):
             wrong.append(problem)

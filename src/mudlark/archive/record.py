@@ -3,6 +3,7 @@
 The schema is documented in docs/record.md; `mudlark_record` is its version. Readers accept fields they do not know.
 """
 
+import stat
 from pathlib import Path
 from typing import Any
 
@@ -226,8 +227,9 @@ def read_record(folder: Path) -> Record:
     """The record of the item in `folder`."""
     path = folder / RECORD
     try:
-        if path.stat().st_size > _LARGEST:
-            raise FormatError(f"{path} is larger than any record: {path.stat().st_size:,} bytes.")
+        found = path.stat()
+        if not stat.S_ISREG(found.st_mode) or found.st_size > _LARGEST:
+            raise FormatError(f"{path} is no plain file, or larger than any record.")
         data = path.read_bytes()
     except OSError as problem:
         raise StorageError(f"Cannot read {path}: {problem.strerror}.") from problem

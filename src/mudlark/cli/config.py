@@ -5,6 +5,7 @@ before the environment, and that before the file.
 """
 
 import os
+import stat
 import tomllib
 from collections.abc import Callable, Mapping, Sequence
 from functools import cache
@@ -29,12 +30,13 @@ def config_path() -> Path:
 @cache
 def _read() -> dict[str, Any]:
     path = config_path()
+    if str(path) == os.devnull:
+        return {}
     try:
-        with path.open("rb") as file:
-            data = file.read(_LARGEST + 1)
-        if len(data) > _LARGEST:
-            raise UsageError(f"The configuration {path} is larger than any can be.", "Mend it, or move it away.")
-        return tomllib.loads(data.decode("utf-8"))
+        found = path.stat()
+        if not stat.S_ISREG(found.st_mode) or found.st_size > _LARGEST:
+            raise UsageError(f"{path} is no plain file, or larger than any configuration.", "Mend it, or move it away.")
+        return tomllib.loads(path.read_text("utf-8"))
     except FileNotFoundError:
         if os.environ.get("MUDLARK_CONFIG"):
             raise UsageError(

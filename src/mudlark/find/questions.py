@@ -241,14 +241,14 @@ def _text_of(label: LexborNode, labels: Labels) -> str | None:
 
 
 def _is_disabled(control: LexborNode) -> bool:
-    """True inside of a fieldset that is disabled (HTML §4.10.18.5)."""
-    node = control.parent
+    """True inside of a fieldset that is disabled, but not inside of its legend (HTML §4.10.18.5)."""
+    inside, node = control, control.parent
     for _ in range(_HIGHEST):
         if node is None or node.tag == "form":
             return False
-        if node.tag == "fieldset" and "disabled" in node.attributes:
+        if node.tag == "fieldset" and "disabled" in node.attributes and inside.tag != "legend":
             return True
-        node = node.parent
+        inside, node = node, node.parent
     return False
 
 

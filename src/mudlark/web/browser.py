@@ -5,14 +5,14 @@ Drives an installed Chromium or Chrome through its DevTools protocol. Nothing of
 
 import asyncio
 import json
+import logging
 import os
 import shutil
 import signal
 import sys
 import tempfile
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
 from contextlib import AsyncExitStack, asynccontextmanager, suppress
-from http.cookiejar import Cookie
 from importlib.resources import files
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -20,9 +20,9 @@ from urllib.parse import urlsplit
 
 from mudlark.errors import MudlarkError, UsageError
 from mudlark.web.connection import Connection
+from mudlark.web.cookies import Cookie, read_cookies
 from mudlark.web.guise import PLAIN, Guise
 from mudlark.web.secret import SECRET_FIELDS
-from mudlark.web.session import read_cookies
 
 if TYPE_CHECKING:
     from playwright.async_api import Browser, BrowserContext, Page
@@ -41,6 +41,7 @@ _FLAGS = (
     "--disable-quic",
     "--autoplay-policy=no-user-gesture-required",
 )
+_log = logging.getLogger(__name__)
 _LONGEST_PLACE = 40
 _STARTING = 30.0  # seconds
 _CLOSING = 2.0
@@ -150,7 +151,7 @@ async def _context(browser: "Browser", connection: Connection) -> "BrowserContex
     )
     await context.add_init_script(path=str(files("mudlark.web") / "keys.js"))
     if connection.cookie_file:
-        await context.add_cookies([_cookie(cookie) for cookie in read_cookies(connection.cookie_file)])
+        await _give(context, read_cookies(connection.cookie_file))
     return context
 
 
@@ -183,32 +184,44 @@ async def dress(page: "Page", guise: Guise) -> None:
 
 async def give_cookies(context: "BrowserContext", connection: Connection, address: str) -> None:
     """Cookies that the user gave as a header go to the host of the page, as the browser's own."""
-    for name, value in connection.headers:
-        if name.lower() == "cookie":
-            pairs = (pair.partition("=") for pair in value.split(";") if "=" in pair)
-            home = urlsplit(address)
-            origin = f"{home.scheme}://{home.netloc}"
-            await context.add_cookies([{"name": n.strip(), "value": v.strip(), "url": origin} for n, _, v in pairs])
+    if cookies := _cookies_of(connection, address):
+        await _give(context, cookies)
+
+
+def _cookies_of(connection: Connection, address: str) -> list[Cookie]:
+    """The cookies that the user gave as a header."""
+    fields = [value for name, value in connection.headers if name.lower() == "cookie"]
+    pairs = [pair.partition("=") for field in fields for pair in field.split(";") if "=" in pair]
+    return [Cookie(name.strip(), value.strip(), urlsplit(address).hostname or "") for name, _, value in pairs]
 
 
 async def send_secrets(page: "Page", connection: Connection, address: str) -> None:
-    """Secret headers that the user gave go to the origin of the page, and to no other: looked at for every request and
-    every redirect, as a header that was once added would go along with a redirect."""
-    secret = {name: value for name, value in connection.headers if name.lower() in SECRET_FIELDS - {"cookie"}}
-    if not secret:
+    """What the user gave as secret headers goes to the origin of the page, and to no other: looked at for every request
+    and every redirect, as a header that was once added would go along with a redirect. Cookies are the browser's own by
+    then, and know no ports, so they are taken out of what goes to another port of the host.
+    """
+    if not any(name.lower() in SECRET_FIELDS for name, _ in connection.headers):
         return
+    secret = {name: value for name, value in connection.headers if name.lower() in SECRET_FIELDS - {"cookie"}}
+    cookies = {cookie.name: cookie.value for cookie in _cookies_of(connection, address)}
     session = await page.context.new_cdp_session(page)
     names = {name.lower() for name in secret}
     home = urlsplit(address)
     running: set[asyncio.Task[None]] = set()
 
+    async def cookies_without_given(url: str) -> str:
+        held = (await session.send("Network.getCookies", {"urls": [url]}))["cookies"]
+        return "; ".join(f"{c['name']}={c['value']}" for c in held if cookies.get(c["name"]) != c["value"])
+
     async def go_on(event: dict[str, Any]) -> None:
         target = urlsplit(event["request"]["url"])
         own = {name: value for name, value in event["request"]["headers"].items() if name.lower() not in names}
-        if (target.scheme, target.netloc) == (home.scheme, home.netloc):
-            own |= secret
-        fields = [{"name": name, "value": value} for name, value in own.items()]
         with suppress(Exception):  # the page may be gone by now
+            if (target.scheme, target.netloc) == (home.scheme, home.netloc):
+                own |= secret
+            elif cookies and target.hostname == home.hostname:
+                own["Cookie"] = await cookies_without_given(event["request"]["url"])
+            fields = [{"name": name, "value": value} for name, value in own.items()]
             await session.send("Fetch.continueRequest", {"requestId": event["requestId"], "headers": fields})
 
     def paused(event: dict[str, Any]) -> None:
@@ -220,9 +233,28 @@ async def send_secrets(page: "Page", connection: Connection, address: str) -> No
     await session.send("Fetch.enable", {"patterns": [{"urlPattern": "http*", "requestStage": "Request"}]})
 
 
-def _cookie(cookie: Cookie) -> Any:
-    given: dict[str, Any] = {"name": cookie.name, "value": cookie.value or "", "secure": cookie.secure}
-    given |= {"domain": cookie.domain, "path": cookie.path}
+async def _give(context: "BrowserContext", cookies: Sequence[Cookie]) -> None:
+    """Have the browser hold cookies. It takes none at all of several if it cannot take one, so then one by one."""
+    from playwright.async_api import Error
+
+    try:
+        await context.add_cookies([_as_given(cookie) for cookie in cookies])
+    except Error:
+        for cookie in cookies:
+            try:
+                await context.add_cookies([_as_given(cookie)])
+            except Error:
+                _log.warning("the browser does not take the cookie %r of %s", cookie.name, cookie.domain)
+
+
+def _as_given(cookie: Cookie) -> Any:
+    given: dict[str, Any] = {
+        "name": cookie.name,
+        "value": cookie.value,
+        "domain": cookie.domain,
+        "path": cookie.path,
+        "secure": cookie.secure,
+    }
     if cookie.expires:
         given["expires"] = cookie.expires
     return given

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from mudlark.text import whole_number
 from mudlark.web.address import resolve
+from mudlark.web.cookies import Cookie
 from mudlark.web.har import Content, Entry, HarFile, Initiator, OpenedPage, Pair, View
 
 _LONGEST_ADDRESS = 16_384
@@ -67,7 +68,7 @@ class Capture:
     views: list[View] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     origin: str = ""
-    cookies: list[tuple[str, str, str, str, bool]] = field(default_factory=list)
+    cookies: list[Cookie] = field(default_factory=list)
 
 
 def capture_of(page: OpenedPage | None, entries: Iterable[Entry], origin: str, url: str | None = None) -> Capture:

@@ -1,50 +1,79 @@
-"""A jar for cookies that keeps those of a public suffix (`co.uk`) out: they would be sent to everyone below it.
+"""Cookies that were kept: by a browser, or in a file as browsers export them.
 
-Follows RFC 6265 §5.3 (step 5) with the public suffix list.
+A file of cookies may be anyone's: what is wrong in it is said by its line, and never with what stands there.
 """
 
-from collections.abc import Sequence
-from functools import cache
-from http.cookies import Morsel
-from typing import TYPE_CHECKING, Any
+import stat
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
 
-import aiohttp
-from aiohttp.abc import AbstractCookieJar
-from yarl import URL
+from mudlark.errors import UsageError
+from mudlark.text import whole_number
 
-if TYPE_CHECKING:
-    from publicsuffixlist import PublicSuffixList
-
-
-_NOWHERE = URL()
+_LARGEST = 20_000_000  # bytes of a file
+_COLUMNS = 7
+_HTTP_ONLY = "#HttpOnly_"
 
 
-class CookieJar(aiohttp.CookieJar):
-    """Hosts may be IP addresses, too."""
+@dataclass(frozen=True, slots=True)
+class Cookie:
+    """A cookie that was kept. domain: with a dot in front if its subdomains get it too. expires: Unix time, None if it
+    ends with the browser's session.
+    """
 
-    def __init__(self) -> None:
-        super().__init__(unsafe=True)
+    name: str
+    value: str = field(repr=False)
+    domain: str
+    path: str = "/"
+    secure: bool = False
+    expires: int | None = None
 
-    def update_cookies_from_headers(self, headers: Sequence[str], response_url: URL) -> None:
-        """Take the cookies of an answer, by the same way."""
-        AbstractCookieJar.update_cookies_from_headers(self, headers, response_url)
-
-    def update_cookies(self, cookies: Any, response_url: URL = _NOWHERE) -> None:
-        """Take cookies, but for those whose domain is a public suffix; the very host of such a name keeps its own."""
-        host = response_url.raw_host or ""
-        kept = []
-        for name, cookie in cookies.items() if hasattr(cookies, "items") else cookies:
-            domain = str(cookie["domain"]).lstrip(".").lower() if isinstance(cookie, Morsel) else ""
-            if domain and _suffixes().is_public(domain):
-                if domain != host:
-                    continue
-                cookie["domain"] = ""
-            kept.append((name, cookie))
-        super().update_cookies(kept, response_url)
+    @property
+    def address(self) -> str:
+        """An address that it belongs to."""
+        return f"{'https' if self.secure else 'http'}://{self.domain.removeprefix('.')}{self.path}"
 
 
-@cache
-def _suffixes() -> "PublicSuffixList":
-    from publicsuffixlist import PublicSuffixList  # slow to load, and seldom needed
+def read_cookies(path: str) -> list[Cookie]:
+    """The cookies of a file as browsers export them (a line each, seven columns parted by tabs: domain, whether its
+    subdomains get it, path, whether only over TLS, end, name, value), without those that have expired.
 
-    return PublicSuffixList()
+    Raises UsageError for a file that is none.
+    """
+    try:
+        found = Path(path).stat()
+        if not stat.S_ISREG(found.st_mode) or found.st_size > _LARGEST:
+            raise UsageError(f"{path} is no plain file of cookies.", "Give the file that the browser exported.")
+        data = Path(path).read_bytes()
+    except OSError as problem:
+        raise UsageError(f"Cannot read the cookie file {path}: {problem.strerror}.") from problem
+    try:
+        text = data.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        text = data.decode("latin-1")  # as servers send it
+    now = time.time()
+    return [cookie for cookie in _cookies_in(text, path) if not cookie.expires or cookie.expires >= now]
+
+
+def _cookies_in(text: str, path: str) -> Iterator[Cookie]:
+    for number, line in enumerate(text.split("\n"), 1):
+        line = line.rstrip("\r").removeprefix(_HTTP_ONLY)
+        if not line.strip() or line.startswith("#"):
+            continue
+        columns = line.split("\t")
+        end = whole_number(columns[4].partition(".")[0] or "0") if len(columns) == _COLUMNS else None
+        if end is None:
+            raise UsageError(
+                f"{path} is not a cookie file: line {number} does not have the {_COLUMNS} columns of a cookie.",
+                "Export the browser's cookies as a text file, a line for each cookie.",
+            )
+        domain, below, place, secure, _, name, value = columns
+        domain = domain.lstrip(".")
+        if not domain:
+            continue
+        place = place if place.startswith("/") else "/"
+        wide = f".{domain}" if below.upper() == "TRUE" or columns[0].startswith(".") else domain
+        # a cookie without a name stands in the column of the value
+        yield Cookie(name, value, wide, place, secure.upper() == "TRUE", end or None)

@@ -23,6 +23,7 @@ from mudlark.web.browser import BrowserError, dress, give_cookies, opened, send_
 from mudlark.web.capture import Capture, capture_of
 from mudlark.web.complaint import error_for_status
 from mudlark.web.connection import Connection
+from mudlark.web.cookies import Cookie
 from mudlark.web.har import Entry, OpenedPage, PageTimings, Player, Shown, View, write_har
 from mudlark.web.listening import Listening, ListenWatch
 from mudlark.web.traffic import Traffic, stamp
@@ -43,7 +44,7 @@ _STEP_SETTLES = 0.35  # seconds without anything new after one step of scrolling
 
 @dataclass(slots=True)
 class Heard:
-    """What came of it: the page and all its requests. cookies: (name, value, domain, path, secure) of the browser.
+    """What came of it: the page and all its requests. cookies: of the browser.
 
     answered: the questions that were answered, with the label chosen. whole: neither the page nor the browser ended
     early. status: what the server answered for the page itself, None if it did not.
@@ -52,7 +53,7 @@ class Heard:
     page: OpenedPage
     entries: list[Entry]
     browser: str
-    cookies: list[tuple[str, str, str, str, bool]] = field(default_factory=list)
+    cookies: list[Cookie] = field(default_factory=list)
     whole: bool = True
     answered: list[tuple[str, str]] = field(default_factory=list)
     status: int | None = None
@@ -451,10 +452,10 @@ class _Visit:
             view.encrypted = bool(keys.get("encrypted"))
         return view
 
-    async def _cookies(self) -> list[tuple[str, str, str, str, bool]]:
+    async def _cookies(self) -> list[Cookie]:
         with suppress(Exception):
             kept = await asyncio.wait_for(self.context.cookies(), _READING)
-            return [(c["name"], c["value"], c["domain"], c["path"], c["secure"]) for c in kept]
+            return [Cookie(c["name"], c["value"], c["domain"], c["path"], c["secure"]) for c in kept]
         return []
 
 

@@ -1,7 +1,8 @@
 """What gives access, and how it is hidden: the one rule for everything that stays on disk or is shown.
 
-Cookies, Authorization and the like, and the values of parameters that give access (by their usual names, and whatever
-is a JSON Web Token, RFC 7519) are replaced by a short digest of themselves, so that two can still be compared.
+Cookies, Authorization and the like, and the values of parameters, JSON members and form fields that give access (by
+their usual names, and whatever is a JSON Web Token, RFC 7519) are replaced by a short digest of themselves, so that two
+can still be compared.
 Whoever keeps or shows a text sends it through `veiled`, a header field through `veiled_field`.
 """
 
@@ -16,7 +17,7 @@ _NAMES = (
     r"|session(?:[-_]?(?:id|key))?|(?:php|j|asp)?sess(?:ion)?id|sid|access[-_]?key(?:[-_]?id)?|awsaccesskeyid|api[-_]?key"
     r"|x-(?:amz|goog)-[a-z-]+|pass|pwd|ticket"
 )
-_OPEN = r"[?&;#]|\\u0026|%3f|%26"  # what stands before a parameter, also inside JSON, HTML and other addresses
+_OPEN = r"\A|[?&;#]|\\u0026|%3f|%26"  # what stands before a parameter, also inside JSON, HTML and other addresses
 _PARAMETER = re.compile(
     rf"(?P<open>{_OPEN})(?P<name>{_NAMES})(?P<equals>=|%3d)"
     rf"(?P<value>(?:(?!%26|%23|\\u0026)[^&;#\s\"'<>\\|])+)",
@@ -27,6 +28,11 @@ _JSON = re.compile(  # also in JSON that is itself a string in JSON
     re.I,
 )
 _NAME = re.compile(_NAMES, re.I)
+_FIELD = re.compile(r"<(?:input|meta)\b[^<>]{1,4000}>", re.I)  # a field that a page fills in, or tells its scripts
+_FIELD_NAME = re.compile(
+    rf"""\b(?:name|id)\s*=\s*\\*["']?(?:{_NAMES})(?=["'\\\s/>])|\btype\s*=\s*\\*["']?password""", re.I
+)
+_FIELD_VALUE = re.compile(r"""(?P<open>\b(?:value|content)\s*=\s*\\*["']?)(?P<value>[^"'\\\s<>][^"'\\<>]*)""", re.I)
 _LOGIN = re.compile(r"(?<=://)[^/\s@:\"'<>]*:[^/\s@\"'<>]*(?=@)")  # user and password in an address
 _TOKEN = re.compile(r"\beyJ[A-Za-z0-9_-]{5,}\.eyJ[A-Za-z0-9_-]{5,}\.[A-Za-z0-9_-]*")
 _VEILED = re.compile(rf"{_MARK}[0-9a-f]{{12}}")
@@ -52,7 +58,15 @@ def veiled(text: str) -> str:
     text = _PARAMETER.sub(
         lambda match: match["open"] + match["name"] + match["equals"] + digest_of(match["value"]), text
     )
-    return _JSON.sub(lambda match: match["open"] + digest_of(match["value"]), text)
+    text = _JSON.sub(lambda match: match["open"] + digest_of(match["value"]), text)
+    return _FIELD.sub(lambda match: _veiled_tag(match[0]), text)
+
+
+def _veiled_tag(tag: str) -> str:
+    """A form's field with its value replaced if its name, or its being a password, says that it gives access."""
+    if not _FIELD_NAME.search(tag):
+        return tag
+    return _FIELD_VALUE.sub(lambda match: match["open"] + digest_of(match["value"]), tag)
 
 
 def veiled_field(name: str, value: str) -> str:

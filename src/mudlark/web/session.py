@@ -7,30 +7,27 @@ into NetworkError (for good) or Passing (worth another try), with words for peop
 import asyncio
 import logging
 import ssl
-import stat
 import time
 from collections.abc import AsyncIterator, Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import asynccontextmanager, contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass, field
-from http.cookiejar import Cookie, LoadError, MozillaCookieJar
-from http.cookies import Morsel
-from pathlib import Path
 from types import TracebackType
-from typing import Any, Self, cast
+from typing import Self
 from urllib.parse import urlsplit
 
 import aiohttp
 from yarl import URL
 
-from mudlark.errors import NetworkError, StorageError, UsageError
+from mudlark.errors import NetworkError, StorageError
 from mudlark.text import whole_number
 from mudlark.web.address import as_sent, shown
 from mudlark.web.complaint import explain, status_error
 from mudlark.web.connection import Connection
-from mudlark.web.cookies import CookieJar
+from mudlark.web.cookies import Cookie, read_cookies
 from mudlark.web.disposition import filename
 from mudlark.web.guise import PLAIN
+from mudlark.web.jar import CookieJar
 from mudlark.web.referrer import Referrer
 from mudlark.web.retry import Passing, Patience, persist
 from mudlark.web.secret import SECRET_FIELDS, veiled
@@ -39,7 +36,6 @@ HEAD = 64 * 1024  # bytes of an answer that tell what it is
 LARGEST_TEXT = 20_000_000  # bytes of a page or manifest that are read at most
 _LONGEST_TEXT = 120.0  # seconds that a page or manifest may take at most
 _log = logging.getLogger(__name__)
-_LARGEST_COOKIES = 20_000_000  # bytes
 _CHUNK = 256 * 1024
 _FIELD = 256 * 1024  # longest header line: real pages send long cookies and policies
 
@@ -130,6 +126,7 @@ class Session:
         self._kept: dict[str, Look] = {}
         self._hints: dict[str, frozenset[str]] = {}
         self._client: aiohttp.ClientSession | None = None
+        self._jar: CookieJar | None = None
 
     def identity(self, address: str, *, page: bool = False) -> dict[str, str]:
         """The headers that say who asks, as a request for this address carries them. page: it may be one."""
@@ -157,11 +154,11 @@ class Session:
         """True if the answer of an address is at hand."""
         return address in self._kept
 
-    def take_cookies(self, cookies: Iterable[tuple[str, str, str, str, bool]]) -> None:
-        """Hold cookies (name, value, domain, path, secure) that a browser was given."""
-        assert self._client, "a session is used inside `async with`"
-        for name, value, domain, path, secure in cookies:
-            _put(self._client.cookie_jar, name, value, domain, path, secure)
+    def take_cookies(self, cookies: Iterable[Cookie]) -> None:
+        """Hold cookies that a browser was given."""
+        assert self._jar is not None, "a session is used inside `async with`"
+        for cookie in cookies:
+            self._jar.put(cookie)
 
     def at_home(self, address: str) -> None:
         """Note an address that the user gave: secret headers are sent to its host, and to no other."""
@@ -174,13 +171,12 @@ class Session:
                 context = ssl.create_default_context(cafile=self.connection.trust)
             except OSError as problem:
                 raise StorageError(f"Cannot read the certificates in {self.connection.trust}: {problem}.") from problem
-        jar = CookieJar()
-        for cookie in read_cookies(self.connection.cookie_file) if self.connection.cookie_file else ():
-            domain = f".{cookie.domain.lstrip('.')}" if cookie.domain_initial_dot else cookie.domain
-            _put(jar, cookie.name, cookie.value or "", domain, cookie.path, cookie.secure)
+        self._jar = CookieJar()
+        if self.connection.cookie_file:
+            self.take_cookies(read_cookies(self.connection.cookie_file))
         self._client = aiohttp.ClientSession(
             connector=aiohttp.TCPConnector(limit=0, ssl=context),
-            cookie_jar=jar,
+            cookie_jar=self._jar,
             timeout=aiohttp.ClientTimeout(
                 total=None, connect=None, sock_connect=self.connection.stall, sock_read=self.connection.stall
             ),
@@ -363,36 +359,6 @@ async def _in_time(address: str) -> AsyncIterator[None]:
             yield
     except TimeoutError as problem:
         raise NetworkError(f"{shown(address)} did not finish within {_LONGEST_TEXT:.0f} s.") from problem
-
-
-def read_cookies(path: str) -> list[Cookie]:
-    """The cookies of a file in the format that browsers export (one line a cookie, seven columns), without those that
-    have expired."""
-    kept = MozillaCookieJar(path)
-    try:
-        if not stat.S_ISREG((found := Path(path).stat()).st_mode) or found.st_size > _LARGEST_COOKIES:
-            raise UsageError(f"{path} is no plain file of cookies.", "Give the file that the browser exported.")
-        kept.load(ignore_discard=True, ignore_expires=True)
-    except LoadError as problem:
-        raise UsageError(
-            f"{path} is not a cookie file: {problem}.", "Export the browser's cookies in the Netscape format."
-        ) from problem
-    except OSError as problem:
-        raise UsageError(f"Cannot read the cookie file {path}: {problem.strerror}.") from problem
-    # 0 stands for the end of the browser's session
-    return [cookie for cookie in kept if not cookie.expires or cookie.expires >= time.time()]
-
-
-def _put(jar: aiohttp.abc.AbstractCookieJar, name: str, value: str, domain: str, path: str, secure: bool) -> None:
-    """Set a cookie for its own host, path and scheme; a domain that begins with a dot stands for its subdomains too."""
-    morsel: Morsel[str] = Morsel()
-    # set past the checks of the class, which refuses names that sites use all the same
-    cast(Any, morsel).__setstate__({"key": name, "value": value, "coded_value": value})
-    morsel["path"], morsel["secure"] = path, secure
-    host = domain.removeprefix(".")
-    if host != domain:
-        morsel["domain"] = host
-    jar.update_cookies({name: morsel}, URL(f"{'https' if secure else 'http'}://{host}{path}"))
 
 
 def _look(answer: Answer, body: bytes, *, complete: bool) -> Look:
