@@ -25,6 +25,7 @@ _FORMATTING = frozenset(
 )
 _DEEPEST = 400  # elements inside each other; pages that people read have fifty
 _MOST_REOPENED = 200_000  # formatting elements that are opened again in some block
+_MOST_PIECES = 2_000_000  # tags and attributes together; the tree takes some 200 bytes for each
 _MOST_OPTIONS = 3_000  # of drop-downs that are left open; the parser's time grows with their square
 _MOST_ATTRIBUTES = 1_000  # of one tag
 _LONG_TAG = 20_000  # characters of a tag whose attributes are counted
@@ -35,7 +36,9 @@ _WORTH_READING = (
 )
 _ALONE = re.compile(rf"<(?:{_WORTH_READING})\b[^<>]{{0,20000}}>", re.I)
 _WITH_TEXT = re.compile(r"<(script|style|title)\b[^<>]{0,5000}>(.*?)</\1", re.I | re.S)
-UNREADABLE = "Its markup is nested as no page needs; it was read tag by tag, and something may have been missed."
+UNREADABLE = (
+    "Its markup is nested or crowded as no page needs; it was read tag by tag, and something may have been missed."
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,9 +58,11 @@ def parse(source: str) -> Markup:
 
 def _is_sane(source: str) -> bool:
     """True if neither depth nor what is left open makes the tree much larger than the source."""
+    if source.count("<") + source.count("=") > _MOST_PIECES:
+        return False
     depth = formatting = reopened = options = 0
-    for end, tag in _TAG.findall(source):
-        name = tag.lower()
+    for match in _TAG.finditer(source):
+        end, name = match[1], match[2].lower()
         if name in _VOID:
             continue
         if name in _FORMATTING:
@@ -99,11 +104,13 @@ def _tag_by_tag(source: str) -> str:
         outside.append(source[at : match.start()])
         at = match.end()
     outside.append(source[at:])
+    attributes = 0
     for text in outside:
         for match in _ALONE.finditer(text):
             name = match[0][1:8].split()[0].rstrip(">").lower()
             parts.append(match[0] if name in _VOID else f"{match[0]}</{name}>")
-            if len(parts) >= _MOST_TAGS:
+            attributes += match[0].count("=")
+            if len(parts) >= _MOST_TAGS or attributes > _MOST_PIECES // 2:
                 return "".join(parts)
     return "".join(parts)
 
