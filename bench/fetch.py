@@ -20,6 +20,7 @@ from mudlark.fetch.engine import Engine, Job
 from mudlark.fetch.store import Store
 from mudlark.manifest.model import Segment
 from mudlark.web.connection import Connection
+from mudlark.web.resource import Resource
 from mudlark.web.session import Session
 from remux import generate
 
@@ -43,7 +44,10 @@ def ours(port: int, count: int, size: int, lanes: int) -> float:
         with Store(Path(folder), "bench") as store:
             async with Session(Connection(lanes=lanes)) as session:
                 engine = Engine(session, store, lambda _head: None)
-                jobs = [Job("v1", Segment(n, f"http://127.0.0.1:{port}/bytes/{size}?{n}")) for n in range(count)]
+                jobs = [
+                    Job("v1", n, Segment(n, Resource(f"http://127.0.0.1:{port}/bytes/{size}?{n}")))
+                    for n in range(count)
+                ]
                 begun = time.perf_counter()
                 async for outcome in engine.run(jobs):
                     assert outcome.row and outcome.row.bytes == size

@@ -16,7 +16,7 @@ from pathlib import Path
 import numpy as np
 
 from mudlark.demo.transport import AUDIO_PID, VIDEO_PID, TransportWriter, Unit
-from mudlark.media.avc import nal_units
+from mudlark.media.nal import nal_units
 
 SECONDS, RATE = 6, 25
 DEMO = Path(__file__).parent.parent / "src/mudlark/demo/media/tide-mill/720p/part-000.ts"

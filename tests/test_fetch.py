@@ -11,8 +11,9 @@ import pytest
 from mudlark.errors import NetworkError, StorageError
 from mudlark.fetch.engine import Engine, Job, Outcome, _in_thread
 from mudlark.fetch.store import Store
-from mudlark.manifest.model import ByteRange, Segment
+from mudlark.manifest.model import Segment
 from mudlark.web.connection import Connection
+from mudlark.web.resource import Resource, Span
 from mudlark.web.retry import Patience
 from mudlark.web.session import Session
 from tests.conftest import Answer, Trouble
@@ -25,7 +26,12 @@ def fetch(folder: Path, segments: list[Segment], connection: Connection = QUICK)
         with Store(folder, "target") as store:
             async with Session(connection) as session:
                 engine = Engine(session, store, lambda head: "an error page" if head.startswith(b"<") else None)
-                return [outcome async for outcome in engine.run([Job("v1", segment) for segment in segments])], engine
+                return [
+                    outcome
+                    async for outcome in engine.run(
+                        [Job("v1", number, segment) for number, segment in enumerate(segments)]
+                    )
+                ], engine
 
     return asyncio.run(work())
 
@@ -36,7 +42,7 @@ def bodies(outcomes: list[Outcome]) -> list[bytes | None]:
 
 def test_segments_come_in_order_with_their_digests(tmp_path: Path, trouble: Trouble) -> None:
     data = [bytes([n]) * (300_000 * (n % 3) + 10) for n in range(7)]
-    segments = [Segment(n, trouble.say(f"/{n}", Answer(body))) for n, body in enumerate(data)]
+    segments = [Segment(n, Resource(trouble.say(f"/{n}", Answer(body)))) for n, body in enumerate(data)]
     outcomes, engine = fetch(tmp_path, segments)
     assert bodies(outcomes) == data
     assert [o.row.sha256 for o in outcomes if o.row] == [hashlib.sha256(body).hexdigest() for body in data]
@@ -52,13 +58,13 @@ def test_segments_come_in_order_with_their_digests(tmp_path: Path, trouble: Trou
     ids=["503", "500", "429", "truncated", "stalled", "error page"],
 )
 def test_what_may_pass_is_tried_again(tmp_path: Path, trouble: Trouble, first: Answer) -> None:
-    outcomes, engine = fetch(tmp_path, [Segment(0, trouble.say("/a", first, Answer(b"whole")))])
+    outcomes, engine = fetch(tmp_path, [Segment(0, Resource(trouble.say("/a", first, Answer(b"whole"))))])
     assert bodies(outcomes) == [b"whole"]
     assert engine.counts.retried == 1
 
 
 def test_a_segment_that_is_gone_does_not_stop_the_others(tmp_path: Path, trouble: Trouble) -> None:
-    segments = [Segment(n, trouble.say(f"/{n}", Answer(b"x", 404 if n == 1 else 200))) for n in range(4)]
+    segments = [Segment(n, Resource(trouble.say(f"/{n}", Answer(b"x", 404 if n == 1 else 200)))) for n in range(4)]
     outcomes, engine = fetch(tmp_path, segments)
     assert bodies(outcomes) == [b"x", None, b"x", b"x"]
     assert "404" in (outcomes[1].problem or "") and engine.counts.missing == 1
@@ -66,24 +72,29 @@ def test_a_segment_that_is_gone_does_not_stop_the_others(tmp_path: Path, trouble
 
 
 def test_a_server_that_is_gone_ends_the_haul(tmp_path: Path, trouble: Trouble) -> None:
-    segments = [Segment(n, trouble.say(f"/{n}", Answer(status=503))) for n in range(40)]
+    segments = [Segment(n, Resource(trouble.say(f"/{n}", Answer(status=503)))) for n in range(40)]
     with pytest.raises(NetworkError, match="3 tries"):
         fetch(tmp_path, segments)
     assert len(set(trouble.asked)) < 15
 
 
 def test_a_second_run_asks_only_for_what_is_missing(tmp_path: Path, trouble: Trouble) -> None:
-    segments = [Segment(n, trouble.say(f"/{n}", Answer(bytes([n]) * 50, 404 if n == 2 else 200))) for n in range(4)]
+    segments = [
+        Segment(n, Resource(trouble.say(f"/{n}", Answer(bytes([n]) * 50, 404 if n == 2 else 200)))) for n in range(4)
+    ]
     fetch(tmp_path, segments)
     trouble.asked.clear()
     trouble.say("/2", Answer(b"late"))
-    outcomes, engine = fetch(tmp_path, [Segment(s.number, s.url + "?token=new") for s in segments])
+    outcomes, engine = fetch(tmp_path, [Segment(s.sequence, Resource(s.resource.url + "?token=new")) for s in segments])
     assert trouble.asked == ["/2?token=new"]
     assert bodies(outcomes)[2] == b"late" and engine.counts.reused == 3
 
 
 def test_bytes_that_changed_on_disk_are_fetched_again(tmp_path: Path, trouble: Trouble) -> None:
-    segments = [Segment(0, trouble.say("/0", Answer(b"right"))), Segment(1, trouble.say("/1", Answer(b"", 404)))]
+    segments = [
+        Segment(0, Resource(trouble.say("/0", Answer(b"right")))),
+        Segment(1, Resource(trouble.say("/1", Answer(b"", 404)))),
+    ]
     outcomes, _ = fetch(tmp_path, segments)
     assert outcomes[0].path
     outcomes[0].path.write_bytes(b"wrong")
@@ -92,14 +103,14 @@ def test_bytes_that_changed_on_disk_are_fetched_again(tmp_path: Path, trouble: T
 
 def test_a_part_of_a_file_is_asked_for_by_range(tmp_path: Path, trouble: Trouble) -> None:
     url = trouble.say("/all", Answer(b"cde", 206))
-    outcomes, _ = fetch(tmp_path, [Segment(0, url, byte_range=ByteRange(2, 3))])
+    outcomes, _ = fetch(tmp_path, [Segment(0, Resource(url, Span(2, 3)))])
     assert bodies(outcomes) == [b"cde"] and trouble.headers[0]["Range"] == "bytes=2-4"
 
 
 def test_where_ranges_are_ignored_the_resource_is_fetched_once_and_cut(tmp_path: Path, trouble: Trouble) -> None:
     body = bytes(range(200)) * 3_000
     url = trouble.say("/all", Answer(body, 200))
-    segments = [Segment(n, url, byte_range=ByteRange(n * 60_000, 60_000)) for n in range(10)]
+    segments = [Segment(n, Resource(url, Span(n * 60_000, 60_000))) for n in range(10)]
     outcomes, engine = fetch(tmp_path, segments)
     assert bodies(outcomes) == [body[n * 60_000 : (n + 1) * 60_000] for n in range(10)]
     assert trouble.asked == ["/all"] and engine.counts.retried == 0
@@ -107,14 +118,14 @@ def test_where_ranges_are_ignored_the_resource_is_fetched_once_and_cut(tmp_path:
 
 def test_a_range_beyond_the_end_of_what_came_whole_is_missing(tmp_path: Path, trouble: Trouble) -> None:
     url = trouble.say("/all", Answer(b"abcdef", 200))
-    segments = [Segment(0, url, byte_range=ByteRange(0, 3)), Segment(1, url, byte_range=ByteRange(3, 9))]
+    segments = [Segment(0, Resource(url, Span(0, 3))), Segment(1, Resource(url, Span(3, 9)))]
     outcomes, _ = fetch(tmp_path, segments)
     assert bodies(outcomes) == [b"abc", None] and "wants some up to 12" in (outcomes[1].problem or "")
 
 
 def test_what_is_gone_is_no_sign_of_a_hopeless_server(tmp_path: Path, trouble: Trouble) -> None:
     answers = [*(Answer(b"", 404) for _ in range(3)), Answer(b"", 403), Answer(b"late")]
-    segments = [Segment(n, trouble.say(f"/{n}", answer)) for n, answer in enumerate(answers)]
+    segments = [Segment(n, Resource(trouble.say(f"/{n}", answer))) for n, answer in enumerate(answers)]
     outcomes, engine = fetch(tmp_path, segments, Connection(lanes=1, patience=QUICK.patience))
     assert bodies(outcomes) == [None, None, None, None, b"late"] and engine.counts.missing == 4
 

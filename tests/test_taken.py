@@ -12,7 +12,7 @@ from mudlark.find.page import read_page
 from mudlark.find.quality import film_stem, picture_limit, picture_stem, stated_height
 from mudlark.find.rank import rank, rivals
 from mudlark.manifest import hls
-from mudlark.manifest.choose import highest
+from mudlark.manifest.choose import choose
 from mudlark.manifest.model import Presentation
 from mudlark.web.disposition import filename
 from mudlark.web.referrer import Referrer, policy_of
@@ -286,10 +286,9 @@ def test_the_sound_inside_the_variant_is_not_replaced_by_another_language() -> N
 #EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID="a",NAME="Cymraeg",LANGUAGE="cy"{own},URI="cy.m3u8"
 #EXT-X-STREAM-INF:BANDWIDTH=300000,AUDIO="a"
 v.m3u8"""
-        tracks = hls.parse(text.encode(), "http://m.example/a.m3u8").tracks
-        return [
-            track.url.rpartition("/")[2] for track in highest(Presentation("http://m.example/a.m3u8", "hls", tracks))
-        ]
+        renditions = hls.parse(text.encode(), "http://m.example/a.m3u8").renditions
+        chosen = choose(Presentation("http://m.example/a.m3u8", "hls", renditions))
+        return [taken.rendition.url.rpartition("/")[2] for taken in chosen]
 
     assert taken(",DEFAULT=YES", "") == ["v.m3u8"]
     assert taken("", "") == ["v.m3u8"]

@@ -9,7 +9,9 @@ from hypothesis import strategies as st
 
 from mudlark.demo.transport import AUDIO_PID, VIDEO_PID, TransportWriter, Unit
 from mudlark.errors import MudlarkError, Refused
-from mudlark.media.adts import AacStream
+from mudlark.media.adts import ADTS
+from mudlark.media.framed import FramedStream
+from mudlark.media.samples import Loss, LossCode
 from mudlark.media.ts import PACKET, TransportError, TransportReader, align, unwrap
 from tests.streams import (
     AUDIO_FRAME,
@@ -118,7 +120,7 @@ def test_rounding_of_timestamps_does_not_disturb_the_running_count() -> None:
 
 
 def test_of_two_times_for_one_frame_the_first_counts() -> None:
-    stream = AacStream(AUDIO)
+    stream = FramedStream(AUDIO, ADTS)
     data = np.frombuffer(b"".join(aac_frame(b"x" * 50) for _ in range(3)), np.uint8)
     samples, _ = stream.samples(data, np.array([0, 0, 57]), np.array([0, 900_000, AUDIO_FRAME]))
     assert samples is not None and samples.dts.tolist() == [0, 1024, 2048]
@@ -138,7 +140,7 @@ def test_lost_packets_are_counted_and_said() -> None:
     data = TransportWriter(audio=False).segment(pictures(6, size=2000))
     reader = TransportReader()
     Collected(data[: 20 * PACKET] + data[23 * PACKET :], reader=reader)
-    assert reader.losses == ["3 transport packets are missing or damaged"]
+    assert reader.losses() == [Loss(LossCode.PACKETS, 3)]
 
 
 def test_packets_sent_twice_count_once() -> None:
@@ -146,7 +148,7 @@ def test_packets_sent_twice_count_once() -> None:
     twice = data[: 21 * PACKET] + data[20 * PACKET : 21 * PACKET] + data[21 * PACKET :]
     reader = TransportReader()
     assert Collected(twice, reader=reader).data == Collected(data).data
-    assert reader.losses == []
+    assert reader.losses() == []
 
 
 def test_sync_is_found_again_after_stray_bytes() -> None:
@@ -155,7 +157,7 @@ def test_sync_is_found_again_after_stray_bytes() -> None:
     stray = b"\x00" * 101
     got = Collected(stray + data[: 20 * PACKET] + stray + data[20 * PACKET :], reader=reader)
     assert got.data == Collected(data).data
-    assert reader.losses == ["202 bytes are not transport packets"]
+    assert reader.losses() == [Loss(LossCode.STRAY_BYTES, 202)]
 
 
 def test_random_bytes_are_no_transport_stream() -> None:

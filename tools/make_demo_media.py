@@ -12,10 +12,12 @@ import numpy as np
 
 from mudlark.demo.pictures import FRAME_RATE, SAMPLE_RATE, picture, planar, sound
 from mudlark.demo.transport import AUDIO_PID, VIDEO_PID, TransportWriter, Unit
-from mudlark.media.adts import FRAME, frames
-from mudlark.media.avc import DELIMITER, IDR, SPS, nal_units, unescape
+from mudlark.media.adts import ADTS, FRAME
+from mudlark.media.avc import DELIMITER, IDR, SPS
 from mudlark.media.bits import Bits
+from mudlark.media.framed import frames
 from mudlark.media.mp4.write import Mp4Builder
+from mudlark.media.nal import nal_units, unescape
 from mudlark.media.samples import batches
 from mudlark.media.ts import TransportReader
 
@@ -143,7 +145,7 @@ class OrderCounter:
 
 def sound_units(stream: bytes) -> list[Unit]:
     """About a quarter of a second of sound in each unit."""
-    found = frames(np.frombuffer(stream, np.uint8))
+    found = frames(np.frombuffer(stream, np.uint8), ADTS)
     # the encoder delays the sound, so its frames are presented that much earlier; those before the picture are left out
     begin = START + REORDERED * FRAME_TICKS - round(DELAY / SAMPLE_RATE * 90_000)
     units = []

@@ -8,7 +8,7 @@ import base64
 import re
 import tempfile
 from collections.abc import AsyncIterator
-from contextlib import asynccontextmanager
+from contextlib import aclosing, asynccontextmanager
 from dataclasses import dataclass, field
 from importlib.resources import files
 from io import BytesIO
@@ -19,15 +19,18 @@ import numpy as np
 from aiohttp import web
 from PIL import Image, UnidentifiedImageError
 
-from mudlark.assemble.write import Part, assemble
+from mudlark.assemble.film import Voice, assemble
+from mudlark.assemble.output import progressive
+from mudlark.assemble.parts import part_of
 from mudlark.errors import FormatError, MudlarkError, NetworkError
+from mudlark.fetch.engine import Engine, Job
+from mudlark.fetch.store import Store
 from mudlark.find.model import PLAYED, Find, Page
 from mudlark.find.probe import movie_at
-from mudlark.manifest.choose import highest
+from mudlark.manifest.choose import choose
 from mudlark.manifest.load import fill, load
-from mudlark.manifest.model import Track
+from mudlark.manifest.model import Rendition
 from mudlark.media.mp4.read import parse_movie, scan
-from mudlark.media.ts import TransportReader
 from mudlark.together import together
 from mudlark.web.browser import opened
 from mudlark.web.connection import Connection
@@ -168,37 +171,40 @@ async def _prepare(session: Session, stage: "_Stage", number: int, one: Peek) ->
     presentation = await load(session, one.find.url)
     if presentation.kind == "file":
         look = await session.glance(presentation.url)
-        one.bytes = presentation.length or look.length
+        one.bytes = presentation.facts.length or look.length
         if movie := await movie_at(session, look):
             one.codecs = [track.format.codec for track in movie.tracks]
         stage.remote[number] = _Remote(presentation.url, one.bytes, look.ranges, look.type, one.find)
         return
-    tracks = highest(presentation)
-    await fill(session, presentation, tracks)
+    best = choose(presentation)[0].rendition
+    presentation = await fill(session, presentation, [best], patient=False)
+    best = presentation.named(best.name)
     one.duration = presentation.duration
-    path, size, seconds = await _first_segment(session, tracks[0], stage.folder / str(number))
+    path, size, seconds = await _first_segment(session, best, stage.folder / str(number))
     if one.duration and seconds:
         one.bytes, one.estimated = round(size * one.duration / seconds), True
-    one.codecs = list(tracks[0].codecs) or await asyncio.to_thread(_codecs_in, path)
+    one.codecs = list(best.codecs) or await asyncio.to_thread(_codecs_in, path)
     stage.local[number] = path
 
 
-async def _first_segment(session: Session, track: Track, base: Path) -> tuple[Path, int, float]:
+async def _first_segment(session: Session, rendition: Rendition, base: Path) -> tuple[Path, int, float]:
     """The first segment as a file that the browser plays; also its size as fetched, and its seconds."""
-    segment = (track.segments or [])[0]
-    part = segment.byte_range
-    raw, made = base.with_suffix(".ts"), base.with_suffix(".mp4")
-    size = 0
-    with raw.open("wb") as file:
-        async with session.open(segment.url, span=(part.start, part.length) if part else None) as answer:
-            async for chunk in answer.chunks:
-                size += len(chunk)
-                file.write(chunk)
-    parts = [Part(0, 0, segment.duration, raw)]
-    result = await asyncio.to_thread(assemble, parts, TransportReader, made, segment.duration)
+    made = base.with_suffix(".mp4")
+    segment = next((one for one in rendition.segments or () if not one.gap), None)
+    if segment is None:
+        raise FormatError("It has no segment that is there.")
+    with Store(base.parent, f"{base.name} {segment.resource.url}") as store:
+        engine = Engine(session, store, lambda _head: None)
+        async with aclosing(engine.run([Job(rendition.name, 0, segment)])) as outcomes:
+            outcome = await anext(outcomes)
+        if outcome.path is None or outcome.row is None:
+            raise NetworkError(outcome.problem or "Its first segment cannot be had.")
+        parts = [part_of(outcome, 0)]
+        result = await asyncio.to_thread(assemble, parts, [Voice()], made, segment.duration, progressive)
+        store.discard()
     if not result.segments:
         raise FormatError("Its first segment cannot be read.")
-    return made, size, segment.duration
+    return made, outcome.row.bytes, segment.duration
 
 
 def _codecs_in(path: Path) -> list[str]:

@@ -40,7 +40,10 @@ class Note(msgspec.Struct, frozen=True):
 
 
 class TrackFacts(msgspec.Struct, omit_defaults=True):
-    """What the finished file itself says of a track. bitrate: bits a second, on average."""
+    """What the finished file itself says of a track. bitrate: bits a second, on average.
+
+    coded_frames, coded_sha256: number and digest of the coded frames that came; added: frames of silence put in.
+    """
 
     type: str
     codec: str
@@ -53,6 +56,9 @@ class TrackFacts(msgspec.Struct, omit_defaults=True):
     bitrate: int | None = None
     samples: int = 0
     duration: float = 0.0
+    coded_frames: int | None = None
+    coded_sha256: str | None = None
+    added: int = 0
 
     @classmethod
     def of(cls, track: TrackIndex) -> "TrackFacts":
@@ -77,7 +83,10 @@ class TrackFacts(msgspec.Struct, omit_defaults=True):
 
 
 class SegmentFacts(msgspec.Struct, omit_defaults=True):
-    """One segment of the plan. duration: seconds promised. problem: why it is not there, if it is not."""
+    """One segment of the plan. duration: seconds promised. problem: why it is not there, if it is not.
+
+    moment: the time of day at which it begins, as the manifest states it.
+    """
 
     track: str
     number: int
@@ -89,6 +98,7 @@ class SegmentFacts(msgspec.Struct, omit_defaults=True):
     fetched: str | None = None
     tries: int = 0
     problem: str | None = None
+    moment: str | None = None
 
 
 class PageFacts(msgspec.Struct, omit_defaults=True):
@@ -128,6 +138,13 @@ class ManifestFacts(msgspec.Struct):
     url: str
     path: str
     sha256: str
+
+
+class ManifestNote(msgspec.Struct):
+    """What a manifest says beside its media (a date range, session data), under its tag or identifier."""
+
+    name: str
+    value: str
 
 
 class RequestFacts(msgspec.Struct):
@@ -179,6 +196,7 @@ class Source(msgspec.Struct):
     validator: str | None = None
     modified: str | None = None
     length: int | None = None
+    manifest_notes: list[ManifestNote] = []
 
 
 class SegmentCounts(msgspec.Struct):

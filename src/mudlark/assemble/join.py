@@ -3,6 +3,7 @@
 import os
 import shutil
 from collections.abc import Sequence
+from contextlib import suppress
 from pathlib import Path
 
 from mudlark.media.sniff import right_extension, sniff
@@ -21,10 +22,7 @@ def join(parts: Sequence[Path], target: Path) -> None:
     with target.open("wb", buffering=0) as file:
         for part in parts:
             with part.open("rb", buffering=0) as source:
-                if hasattr(os, "copy_file_range"):
-                    _by_kernel(source.fileno(), file.fileno(), part.stat().st_size)
-                else:
-                    shutil.copyfileobj(source, file, _SOME)
+                copy_range(source.fileno(), file.fileno(), part.stat().st_size)
 
 
 def keep_pages(pictures: Sequence[Path], folder: Path) -> list[Path]:
@@ -40,18 +38,21 @@ def keep_pages(pictures: Sequence[Path], folder: Path) -> list[Path]:
     return kept
 
 
-def _by_kernel(source: int, target: int, size: int) -> None:
-    """Copy inside the kernel; where the file system cannot, by hand."""
+def copy_range(source: int, target: int, size: int) -> None:
+    """Copy so many bytes from where one file stands to where another does: inside the kernel where it can, else by
+    hand."""
     left = size
     while left > 0:
-        try:
-            done = os.copy_file_range(source, target, left)
-        except OSError:
-            done = 0
+        done = 0
+        if hasattr(os, "copy_file_range"):
+            with suppress(OSError):
+                done = os.copy_file_range(source, target, left)
         if not done:
-            while block := os.read(source, _SOME):
-                view = memoryview(block)
-                while len(view):
-                    view = view[os.write(target, view) :]
-            return
+            block = os.read(source, min(left, _SOME))
+            if not block:
+                return
+            done = len(block)
+            view = memoryview(block)
+            while len(view):
+                view = view[os.write(target, view) :]
         left -= done

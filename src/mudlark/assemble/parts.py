@@ -4,7 +4,8 @@ import queue
 import threading
 from collections.abc import Iterator
 
-from mudlark.assemble.write import Part
+from mudlark.assemble.film import Part, Section
+from mudlark.fetch.engine import Outcome
 
 
 class Parts:
@@ -30,3 +31,24 @@ class Parts:
     def __iter__(self) -> Iterator[Part]:
         while (part := self._queue.get()) is not None and not self._stopped.is_set():
             yield part
+
+
+def part_of(outcome: Outcome, rendition: int) -> Part:
+    """What became of a job, as a part of the film: the rendition is known by its number."""
+    segment = outcome.job.segment
+    cipher = segment.cipher
+    init = None
+    if outcome.init is not None and segment.init is not None:
+        iv = segment.init.cipher.iv if segment.init.cipher else b""
+        init = Section(outcome.init, outcome.init_key, iv)
+    return Part(
+        rendition=rendition,
+        number=outcome.job.number,
+        begin=segment.begin,
+        duration=segment.duration,
+        path=outcome.path,
+        stretch=segment.stretch,
+        init=init,
+        key=outcome.key,
+        iv=cipher.iv if cipher else b"",
+    )

@@ -1,66 +1,154 @@
-"""Putting the samples of successive segments on one continuous clock.
+"""Putting the samples of all renditions on one continuous clock.
 
-The timestamps of a rendition run on by themselves, except at a discontinuity (RFC 8216 §4.3.2.3), where they start
-anew, and where they leap without a word. Both are joined to the end of what came before. A hole (a segment that is
-missing) stays a hole: what follows keeps its time, so picture and sound stay together.
+All renditions of a stretch (the part between two discontinuities, RFC 8216 §4.3.2.3) share one clock, so they share one
+shift, and one wrap of clocks that start anew: picture and sound stay as far apart as they were made. A stretch is
+joined to the end of the one before it with the smallest shift that lets no track begin before its own end. Where
+timestamps leap without a word, a new shift is found the same way, and the other renditions take the same one. A hole
+(a segment that is missing) stays a hole: what follows keeps its time.
 """
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from mudlark.media.samples import Samples, cut_pieces
+from mudlark.media.samples import Loss, LossCode, Samples
 
 LEAP = 10.0  # seconds between expected and stated time from which a leap is taken for an unmarked discontinuity
 
 
+@dataclass(slots=True)
+class _Stretch:
+    """One stretch: the time on its own clock that was met first, and the shifts from there to the film's clock."""
+
+    anchor: float | None = None
+    shifts: list[float] = field(default_factory=list)
+
+
+@dataclass(slots=True)
+class _Rendition:
+    """Where a rendition stands in the current stretch. turns: seconds to add for clocks that have started anew."""
+
+    turns: float = 0.0
+    shift: float | None = None
+
+
 class Timeline:
-    """The clock of one rendition. `notes` says in words what had to be mended."""
+    """The clock of a film. Renditions and tracks are known by numbers; times are seconds."""
 
     def __init__(self) -> None:
-        self.notes: list[str] = []
-        self._shift = 0.0
+        self._stretch = _Stretch()
+        self._stretches: dict[int, _Stretch] = {}
+        self._renditions: dict[int, _Rendition] = {}
         self._ends: dict[int, float] = {}
+        self._tracks_of: dict[int, set[int]] = {}
         self._last: dict[int, int] = {}
-        self._skipped = 0.0
-        self._join = False
+        self._scales: dict[int, int] = {}
+        self._lost: list[Loss] = []
 
-    def jump(self) -> None:
-        """A discontinuity: the next samples follow the last ones, whatever their timestamps say."""
-        self._join = bool(self._ends)
+    def losses(self) -> list[Loss]:
+        """What had to be mended since this was last asked."""
+        lost, self._lost = self._lost, []
+        return lost
 
-    def skip(self, seconds: float) -> None:
-        """A segment of this length is missing here."""
-        self._skipped += seconds
+    @property
+    def end(self) -> float:
+        """Until when there is anything."""
+        return max(self._ends.values(), default=0.0)
 
-    def place(self, batch: list[Samples]) -> list[Samples]:
-        """The batch on the continuous clock, without samples that were there already."""
-        batch, later = _at_leap(batch)
-        if not batch:
-            return batch
-        if self._ends:
-            # the smallest shift with which no track begins before its end: the one that leaves the smallest gap
-            ends = max(self._ends.values())
-            shift = max(self._ends.get(samples.track, ends) - _begin([samples]) for samples in batch) + self._skipped
-            if not self._join and abs(self._shift - shift) > LEAP + self._skipped:
-                self._join = True
-                self.notes.append(f"Timestamps leap by {self._shift - shift:.1f} s; joined without a gap")
-            if self._join:
-                self._shift = shift
-        self._join, self._skipped = False, 0.0
-        placed = [moved for samples in batch if len(moved := self._move(samples))]
-        return placed + self.place(later) if later else placed
+    def begin(self, number: int) -> None:
+        """A stretch begins; what is placed from now on is of it."""
+        self._stretch = self._stretches.setdefault(number, _Stretch())
+        self._renditions = {}
 
-    def _move(self, samples: Samples) -> Samples:
-        ticks = round(self._shift * samples.format.timescale)
+    def shift_of(self, number: int) -> tuple[float, float] | None:
+        """The shift of a stretch to the film's clock, and the time of its own clock that was met first."""
+        known = self._stretches.get(number)
+        return (known.shifts[0], known.anchor) if known and known.shifts and known.anchor is not None else None
+
+    def anew(self, rendition: int) -> None:
+        """A rendition is read anew from here on: its clock may have started over."""
+        if rendition in self._renditions:
+            self._renditions[rendition].turns = 0.0
+
+    def miss(self, rendition: int, seconds: float) -> None:
+        """A segment of a rendition is missing here."""
+        for track in self._tracks_of.get(rendition, ()):
+            self._ends[track] += seconds
+
+    def open(self, batches: Sequence[tuple[int, float, list[Samples]]]) -> list[list[Samples]]:
+        """The first samples of each rendition in a stretch: rendition, seconds after which its clock starts anew, and
+        samples. The shift that they share is found here, and they are placed."""
+        stretch = self._stretch
+        for rendition, wraps, batch in batches:
+            if batch:
+                self._unwrap(rendition, wraps, batch)
+        if not stretch.shifts:
+            gaps = [gap for rendition, _, batch in batches for gap in self._gaps(rendition, batch)]
+            if gaps:
+                stretch.shifts.append(max(gaps) if self._ends else 0.0)
+        return [self.place(rendition, wraps, batch) for rendition, wraps, batch in batches]
+
+    def place(self, rendition: int, wraps: float, batch: list[Samples]) -> list[Samples]:
+        """Samples of a rendition on the film's clock, without those that were there already."""
+        placed: list[Samples] = []
+        while batch:
+            first, batch = _at_leap(batch)
+            placed += self._place_run(rendition, wraps, first)
+        return placed
+
+    def _place_run(self, rendition: int, wraps: float, batch: list[Samples]) -> list[Samples]:
+        """Place samples without a leap inside."""
+        state = self._renditions.get(rendition)
+        if state is None or not state.turns:
+            self._unwrap(rendition, wraps, batch)
+            state = self._renditions[rendition]
+        gaps = self._gaps(rendition, batch)
+        fitting = max(gaps) if gaps else 0.0
+        shifts = self._stretch.shifts
+        if not shifts:
+            shifts.append(fitting if self._ends else 0.0)
+        if state.shift is None:
+            state.shift = shifts[0]
+        known = any(samples.track in self._ends for samples in batch)
+        if known and abs(state.shift - fitting) > LEAP:
+            nearest = min(shifts, key=lambda shift: abs(shift - fitting))
+            if abs(nearest - fitting) > LEAP:
+                shifts.append(fitting)
+                nearest = fitting
+                self._lost.append(Loss(LossCode.LEAP, 1, f"{state.shift - fitting:.1f} s", at=self.end))
+            state.shift = nearest
+        shift = state.shift + state.turns
+        return [moved for samples in batch if len(moved := self._move(rendition, samples, shift))]
+
+    def _unwrap(self, rendition: int, wraps: float, batch: list[Samples]) -> None:
+        """Bring the clock of a rendition to that of the stretch, from which it may be whole wraps away."""
+        state = self._renditions.setdefault(rendition, _Rendition())
+        begin = _begin(batch)
+        if self._stretch.anchor is None:
+            self._stretch.anchor = begin
+        state.turns = round((self._stretch.anchor - begin) / wraps) * wraps if wraps else 0.0
+
+    def _gaps(self, rendition: int, batch: Iterable[Samples]) -> list[float]:
+        """For each track, the shift with which it would go on right where it, or else the film, has ended."""
+        turns = self._renditions[rendition].turns
+        return [self._ends.get(samples.track, self.end) - _begin([samples]) - turns for samples in batch]
+
+    def _move(self, rendition: int, samples: Samples, shift: float) -> Samples:
+        scale = self._scales.setdefault(samples.track, samples.format.timescale)
+        if scale != samples.format.timescale:
+            samples = _scaled(samples, scale)
+        ticks = round(shift * scale)
         samples.dts = samples.dts + ticks
         samples.pts = samples.pts + ticks
+        self._tracks_of.setdefault(rendition, set()).add(samples.track)
         last = self._last.get(samples.track)
         if last is not None:
             samples = self._without_repeats(samples, last)
         if len(samples):
             self._last[samples.track] = int(samples.dts[-1])
             length = samples.format.sample_duration or int(np.median(np.diff(samples.dts)) if len(samples) > 1 else 0)
-            end = (int(samples.pts.max()) + length) / samples.format.timescale
-            self._ends[samples.track] = max(end, self._ends.get(samples.track, 0.0))
+            self._ends[samples.track] = (int(samples.pts.max()) + length) / scale
         return samples
 
     def _without_repeats(self, samples: Samples, last: int) -> Samples:
@@ -68,15 +156,20 @@ class Timeline:
         fresh = samples.dts > np.maximum.accumulate(np.append(last, samples.dts))[:-1]
         if fresh.all():
             return samples
-        self.notes.append(f"{int((~fresh).sum()):,} samples come a second time; left out")
-        turns = (np.flatnonzero(np.diff(fresh)) + 1).tolist()
-        at = np.append(0, np.cumsum(samples.sizes))
-        runs = cut_pieces(samples.pieces, at[turns].tolist())
-        pieces = [piece for run in runs[0 if fresh[0] else 1 :: 2] for piece in run]
-        return Samples(
-            *(samples.track, samples.format, samples.sizes[fresh], samples.dts[fresh], samples.pts[fresh]),
-            *(samples.sync[fresh], pieces),
-        )
+        self._lost.append(Loss(LossCode.REPEATED, int((~fresh).sum()), at=self.end))
+        return samples.only(fresh)
+
+
+def _scaled(samples: Samples, scale: int) -> Samples:
+    """The same in ticks of another timescale, that of the track's first samples."""
+    old = samples.format.timescale
+    duration = samples.format.sample_duration * scale // old
+    return replace(
+        samples,
+        format=replace(samples.format, timescale=scale, sample_duration=duration),
+        dts=(samples.dts * scale + old // 2) // old,
+        pts=(samples.pts * scale + old // 2) // old,
+    )
 
 
 def _at_leap(batch: list[Samples]) -> tuple[list[Samples], list[Samples]]:

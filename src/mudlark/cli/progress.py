@@ -127,12 +127,12 @@ class HaulProgress(OnScreen, HaulWatch):
     def plan_came(self, plan: Plan) -> None:
         self.stop()
         self._steps.stop()
-        self.gauge = Gauge(plan.segments, plan.presentation.length, time.monotonic())
+        self.gauge = Gauge(plan.segments, plan.presentation.facts.length, time.monotonic())
         self.unit = UNITS[plan.presentation.kind]
-        track = plan.tracks[0]
+        track = plan.renditions[0]
         facts = [f"{track.width}×{track.height}" if track.width else "", bits(track.bitrate) if track.bitrate else ""]
         facts += [clock(plan.duration) if plan.duration else ""]
-        facts += [size(plan.presentation.length) if plan.presentation.length else ""]
+        facts += [size(plan.presentation.facts.length) if plan.presentation.facts.length else ""]
         facts += [f"{plan.segments} {self.unit}" if plan.segments > 1 else "1 file"]
         self._console.print(Text(plan.title, style="bold"))
         self._console.print(Text(", ".join(fact for fact in facts if fact), style="dim"))

@@ -95,7 +95,7 @@ async def _of_address(target: str, network: dict[str, Any]) -> tuple[list[dict[s
         look = await session.look(target, wants_text)
         if is_manifest(look):
             presentation = open_presentation(look)
-            await fill(session, presentation, presentation.tracks)
+            presentation = await fill(session, presentation, presentation.renditions)
             facts = {"url": presentation.url, "kind": presentation.kind, "duration": presentation.duration}
             return _rows(presentation), facts
         if sniff(look.body) != "mp4":
@@ -138,7 +138,7 @@ def _rows(presentation: Presentation) -> list[dict[str, Any]]:
             "segments": len(track.segments) if track.segments is not None else None,
             "url": track.url,
         }
-        for track in presentation.tracks
+        for track in presentation.renditions
     ]
 
 

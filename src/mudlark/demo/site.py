@@ -23,7 +23,8 @@ from typing import Any, Self
 import numpy as np
 from aiohttp import web
 
-from mudlark.assemble.write import Part, assemble
+from mudlark.assemble.film import Part, Voice, assemble
+from mudlark.assemble.output import progressive
 from mudlark.demo.asked import HELPER, PLAIN_GUIDES, POCKET, STEPS, chooser_page, guide_for, signature
 from mudlark.demo.exhibits import EXHIBITS, entrance
 from mudlark.demo.hidden import BUILDS, MEMBERS_COOKIE, frame_inner, frame_outer, log_in
@@ -40,7 +41,6 @@ from mudlark.demo.played import (
     talks_data,
 )
 from mudlark.demo.taken import GATES, LANGUAGES, frame_breakwater, words
-from mudlark.media.ts import TransportReader
 
 RENDITIONS = (
     # height, peak and average bits a second, codecs
@@ -384,9 +384,9 @@ async def _gates(height: int, _: web.Request) -> web.Response:
 def _as_mp4(height: int) -> bytes:
     """The tide mill in one of its sizes, as a plain file."""
     folder = media_folder() / "tide-mill" / f"{height}p"
-    parts = [Part(0, n, float(_SEGMENT), folder / f"part-{n:03d}.ts") for n in range(_SEGMENTS)]
+    parts = [Part(0, n, float(_SEGMENT * n), float(_SEGMENT), folder / f"part-{n:03d}.ts") for n in range(_SEGMENTS)]
     with tempfile.TemporaryDirectory(prefix="mudlark-demo-") as made:
-        assemble(parts, TransportReader, Path(made) / "film.mp4", float(_SEGMENT * _SEGMENTS))
+        assemble(parts, [Voice()], Path(made) / "film.mp4", float(_SEGMENT * _SEGMENTS), progressive)
         return (Path(made) / "film.mp4").read_bytes()
 
 

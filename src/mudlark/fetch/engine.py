@@ -5,17 +5,20 @@ many in a row do, because then it is the server or the network that is gone.
 """
 
 import asyncio
-from collections.abc import AsyncGenerator, Callable, Sequence
+import hashlib
+from collections.abc import AsyncGenerator, AsyncIterable, AsyncIterator, Awaitable, Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, TypedDict, TypeVar
 
 from mudlark.errors import NetworkError
 from mudlark.fetch.store import Incoming, Row, Store, now
-from mudlark.manifest.model import Segment
+from mudlark.manifest.model import Cipher, Segment
+from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
+from mudlark.web.resource import Resource
 from mudlark.web.retry import Passing, persist
 from mudlark.web.secret import without_secrets
 from mudlark.web.session import Answer, Changed, Session
@@ -24,27 +27,34 @@ _BLOCK = 1 << 20  # bytes collected before they go to a thread
 _WRITERS = 4
 _HOPELESS = 4  # failures for good in a row, without one success, that end the haul; what is gone is gone, and no sign
 _GONE = frozenset({404, 410})
+_KEY = 16  # bytes
 
 
 @dataclass(frozen=True, slots=True)
 class Job:
-    """One segment to fetch, and the track it belongs to."""
+    """One segment to fetch, the rendition it belongs to, and its place in that, from 0."""
 
     track: str
+    number: int
     segment: Segment
 
     @property
     def source(self) -> str:
         """What identifies the bytes: a token in the address may change between two runs, nothing else may."""
-        part = self.segment.byte_range
-        place = f" {part.start}+{part.length} of {self.segment.validator or 'any'}" if part else ""
-        return without_secrets(self.segment.url) + place
+        return source_of(self.segment.resource)
+
+
+def source_of(resource: Resource) -> str:
+    """What identifies the bytes of a resource."""
+    part = resource.span
+    place = f" {part.start}+{part.length} of {resource.validator or 'any'}" if part else ""
+    return without_secrets(resource.url) + place
 
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
     """What became of a job. path is None if the segment could not be had; problem says why, status what the server
-    answered.
+    answered. init: where its initialization section is; key, init_key: what decrypts it, and that section.
     """
 
     job: Job
@@ -53,6 +63,9 @@ class Outcome:
     reused: bool = False
     problem: str | None = None
     status: int | None = None
+    init: Path | None = None
+    key: bytes | None = None
+    init_key: bytes | None = None
 
 
 @dataclass(slots=True)
@@ -66,17 +79,26 @@ class Watch:
 
 @dataclass(slots=True)
 class Counts:
-    """planned, fetched, reused and missing segments; retried: tries beyond the first."""
+    """planned, fetched, reused and missing segments; retried: tries beyond the first. elsewhere: those that came from
+    another of their addresses than the first.
+    """
 
     planned: int = 0
     fetched: int = 0
     reused: int = 0
     retried: int = 0
     missing: int = 0
+    elsewhere: int = 0
 
 
 T = TypeVar("T")
 Check = Callable[[bytes], str | None]
+
+
+class _Beside(TypedDict, total=False):
+    init: Path
+    key: bytes
+    init_key: bytes
 
 
 @dataclass(slots=True)
@@ -90,64 +112,142 @@ class Engine:
     counts: Counts = field(default_factory=Counts)
     _failed_in_a_row: int = 0
     _wholes: dict[str, asyncio.Future[Path | None]] = field(default_factory=dict)
+    _sections: dict[Resource, asyncio.Task[Path]] = field(default_factory=dict)
+    _preferred: dict[int, int] = field(default_factory=dict)
 
-    async def run(self, jobs: Sequence[Job]) -> AsyncGenerator[Outcome]:
+    async def run(self, jobs: Iterable[Job] | AsyncIterable[Job]) -> AsyncGenerator[Outcome]:
         """Outcomes in the order of the jobs, each as soon as it and all before it are there."""
-        self.counts.planned = len(jobs)
-        results: list[asyncio.Future[Outcome]] = [asyncio.get_running_loop().create_future() for _ in jobs]
-        waiting = iter(enumerate(jobs))
+        lanes = self.session.connection.lanes
+        waiting: asyncio.Queue[tuple[Job, asyncio.Future[Outcome]] | None] = asyncio.Queue(lanes)
+        results: asyncio.Queue[asyncio.Future[Outcome] | None] = asyncio.Queue()
+
+        async def feed() -> None:
+            async for job in _each(jobs):
+                self.counts.planned += 1
+                result: asyncio.Future[Outcome] = asyncio.get_running_loop().create_future()
+                await results.put(result)
+                await waiting.put((job, result))
+            await results.put(None)
+            for _ in range(lanes):
+                await waiting.put(None)
 
         async def lane() -> None:
-            for index, job in waiting:
-                results[index].set_result(await self._one(job, pool))
+            while (taken := await waiting.get()) is not None:
+                job, result = taken
+                result.set_result(await self._one(job, pool))
 
         with ThreadPoolExecutor(_WRITERS, "mudlark-write") as pool:
-            lanes = [asyncio.create_task(lane()) for _ in range(min(self.session.connection.lanes, len(jobs)))]
+            tasks = [asyncio.create_task(feed()), *(asyncio.create_task(lane()) for _ in range(lanes))]
             try:
-                for result in results:
-                    while not result.done():
-                        for task in lanes:
-                            if task.done() and (problem := task.exception()):
-                                raise problem
-                        running: list[asyncio.Future[Any]] = [task for task in lanes if not task.done()]
-                        await asyncio.wait([result, *running], return_when=asyncio.FIRST_COMPLETED)
-                    yield result.result()
+                while (result := await _while_running(results.get(), tasks)) is not None:
+                    yield await _while_running(result, tasks)
             finally:
-                for task in lanes:
+                for task in (*tasks, *self._sections.values()):
                     task.cancel()
-                await asyncio.gather(*lanes, return_exceptions=True)
+                await asyncio.gather(*tasks, *self._sections.values(), return_exceptions=True)
 
     async def _one(self, job: Job, pool: ThreadPoolExecutor) -> Outcome:
-        number = job.segment.number
+        number, segment = job.number, job.segment
+        if segment.gap:
+            self.counts.missing += 1
+            return self._tell(Outcome(job, None, None, problem="the playlist says that it is not there (EXT-X-GAP)"))
+        try:
+            beside = await self._beside(segment, pool)
+        except NetworkError as problem:
+            return self._missing(job, problem)
         path = self.store.path(job.track, number)
         if self.store.row(job.track, number):
             row = await _in_thread(pool, self.store.usable, job.track, number, job.source)
             if row:
                 self.counts.reused += 1
-                return self._tell(Outcome(job, path, row, reused=True))
-        tries = 0
-
-        async def attempt() -> tuple[int, str]:
-            nonlocal tries
-            tries += 1
-            return await self._fetch(job, path, pool)
-
+                return self._tell(Outcome(job, path, row, reused=True, **beside))
         try:
-            size, digest = await persist(attempt, self.session.connection.patience, self._retry)
+            size, digest, tries = await self._get(segment.resource, path, pool, encrypted=segment.cipher is not None)
         except Changed:
             raise
         except NetworkError as problem:
-            if problem.status not in _GONE:
-                self._failed_in_a_row += 1
-                if self._failed_in_a_row >= _HOPELESS:
-                    raise
-            self.counts.missing += 1
-            return self._tell(Outcome(job, None, None, problem=problem.what, status=problem.status))
+            return self._missing(job, problem)
         self._failed_in_a_row = 0
         self.counts.fetched += 1
-        row = Row(job.track, number, job.source, job.segment.url, size, digest, tries, now())
+        row = Row(job.track, number, job.source, segment.resource.url, size, digest, tries, now())
         self.store.add([row])
-        return self._tell(Outcome(job, path, row))
+        return self._tell(Outcome(job, path, row, **beside))
+
+    def _missing(self, job: Job, problem: NetworkError) -> Outcome:
+        """A segment that cannot be had; when many in a row cannot, it is the server that is gone."""
+        if problem.status not in _GONE:
+            self._failed_in_a_row += 1
+            if self._failed_in_a_row >= _HOPELESS:
+                raise problem
+        self.counts.missing += 1
+        return self._tell(Outcome(job, None, None, problem=problem.what, status=problem.status))
+
+    async def _get(
+        self, resource: Resource, path: Path, pool: ThreadPoolExecutor, *, encrypted: bool
+    ) -> tuple[int, str, int]:
+        """A resource from whichever of its addresses gives it: bytes, digest and number of tries. The one that worked
+        last is asked first."""
+        addresses = (resource.url, *resource.others)
+        best = self._preferred.get(len(addresses), 0)
+        order = [best, *(index for index in range(len(addresses)) if index != best)]
+        tries = 0
+        failed: NetworkError | None = None
+        for index in order:
+
+            async def attempt(url: str = addresses[index]) -> tuple[int, str]:
+                nonlocal tries
+                tries += 1
+                return await self._fetch(replace(resource, url=url), path, pool, encrypted)
+
+            try:
+                size, digest = await persist(attempt, self.session.connection.patience, self._retry)
+            except Changed:
+                raise
+            except NetworkError as problem:
+                failed = failed or problem
+                continue
+            self._preferred[len(addresses)] = index
+            self.counts.elsewhere += index > 0
+            return size, digest, tries
+        assert failed is not None
+        raise failed
+
+    async def _beside(self, segment: Segment, pool: ThreadPoolExecutor) -> "_Beside":
+        """What a segment cannot be read without: its initialization section, and keys."""
+        found: _Beside = {}
+        if segment.init:
+            found["init"] = await self._section(segment.init.resource, pool, encrypted=segment.init.cipher is not None)
+            if segment.init.cipher:
+                found["init_key"] = await self._key(segment.init.cipher, pool)
+        if segment.cipher:
+            found["key"] = await self._key(segment.cipher, pool)
+        return found
+
+    async def _key(self, cipher: Cipher, pool: ThreadPoolExecutor) -> bytes:
+        path = await self._section(cipher.key, pool, encrypted=True)
+        key = path.read_bytes()
+        if len(key) != _KEY:
+            raise NetworkError(
+                f"The key {shown(cipher.key.url)} is {len(key):,} bytes long, not {_KEY}.",
+                "The link may have expired or need a log-in.",
+                url=cipher.key.url,
+            )
+        return key
+
+    async def _section(self, resource: Resource, pool: ThreadPoolExecutor, *, encrypted: bool) -> Path:
+        """Something small that many segments need: fetched once, and kept in the store."""
+        if resource not in self._sections:
+            self._sections[resource] = asyncio.create_task(self._get_section(resource, pool, encrypted))
+        return await asyncio.shield(self._sections[resource])
+
+    async def _get_section(self, resource: Resource, pool: ThreadPoolExecutor, encrypted: bool) -> Path:
+        source = source_of(resource)
+        name = f"section-{hashlib.sha256(source.encode()).hexdigest()[:12]}"
+        path = self.store.path(name, 0)
+        if not await _in_thread(pool, self.store.usable, name, 0, source):
+            size, digest, tries = await self._get(resource, path, pool, encrypted=encrypted)
+            self.store.add([Row(name, 0, source, resource.url, size, digest, tries, now())])
+        return path
 
     def _retry(self, problem: Passing) -> None:
         self.counts.retried += 1
@@ -157,47 +257,51 @@ class Engine:
         self.watch.on_outcome(outcome)
         return outcome
 
-    async def _fetch(self, job: Job, path: Path, pool: ThreadPoolExecutor) -> tuple[int, str]:
+    async def _fetch(
+        self, resource: Resource, path: Path, pool: ThreadPoolExecutor, encrypted: bool
+    ) -> tuple[int, str]:
         """One try: the body into its file; gives bytes and digest."""
-        segment = job.segment
-        if segment.byte_range and not segment.validator:
-            return await self._fetch_part(segment, path, pool)
-        span = (segment.byte_range.start, segment.byte_range.length) if segment.byte_range else None
-        async with self.session.open(segment.url, span=span, unless_changed=segment.validator) as answer:
-            return await self._receive(answer, path, pool)
+        check = _no_page if encrypted else self.check
+        if resource.span and not resource.validator:
+            return await self._fetch_part(resource, path, pool, check)
+        span = (resource.span.start, resource.span.length) if resource.span else None
+        async with self.session.open(resource.url, span=span, unless_changed=resource.validator) as answer:
+            return await self._receive(answer, path, pool, check)
 
-    async def _fetch_part(self, segment: Segment, path: Path, pool: ThreadPoolExecutor) -> tuple[int, str]:
+    async def _fetch_part(
+        self, resource: Resource, path: Path, pool: ThreadPoolExecutor, check: Check
+    ) -> tuple[int, str]:
         """A byte range of a playlist. Where the server ignores ranges, the resource is fetched once, whole, and cut:
         the first request finds out, the others for the same address wait for that."""
-        part = segment.byte_range
+        part = resource.span
         assert part
-        known = self._wholes.get(segment.url)
+        known = self._wholes.get(resource.url)
         if known is not None:
             whole = await asyncio.shield(known)
             if whole is not None:
-                return await self._cut(whole, segment, path, pool)
-            if self._wholes.get(segment.url) is not known:  # the one that was to find out failed
-                return await self._fetch_part(segment, path, pool)
-            async with self.session.open(segment.url, span=(part.start, part.length)) as answer:
-                return await self._receive(answer, path, pool)
-        found = self._wholes[segment.url] = asyncio.get_running_loop().create_future()
+                return await self._cut(whole, resource, path, pool)
+            if self._wholes.get(resource.url) is not known:  # the one that was to find out failed
+                return await self._fetch_part(resource, path, pool, check)
+            async with self.session.open(resource.url, span=(part.start, part.length)) as answer:
+                return await self._receive(answer, path, pool, check)
+        found = self._wholes[resource.url] = asyncio.get_running_loop().create_future()
         try:
-            async with self.session.open(segment.url, span=(part.start, part.length), or_whole=True) as answer:
+            async with self.session.open(resource.url, span=(part.start, part.length), or_whole=True) as answer:
                 if answer.status == 206:
                     found.set_result(None)
-                    return await self._receive(answer, path, pool)
+                    return await self._receive(answer, path, pool, check)
                 whole = self.store.path("whole", len(self._wholes))
-                await self._receive(answer, whole, pool, checked=True)
+                await self._receive(answer, whole, pool, check, checked=True)
                 found.set_result(whole)
         finally:
             if not found.done():  # it failed: the next one finds out
                 found.set_result(None)
-                del self._wholes[segment.url]
-        return await self._cut(whole, segment, path, pool)
+                del self._wholes[resource.url]
+        return await self._cut(whole, resource, path, pool)
 
-    async def _cut(self, whole: Path, segment: Segment, path: Path, pool: ThreadPoolExecutor) -> tuple[int, str]:
+    async def _cut(self, whole: Path, resource: Resource, path: Path, pool: ThreadPoolExecutor) -> tuple[int, str]:
         """A part of a resource that is there whole, as a file of its own."""
-        part = segment.byte_range
+        part = resource.span
         assert part
 
         def cut() -> tuple[int, str]:
@@ -209,8 +313,8 @@ class Engine:
                 if len(data) != part.length:
                     size, end = whole.stat().st_size, part.start + part.length
                     raise NetworkError(
-                        f"{shown(segment.url)} is {size:,} bytes; the playlist wants some up to {end:,}.",
-                        url=segment.url,
+                        f"{shown(resource.url)} is {size:,} bytes; the playlist wants some up to {end:,}.",
+                        url=resource.url,
                     )
                 incoming.write([data])
                 return len(data), incoming.commit()
@@ -221,18 +325,18 @@ class Engine:
         return await _in_thread(pool, cut)
 
     async def _receive(
-        self, answer: Answer, path: Path, pool: ThreadPoolExecutor, *, checked: bool = False
+        self, answer: Answer, path: Path, pool: ThreadPoolExecutor, check: Check, *, checked: bool = False
     ) -> tuple[int, str]:
         """A body into a file; what came of one that fails is dropped. checked: any beginning will do."""
         incoming = Incoming(path)
         try:
-            return await self._write(answer, incoming, pool, checked)
+            return await self._write(answer, incoming, pool, check, checked)
         except BaseException:
             await _in_thread(pool, incoming.abandon)
             raise
 
     async def _write(
-        self, answer: Answer, incoming: Incoming, pool: ThreadPoolExecutor, checked: bool
+        self, answer: Answer, incoming: Incoming, pool: ThreadPoolExecutor, check: Check, checked: bool
     ) -> tuple[int, str]:
         chunks: list[bytes] = []
         held = 0
@@ -241,11 +345,11 @@ class Engine:
             chunks.append(chunk)
             held += len(chunk)
             if held >= _BLOCK:
-                checked = checked or self._passes(chunks, answer)
+                checked = checked or _passes(chunks, answer, check)
                 await _in_thread(pool, incoming.write, chunks)
                 chunks, held = [], 0
         if not checked:
-            self._passes(chunks, answer)
+            _passes(chunks, answer, check)
 
         def finish() -> str:
             incoming.write(chunks)
@@ -253,11 +357,39 @@ class Engine:
 
         return incoming.bytes + held, await _in_thread(pool, finish)
 
-    def _passes(self, chunks: list[bytes], answer: Answer) -> bool:
-        wrong = self.check(b"".join(chunks)[:65536] if len(chunks) > 1 else chunks[0][:65536] if chunks else b"")
-        if wrong:
-            raise Passing(f"{shown(answer.url)} sends {wrong}.", "The server may be in trouble; try again later.")
-        return True
+
+def _passes(chunks: list[bytes], answer: Answer, check: Check) -> bool:
+    wrong = check(b"".join(chunks)[:65536] if len(chunks) > 1 else chunks[0][:65536] if chunks else b"")
+    if wrong:
+        raise Passing(f"{shown(answer.url)} sends {wrong}.", "The server may be in trouble; try again later.")
+    return True
+
+
+def _no_page(head: bytes) -> str | None:
+    """What is wrong with something that is encrypted, or a key: it may be anything but a page."""
+    return "a web page where encrypted media was expected" if sniff(head) == "html" else None
+
+
+async def _each(jobs: Iterable[Job] | AsyncIterable[Job]) -> AsyncIterator[Job]:
+    if isinstance(jobs, AsyncIterable):
+        async for job in jobs:
+            yield job
+    else:
+        for job in jobs:
+            yield job
+
+
+async def _while_running(wanted: Awaitable[T], tasks: Sequence[asyncio.Task[None]]) -> T:
+    """What is awaited, unless one of the tasks fails first."""
+    waiting = asyncio.ensure_future(wanted)
+    while not waiting.done():
+        for task in tasks:
+            if task.done() and (problem := task.exception()):
+                waiting.cancel()
+                raise problem
+        running: list[asyncio.Future[Any]] = [task for task in tasks if not task.done()]
+        await asyncio.wait([waiting, *running], return_when=asyncio.FIRST_COMPLETED)
+    return waiting.result()
 
 
 async def _in_thread(pool: ThreadPoolExecutor, work: Callable[..., T], *given: Any) -> T:

@@ -19,6 +19,7 @@ from mudlark.find.probe import KINDS, MOST
 from mudlark.find.questions import read_forms
 from mudlark.find.sift import merge, nothing, settle
 from mudlark.manifest import hls
+from mudlark.manifest.load import refusal
 from mudlark.media.sniff import sniff
 from mudlark.text import tidy
 from mudlark.web.address import shown
@@ -235,8 +236,8 @@ def _tie(capture: Capture, page: Page) -> None:
     playlists = _playlists(capture, finds)
     under_a_playlist: set[str] = set()
     for url, playlist in playlists.items():
-        below = [playlists[track.url] for track in playlist.tracks if track.url in playlists]
-        segments = [segment.url for one in (playlist, *below) for segment in one.segments]
+        below = [playlists[one.url] for one in playlist.renditions if one.url in playlists]
+        segments = [segment.resource.url for one in (playlist, *below) for segment in one.segments]
         came = set(segments) & asked
         under_a_playlist |= came
         if not came or url not in finds:
@@ -263,11 +264,10 @@ def _playlists(capture: Capture, finds: dict[str, Find]) -> dict[str, hls.Playli
             continue
         try:
             read[exchange.url] = hls.parse(exchange.body, exchange.url)
-        except Refused as refusal:
-            if find := finds.get(exchange.url):
-                find.problem, find.protected = refusal.what, True
         except ManifestError:
             continue  # whoever hauls it is told why
+        if (systems := read[exchange.url].protected) and (find := finds.get(exchange.url)):
+            find.problem, find.protected = refusal(exchange.url, systems).what, True
     return read
 
 

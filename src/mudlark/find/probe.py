@@ -12,7 +12,7 @@ from mudlark.errors import FormatError, MudlarkError, NetworkError, Refused
 from mudlark.find.expiry import expires_at
 from mudlark.find.kind import kind_by_type
 from mudlark.find.model import Find, Kind, Page
-from mudlark.manifest.choose import highest
+from mudlark.manifest.choose import choose
 from mudlark.manifest.load import fill, is_manifest, open_presentation, wants_text
 from mudlark.media.mp4.boxes import header
 from mudlark.media.mp4.read import Movie, parse_movie
@@ -115,8 +115,9 @@ async def _look_at(session: Session, find: Find) -> None:
                 look = await session.look(find.url, wants_text)
             find.kind = "dash" if sniff(look.body) == "dash" else "hls"
             presentation = open_presentation(look)
-            find.renditions = [track.url for track in presentation.tracks if track.segments is None]
-            await fill(session, presentation, highest(presentation)[:1])
+            find.renditions = [one.url for one in presentation.renditions if one.segments is None]
+            best = choose(presentation)[0].rendition
+            presentation = await fill(session, presentation, [best], patient=False)
             find.duration = presentation.duration
     except NetworkError as problem:
         find.status = problem.status

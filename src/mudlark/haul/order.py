@@ -10,7 +10,8 @@ from mudlark.errors import MudlarkError
 from mudlark.fetch.engine import Watch
 from mudlark.find.look import Means
 from mudlark.find.select import Choice
-from mudlark.manifest.model import Presentation, Track
+from mudlark.manifest.choose import Wish
+from mudlark.manifest.model import Presentation, Rendition
 from mudlark.verify.verdict import Verdict
 from mudlark.web.guise import Guise
 from mudlark.web.listening import ListenWatch
@@ -22,7 +23,7 @@ class Plan:
 
     title: str
     presentation: Presentation
-    tracks: list[Track]
+    renditions: list[Rendition]
     segments: int
     duration: float | None
 
@@ -65,7 +66,7 @@ class Order:
     """What a user wants hauled. means: how to look at the target. expect: SHA-256 in hexadecimal that the file must
     have. as_images: keep page images as they are, instead of binding them. guises: take the find from whichever of
     these gets the best; as the session's own if there are none. again: make a new item even if there is one.
-    keep_secrets: leave what gives access in what is kept.
+    keep_secrets: leave what gives access in what is kept. wish: which renditions of a stream.
     """
 
     target: str
@@ -78,3 +79,4 @@ class Order:
     guises: tuple[Guise, ...] = ()
     again: bool = False
     keep_secrets: bool = False
+    wish: Wish = field(default_factory=Wish)

@@ -1,6 +1,6 @@
 """From a find to what it promises: the presentation, the tracks to take, the title, and what the item is known by."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from mudlark.archive.identity import identity
@@ -11,9 +11,9 @@ from mudlark.find.rank import rivals
 from mudlark.haul.order import HaulWatch, Order
 from mudlark.haul.title import title_of
 from mudlark.manifest import numbered
-from mudlark.manifest.choose import highest
+from mudlark.manifest.choose import Taken, Wish, choose
 from mudlark.manifest.load import fill, load
-from mudlark.manifest.model import Presentation, Track
+from mudlark.manifest.model import Presentation
 from mudlark.web.address import without_query
 from mudlark.web.secret import veiled, without_secrets
 from mudlark.web.session import Session
@@ -33,11 +33,16 @@ class Found:
     page: Page | None
     find: Find
     presentation: Presentation
-    tracks: list[Track]
+    taken: list[Taken]
     title: str
     key: str
     heard: "Heard | None" = None
     notes: tuple[Note, ...] = ()
+
+    @property
+    def key_address(self) -> str:
+        """The address that a file may name as its source: the page's, or its own, without what gives access."""
+        return veiled(self.page.url if self.page else self.presentation.url)
 
     @property
     def choice(self) -> str | None:
@@ -48,16 +53,22 @@ class Found:
 async def resolve(session: Session, order: Order, looked: Looked, find: Find, watch: HaulWatch) -> Found:
     """What a find promises, which tracks of it to take, and what the item is to be called."""
     presentation = await _presentation(session, find)
-    tracks = highest(presentation)
-    await fill(session, presentation, tracks)
+    chosen = choose(presentation, order.wish)
+    presentation = await fill(session, presentation, [one.rendition for one in chosen])
+    taken = [replace(one, rendition=presentation.named(one.rendition.name)) for one in chosen]
     page = None if looked.page.itself else looked.page
-    form = ("images" if order.as_images else "pdf") if presentation.kind == "images" else ""
+    form = ("images" if order.as_images else "pdf") if presentation.kind == "images" else _asked(order.wish)
     key = identity(order.target, _address(find, page) if page else None, form)
     title = title_of(order.target, page, find, presentation, order.title)
     notes = _notes(order, page, find)
     for note in notes:
         watch.on_warning(note.message)
-    return Found(order, page, find, presentation, tracks, title, key, looked.heard, notes)
+    return Found(order, page, find, presentation, taken, title, key, looked.heard, notes)
+
+
+def _asked(wish: Wish) -> str:
+    """What was asked of a stream, in one line; empty if nothing was."""
+    return "" if wish == Wish() else repr(wish)
 
 
 def _address(find: Find, page: Page) -> str:

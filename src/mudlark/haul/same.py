@@ -11,7 +11,7 @@ from pathlib import Path
 from mudlark.archive.identity import Earlier
 from mudlark.archive.record import Record, SegmentFacts
 from mudlark.errors import NetworkError
-from mudlark.manifest.model import Presentation, Segment, Track
+from mudlark.manifest.model import Presentation, Rendition, Segment
 from mudlark.web.retry import persist
 from mudlark.web.secret import veiled, without_secrets
 from mudlark.web.session import Session
@@ -26,7 +26,7 @@ class Sameness:
 
 
 async def compare_there(
-    session: Session, earlier: Earlier, intact: bool, presentation: Presentation, tracks: list[Track]
+    session: Session, earlier: Earlier, intact: bool, presentation: Presentation, renditions: list[Rendition]
 ) -> Sameness:
     """Compare an item with what the server has now. intact: its own files may be compared, not only its record."""
     if presentation.kind == "file":
@@ -34,16 +34,16 @@ async def compare_there(
     if presentation.documents and not _same_manifests(earlier, presentation):
         return Sameness(False, "its manifest")
     known = {(facts.track, facts.number): facts for facts in earlier.record.segment_list}
-    segments = [(track.name, segment) for track in tracks for segment in track.segments or []]
-    if {(name, segment.number) for name, segment in segments} != set(known):
+    segments = [(one.name, number, segment) for one in renditions for number, segment in enumerate(one.segments or ())]
+    if {(name, number) for name, number, _ in segments} != set(known):
         return Sameness(False, "the number of its segments")
-    for name, segment in (segments[0], segments[-1]):
-        facts = known[name, segment.number]
+    for name, number, segment in (segments[0], segments[-1]):
+        facts = known[name, number]
         if facts.sha256 is None:
             continue
         try:
             if not await _same_segment(session, segment, facts):
-                return Sameness(False, f"segment {segment.number + 1}")
+                return Sameness(False, f"segment {number + 1}")
         except NetworkError as problem:
             return Sameness(None, problem.what)
     return Sameness(
@@ -55,9 +55,9 @@ def compare_file(earlier: Earlier, intact: bool, presentation: Presentation) -> 
     """Compare a plain file with what the server says of it, and with its first bytes."""
     source = earlier.record.source
     facts = {
-        "length": (source.length, presentation.length),
-        "entity tag": (source.validator, presentation.validator),
-        "date": (source.modified, presentation.modified),
+        "length": (source.length, presentation.facts.length),
+        "entity tag": (source.validator, presentation.facts.validator),
+        "date": (source.modified, presentation.facts.modified),
         "first bytes": _heads(earlier, presentation) if intact else (None, None),
     }
     known = {name: there == here for name, (there, here) in facts.items() if there is not None and here is not None}
@@ -73,11 +73,11 @@ def compare_file(earlier: Earlier, intact: bool, presentation: Presentation) -> 
 def _heads(earlier: Earlier, presentation: Presentation) -> tuple[bytes | None, bytes | None]:
     """The first bytes here and there, as many as were sent."""
     path = _media(earlier)
-    if path is None or not presentation.head:
+    if path is None or not presentation.facts.head:
         return None, None
     try:
         with path.open("rb") as file:
-            return file.read(len(presentation.head)), presentation.head
+            return file.read(len(presentation.facts.head)), presentation.facts.head
     except OSError:
         return None, None
 
@@ -100,11 +100,13 @@ def _same_manifests(earlier: Earlier, presentation: Presentation) -> bool:
 
 
 async def _same_segment(session: Session, segment: Segment, facts: SegmentFacts) -> bool:
-    part = segment.byte_range
+    part = segment.resource.span
 
     async def attempt() -> bool:
         found = hashlib.sha256()
-        async with session.open(segment.url, span=(part.start, part.length) if part else None, or_whole=True) as answer:
+        async with session.open(
+            segment.resource.url, span=(part.start, part.length) if part else None, or_whole=True
+        ) as answer:
             if part and answer.status == 200:
                 return True  # the server sends all of it instead of a part; that is not fetched for a comparison
             async for chunk in answer.chunks:

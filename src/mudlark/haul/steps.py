@@ -8,7 +8,6 @@ import time
 from collections.abc import AsyncIterator
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from mudlark.archive.assay import assay
 from mudlark.archive.identity import Earlier, find_earlier
@@ -19,17 +18,15 @@ from mudlark.find.compare import best_guise
 from mudlark.find.look import Looked, look
 from mudlark.find.model import Find, Page
 from mudlark.find.probe import MANY, probe
-from mudlark.haul.make import Making
+from mudlark.haul.make import make
 from mudlark.haul.order import HaulWatch, Item, Order, State
 from mudlark.haul.resolve import Found, resolve
 from mudlark.haul.same import compare_there
+from mudlark.haul.work import Work
 from mudlark.verify.verdict import Verdict
 from mudlark.web.address import shown, without_query
 from mudlark.web.secret import without_secrets
 from mudlark.web.session import Changed, Session, along
-
-if TYPE_CHECKING:
-    pass
 
 _DIED = frozenset({403, 404, 410})  # what a link answers that is no longer good
 _WALKS = 3  # times that the way through questions is walked at most
@@ -146,7 +143,8 @@ async def _compare_and_make(session: Session, found: Found, watch: HaulWatch, st
         watch.on_step("Comparing with the server")
         verdict = (await asyncio.to_thread(assay, earlier.folder))[0].verdict
         intact = verdict == earlier.record.verdict and verdict in ("sound", "unproven") and _expected(earlier, order)
-        there = await compare_there(session, earlier, intact, found.presentation, found.tracks)
+        renditions = [taken.rendition for taken in found.taken]
+        there = await compare_there(session, earlier, intact, found.presentation, renditions)
         if intact and there.same:
             return Item(earlier.record, earlier.folder, state="unchanged", by=there.by)
         if there.same is False or intact:
@@ -154,7 +152,7 @@ async def _compare_and_make(session: Session, found: Found, watch: HaulWatch, st
         else:
             state = "repaired"
     with Store(order.into, key) as store:
-        return await Making(session, found, store, watch, started, earlier, verdict).run(name, state)
+        return await make(Work(session, found, store, watch, started, earlier, verdict), name, state)
 
 
 def _expected(earlier: Earlier, order: Order) -> bool:

@@ -13,7 +13,7 @@ def title_of(target: str, page: Page | None, find: Find, presentation: Presentat
     """The title of an item. given: by the user. page: None if the target is the media itself."""
     if given:
         return given
-    served = split_name(presentation.filename or "")[0]
+    served = split_name(presentation.facts.filename or "")[0]
     if safe_name(served):
         return served
     plain = presentation.kind == "file"
@@ -51,8 +51,8 @@ def media_name(
     form: what its first bytes say it is. given: the title that the user chose.
     """
     own = own_name(find.url, presentation.url)
-    if presentation.filename and file_name(presentation.filename):
-        name = file_name(presentation.filename)
+    if presentation.facts.filename and file_name(presentation.facts.filename):
+        name = file_name(presentation.facts.filename)
     elif given or (page is not None and is_alone(page, find)) or not file_name(own):
         name = (safe_name(title) or "Untitled") + split_name(own)[1]
     else:

@@ -1,22 +1,176 @@
-"""Which tracks to take when a presentation offers several."""
+"""Which renditions to take when a presentation offers several: a wish, and what is left of the offer, highest first."""
 
-from mudlark.errors import NothingFound
-from mudlark.manifest.model import Presentation, Track
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from mudlark.errors import NothingFound, UsageError
+from mudlark.manifest.model import Presentation, Rendition
+from mudlark.media.codecs import CODECS, Codec, codec_of
+from mudlark.media.language import same_language
+
+ALL = "all"
+NONE = "none"
+BOTH = frozenset({"video", "audio"})
 
 
-def highest(presentation: Presentation) -> list[Track]:
-    """The rendition with the largest picture (then the highest bitrate), and the sound that belongs to it."""
-    played = [
-        track for track in presentation.tracks if track.type in ("video", "file", "images") and track.group is None
-    ]
-    played = played or [track for track in presentation.tracks if track.type == "audio"]
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """What a user wants of a presentation. within: the largest picture, width (None for any) and height. under: bits a
+    second. codecs: short names, in order of liking. languages: of sound, `all` for every one; empty for the
+    presentation's own default. subtitles: languages, `all` or `none`. rendition: the name of exactly one.
+    """
+
+    within: tuple[int | None, int] | None = None
+    under: int | None = None
+    codecs: tuple[str, ...] = ()
+    languages: tuple[str, ...] = ()
+    subtitles: tuple[str, ...] = (ALL,)
+    rendition: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Taken:
+    """A rendition that is taken. types: which of the tracks inside of it. default: played unless another is chosen."""
+
+    rendition: Rendition
+    types: frozenset[str] = BOTH
+    default: bool = True
+
+
+def choose(presentation: Presentation, wish: Wish | None = None) -> list[Taken]:
+    """The rendition that a wish means, with the sounds and subtitles that go with it."""
+    wish = wish or Wish()
+    if presentation.kind != "hls":
+        return [Taken(rendition) for rendition in presentation.renditions]
+    if wish.rendition is not None:
+        best = _named(presentation, wish.rendition)
+        if best.group is not None:
+            return [Taken(best)]
+    else:
+        best = _highest(presentation, wish)
+    sounds, inside = _sounds(presentation, best, wish)
+    subtitles = _subtitles(presentation, best, wish)
+    if sounds and best.type == "audio" and not inside:
+        return [*_as_sounds(sounds), *subtitles]
+    types = BOTH if inside or not sounds else frozenset({"video"})
+    return [Taken(best, types), *_as_sounds(sounds, first=not inside), *subtitles]
+
+
+def _as_sounds(sounds: Sequence[Rendition], *, first: bool = True) -> list[Taken]:
+    return [Taken(sound, frozenset({"audio"}), first and index == 0) for index, sound in enumerate(sounds)]
+
+
+def _named(presentation: Presentation, name: str) -> Rendition:
+    for rendition in presentation.renditions:
+        if rendition.name == name:
+            return rendition
+    names = ", ".join(rendition.name for rendition in presentation.renditions[:30])
+    raise UsageError(f"There is no rendition {name!r}.", f"There are {names}; see `mudlark tracks`.")
+
+
+def _highest(presentation: Presentation, wish: Wish) -> Rendition:
+    played = [one for one in presentation.renditions if one.type == "video" and one.group is None]
+    played = played or [one for one in presentation.renditions if one.type == "audio"]
     if not played:
         raise NothingFound(f"{presentation.url} lists no rendition with picture or sound.")
-    best = max(played, key=lambda track: ((track.width or 0) * (track.height or 0), track.bitrate or 0))
-    sounds = [t for t in presentation.tracks if t.type == "audio" and t.group and t.group == best.audio_group]
-    sound = next((t for t in sounds if t.default), None)
-    if sound is None and not best.sound_within:
-        sound = sounds[0] if sounds else None
-    if best.sound_default:
-        sound = None
-    return [best, sound] if sound and sound is not best else [best]
+    known = {codec.short for codec in CODECS}
+    if unknown := [name for name in wish.codecs if name not in known]:
+        raise UsageError(f"{unknown[0]!r} is no codec that is known.", f"There are {', '.join(sorted(known))}.")
+    steps: list[tuple[str, Callable[[Rendition], bool]]] = [
+        ("--codecs", lambda one: _liked(one, wish) is not None),
+        ("--within", lambda one: _fits(one, wish)),
+        ("--under", lambda one: wish.under is None or (one.bitrate or 0) <= wish.under),
+    ]
+    for option, passes in steps:
+        left = [one for one in played if passes(one)]
+        if not left:
+            offers = ", ".join(dict.fromkeys(_described(one) for one in played[:12]))
+            raise NothingFound(f"No rendition is left by {option}.", f"There are {offers}; see `mudlark tracks`.")
+        played = left
+    return max(played, key=lambda one: _worth(one, wish))
+
+
+def _described(one: Rendition) -> str:
+    size = f"{one.width}x{one.height}" if one.width else "sound"
+    rate = f" at {one.bitrate / 1e6:.3g} Mbit/s" if one.bitrate else ""
+    codecs = f" ({', '.join(one.codecs)})" if one.codecs else ""
+    return f"{one.name}: {size}{rate}{codecs}"
+
+
+def _worth(one: Rendition, wish: Wish) -> tuple[float, ...]:
+    """For comparing renditions: the maker's own score where it is given, else size, frame rate and bit rate. At one
+    size what plays anywhere comes first."""
+    return (
+        -(_liked(one, wish) or 0),
+        one.score if one.score is not None else -1.0,
+        (one.width or 0) * (one.height or 0),
+        float((one.range or "SDR") == "SDR"),
+        one.frame_rate or 0.0,
+        one.average or one.bitrate or 0,
+        one.bitrate or 0,
+    )
+
+
+def _liked(one: Rendition, wish: Wish) -> int | None:
+    """The place of a rendition's codecs in the order of liking; None if one of them is not wanted."""
+    if not wish.codecs:
+        return 0
+    codecs = [codec for codec in map(codec_of, one.codecs) if codec]
+    if not one.codecs:
+        return len(wish.codecs)
+    places = []
+    for kind in ("video", "audio"):
+        wanted = [name for name in wish.codecs if _by_short(name).type == kind]
+        own = [codec.short for codec in codecs if codec.type == kind]
+        if wanted and any(short not in wanted for short in own):
+            return None
+        places += [wanted.index(short) for short in own] if wanted else []
+    return max(places, default=0)
+
+
+def _by_short(name: str) -> Codec:
+    return next(codec for codec in CODECS if codec.short == name)
+
+
+def _fits(one: Rendition, wish: Wish) -> bool:
+    if wish.within is None or not one.width or not one.height:
+        return True
+    width, height = wish.within
+    return one.height <= height and (width is None or one.width <= width)
+
+
+def _sounds(presentation: Presentation, best: Rendition, wish: Wish) -> tuple[list[Rendition], bool]:
+    """The sounds to take beside a rendition, and whether its own is taken."""
+    group = [
+        one
+        for one in presentation.renditions
+        if one.type == "audio" and one.group is not None and one.group == best.sound_group and one is not best
+    ]
+    if not wish.languages:
+        if not group or best.sound_default:
+            return [], True
+        sound = next((one for one in group if one.default), None)
+        if sound is None and best.sound_within:
+            return [], True
+        return [sound or group[0]], False
+    if ALL in wish.languages:
+        return group, best.sound_within or not group
+    wanted = [one for language in wish.languages for one in group if same_language(one.language or "", language)]
+    own = best.sound_within and any(same_language(best.language or "", language) for language in wish.languages)
+    if not wanted and not own:
+        if not group and not best.language:
+            return [], True  # its languages are not stated
+        there = sorted({one.language or "not stated" for one in [*group, *([best] if best.sound_within else [])]})
+        raise NothingFound(
+            f"There is no sound in {', '.join(wish.languages)}.", f"There is sound in {', '.join(there)}."
+        )
+    return list(dict.fromkeys(wanted)), own
+
+
+def _subtitles(presentation: Presentation, best: Rendition, wish: Wish) -> list[Taken]:
+    if NONE in wish.subtitles:
+        return []
+    group = [one for one in presentation.renditions if one.type == "subtitles" and one.group == best.subtitle_group]
+    if ALL not in wish.subtitles:
+        group = [one for one in group if any(same_language(one.language or "", want) for want in wish.subtitles)]
+    return [Taken(one, frozenset({"subtitles"}), one.default) for one in group]

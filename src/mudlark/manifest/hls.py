@@ -1,22 +1,29 @@
-"""HTTP Live Streaming playlists: text in, tracks and segments out.
+"""HTTP Live Streaming playlists: text in, renditions and segments out.
 
-Follows RFC 8216 §4. Sans-I/O. Tags go to handlers by a table; tags that are not known are ignored, as §6.3.1 asks.
-Raises ManifestError (with the line) on what cannot be a playlist, and Refused on protected media.
+Follows RFC 8216 §4 and its revision (draft-pantos-hls-rfc8216bis §4.4). Sans-I/O. Tags go to handlers by tables, one
+for media playlists and one for masters; docs/manifests.md says of every tag what is done with it. Tags that are not
+known are ignored, as §6.3.1 asks. Raises ManifestError (with line and tag) on what cannot be a playlist.
 """
 
 import re
-from collections.abc import Callable
-from dataclasses import dataclass, field
-from typing import Literal
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
+from urllib.parse import parse_qsl, urlsplit
 
-from mudlark.errors import ManifestError, Refused
-from mudlark.manifest.model import ByteRange, Segment, Track
+from mudlark.errors import ManifestError
+from mudlark.manifest.model import Cipher, Initialization, Note, Rendition, RenditionType, Segment
+from mudlark.media.codecs import is_sound
 from mudlark.text import printable, whole_number
 from mudlark.web.address import resolve
+from mudlark.web.resource import Resource, Span
 
 _ATTRIBUTE = re.compile(r'\s*([A-Z0-9-]+)\s*=\s*("[^"\r\n]*"|[^,]*)\s*(?:,|$)')
-_MEDIA_TYPES: dict[str, Literal["audio", "subtitles", "video"]] = {
-    **{"AUDIO": "audio", "SUBTITLES": "subtitles", "VIDEO": "video"},
+_VARIABLE = re.compile(r"\{\$([A-Za-z0-9_-]+)\}")
+_MEDIA_TYPES: dict[str, RenditionType] = {
+    "AUDIO": "audio",
+    "SUBTITLES": "subtitles",
+    "VIDEO": "video",
+    "CLOSED-CAPTIONS": "captions",
 }
 KEY_SYSTEMS = {
     "com.apple.streamingkeydelivery": "FairPlay Streaming",
@@ -26,28 +33,37 @@ KEY_SYSTEMS = {
     "com.widevine.alpha": "Widevine",
     "com.apple.fps": "FairPlay Streaming",
 }
+_MOST_SEGMENTS = 2_000_000
+_MOST_RENDITIONS = 5_000
+_MOST_NOTES = 1_000
+_LONGEST = 1e9  # seconds
+_WHOLE_SECONDS = 0.5  # a duration given in whole seconds may be off by so much (§4.3.3.1)
 
 
-@dataclass(slots=True)
+@dataclass(frozen=True, slots=True)
 class Playlist:
-    """A playlist as read: a master lists `tracks`, a media playlist `segments`.
+    """A playlist as read: a master lists `renditions`, a media playlist `segments`.
 
-    within: sound that is inside the variants (EXT-X-MEDIA without an address), by its group.
-    ended: whether the playlist says that nothing more will come. Durations in seconds.
+    ended: the playlist says that nothing more will come. target: seconds that no segment exceeds, as stated. protected:
+    the systems that protect segments, or all of a master. steering: it names a server that says which copies to take.
     """
 
     url: str
-    tracks: list[Track] = field(default_factory=list)
-    within: list[Track] = field(default_factory=list)
-    segments: list[Segment] = field(default_factory=list)
+    renditions: tuple[Rendition, ...] = ()
+    segments: tuple[Segment, ...] = ()
     ended: bool = False
-    has_map: bool = False
-    encryption: str | None = None
+    target: float | None = None
+    precision: float = 0.01
+    protected: tuple[str, ...] = ()
+    notes: tuple[Note, ...] = ()
+    variables: Mapping[str, str] = field(default_factory=dict)
+    only_stills: bool = False
+    start: float | None = None
 
     @property
     def master(self) -> bool:
         """True for a master playlist."""
-        return bool(self.tracks)
+        return bool(self.renditions) or self.only_stills
 
 
 def attributes(text: str) -> dict[str, str]:
@@ -55,180 +71,422 @@ def attributes(text: str) -> dict[str, str]:
     return {name: value.strip().strip('"') for name, value in _ATTRIBUTE.findall(text)}
 
 
-def parse(body: bytes, url: str) -> Playlist:
-    """Read a playlist that came from `url`; its addresses are made absolute."""
+def parse(body: bytes, url: str, imported: Mapping[str, str] | None = None) -> Playlist:
+    """Read a playlist that came from `url`; its addresses are made absolute. imported: variables of its master."""
     text = body.decode("utf-8-sig", "replace")
     lines = text.splitlines()
-    if not lines or not lines[0].strip().startswith("#EXTM3U"):
+    first = next((number for number, line in enumerate(lines) if line.strip()), 0)
+    if not lines or not lines[first].strip().startswith("#EXTM3U"):
         if "<html" in text[:4096].lower() or "<!doctype" in text[:4096].lower():
             raise ManifestError(
                 f"{url} sends a web page where a playlist was expected.",
                 advice="The link may have expired or need a log-in; open it in a browser to see.",
             )
         raise ManifestError(f"{url} is not a playlist: it does not begin with #EXTM3U.")
-    return _Reader(url).read(lines)
+    return _Reader(url, imported or {}).read(lines)
 
 
 class _Reader:
-    def __init__(self, url: str) -> None:
-        self.list = Playlist(url)
-        self.variant: dict[str, str] | None = None
-        self.duration: float | None = None
-        self.range: tuple[int, int | None] | None = None
-        self.discontinuity = False
-        self.last: tuple[str, int] | None = None
+    def __init__(self, url: str, imported: Mapping[str, str]) -> None:
+        self.url = url
+        self.imported = imported
+        self.variables: dict[str, str] = {}
         self.line = 0
+        self.tag = ""
+        # of a master
+        self.renditions: list[Rendition] = []
+        self.within: list[Rendition] = []
+        self.variant: dict[str, str] | None = None
+        self.stills = 0
+        # of a media playlist
+        self.segments: list[Segment] = []
+        self.duration: float | None = None
+        self.span: tuple[int, int | None] | None = None
+        self.last: tuple[str, int] | None = None
+        self.sequence = 0
+        self.stretch = 0
+        self.begin = 0.0
+        self.discontinuity = False
+        self.gap = False
+        self.moment: str | None = None
+        self.keys: dict[str, tuple[str, Resource, bytes | None]] = {}  # by format: method or system, key, IV
+        self.keyed = False
+        self.key_place = 0
+        self.init: Initialization | None = None
+        self.ended = False
+        self.target: float | None = None
+        self.whole_seconds = True
+        self.protected: list[str] = []
+        self.notes: list[Note] = []
+        self.start: float | None = None
 
     def read(self, lines: list[str]) -> Playlist:
         for self.line, raw in enumerate(lines, start=1):
-            line = printable(raw)
+            line = raw.strip() if raw.isprintable() else printable(raw)
             if not line:
                 continue
             if line.startswith("#EXT"):
-                name, _, value = line.partition(":")
-                handler = _TAGS.get(name)
+                self.tag, _, value = line.partition(":")
+                handler = _TAGS.get(self.tag)
                 if handler:
-                    handler(self, value)
+                    handler(self, self.substituted(value) if "{$" in value else value)
             elif not line.startswith("#"):
-                self.address(line)
-        for track in self.list.tracks:
-            inside = [sound for sound in self.list.within if sound.group == track.audio_group]
-            if track.audio_group and inside:
-                track.sound_within, track.language = True, inside[0].language
-                track.sound_default = any(sound.default for sound in inside)
-        if self.list.tracks and self.list.segments:
-            raise ManifestError(f"{self.list.url} mixes the tags of a master and of a media playlist.")
-        return self.list
+                self.address(self.substituted(line) if "{$" in line else line)
+        if self.renditions and self.segments:
+            raise ManifestError(f"{self.url} mixes the tags of a master and of a media playlist.")
+        return Playlist(
+            url=self.url,
+            renditions=tuple(_merged(self.renditions, self.within)),
+            segments=tuple(self.segments),
+            ended=self.ended,
+            target=self.target,
+            precision=_WHOLE_SECONDS if self.whole_seconds and self.segments else 0.01,
+            protected=tuple(dict.fromkeys(self.protected)),
+            notes=tuple(self.notes),
+            variables=self.variables,
+            only_stills=bool(self.stills) and not self.renditions and not self.segments,
+            start=self.start,
+        )
+
+    def fail(self, what: str) -> ManifestError:
+        tag = f" ({self.tag})" if self.tag else ""
+        return ManifestError(f"Line {self.line}{tag} of {self.url} {what}")
+
+    def substituted(self, text: str) -> str:
+        """The text with variables replaced by their values (revision §4.3)."""
+
+        def value(match: re.Match[str]) -> str:
+            if match[1] not in self.variables:
+                raise self.fail(f"uses the variable {match[1][:40]!r}, which nothing defines.")
+            return self.variables[match[1]]
+
+        return _VARIABLE.sub(value, text)
 
     def absolute(self, reference: str) -> str:
-        found = resolve(self.list.url, reference)
+        found = resolve(self.url, reference)
         if found is None:
-            raise ManifestError(f"Line {self.line} of {self.list.url} is not a web address: {reference[:80]!r}.")
+            raise self.fail(f"is not a web address: {reference[:80]!r}.")
         return found
 
     def whole(self, text: str) -> int:
-        try:
-            return int(text)
-        except ValueError:
-            raise ManifestError(f"Line {self.line} of {self.list.url} has {text[:40]!r} for a number.") from None
+        number = whole_number(text)
+        if number is None:
+            raise self.fail(f"has {text[:40]!r} for a number.")
+        return number
 
     def decimal(self, text: str) -> float:
         try:
             value = float(text)
         except ValueError:
             value = -1.0
-        if not 0 <= value < 1e9:
-            raise ManifestError(f"Line {self.line} of {self.list.url} has {text[:40]!r} for a duration.")
+        if not 0 <= value < _LONGEST:
+            raise self.fail(f"has {text[:40]!r} for a duration.")
         return value
 
     def address(self, line: str) -> None:
         """A line without a tag: the address of a variant or of a segment."""
+        self.tag = ""
         if self.variant is not None:
-            self.list.tracks.append(self.rendition(self.variant, self.absolute(line)))
+            self.add(self.as_variant(self.variant, self.absolute(line)))
             self.variant = None
             return
+        if len(self.segments) >= _MOST_SEGMENTS:
+            raise self.fail(f"lists more than {_MOST_SEGMENTS:,} segments.")
         url = self.absolute(line)
-        self.list.segments.append(
-            Segment(len(self.list.segments), url, self.duration or 0.0, self.place(url), self.discontinuity)
+        if self.discontinuity:
+            self.stretch += 1
+        sequence = self.sequence + len(self.segments)
+        duration = self.duration or 0.0
+        segment = Segment(
+            sequence=sequence,
+            resource=Resource(url, self.place(url)),
+            begin=self.begin,
+            duration=duration,
+            stretch=self.stretch,
+            init=self.init,
+            cipher=self.cipher(sequence) if self.keyed else None,
+            gap=self.gap,
+            moment=self.moment,
         )
-        self.duration, self.discontinuity = None, False
+        self.segments.append(segment)
+        self.begin += duration
+        self.duration, self.moment = None, None
+        self.discontinuity = self.gap = False
 
-    def place(self, url: str) -> ByteRange | None:
+    def place(self, url: str) -> Span | None:
         """The byte range of a segment; without an offset it follows the one before (§4.3.2.2)."""
-        if self.range is None:
+        if self.span is None:
             self.last = None
             return None
-        length, start = self.range
+        length, start = self.span
         if start is None:
             if not self.last or self.last[0] != url:
-                raise ManifestError(
-                    f"Line {self.line} of {self.list.url}: a byte range without offset follows nothing."
-                )
+                raise self.fail("has a byte range without offset that follows nothing.")
             start = self.last[1]
-        self.range, self.last = None, (url, start + length)
-        return ByteRange(start, length)
+        self.span, self.last = None, (url, start + length)
+        return Span(start, length)
 
-    def rendition(self, given: dict[str, str], url: str) -> Track:
+    def cipher(self, sequence: int | None) -> Cipher | None:
+        """How what follows is encrypted: with the key of an `identity` format, if there is one among those given."""
+        method, key, iv = self.keys.get("identity", ("", Resource(""), None))
+        if method != "AES-128":
+            self.protected += [system for system, _, _ in self.keys.values() if system not in self.protected]
+            return None
+        if iv is None:
+            if sequence is None:
+                raise self.fail("names an encrypted section, whose key states no IV.")
+            iv = sequence.to_bytes(16, "big")
+        return Cipher(key, iv)
+
+    def add(self, rendition: Rendition) -> None:
+        if len(self.renditions) >= _MOST_RENDITIONS:
+            raise self.fail(f"lists more than {_MOST_RENDITIONS:,} renditions.")
+        self.renditions.append(rendition)
+
+    def as_variant(self, given: dict[str, str], url: str) -> Rendition:
         """A variant stream (§4.3.4.2)."""
         codecs = tuple(codec.strip() for codec in given.get("CODECS", "").split(",") if codec.strip())
         stated = [whole_number(side) for side in given.get("RESOLUTION", "").lower().split("x")]
         width, height = stated if len(stated) == 2 else (None, None)
         sized = bool(width and height)
-        sound_only = bool(codecs) and not sized and all(c.startswith(("mp4a", "ac-3", "ec-3", "opus")) for c in codecs)
         rate = given.get("FRAME-RATE")
-        return Track(
-            name=f"v{len(self.list.tracks) + 1}",
-            type="audio" if sound_only else "video",
+        score = given.get("SCORE")
+        return Rendition(
+            name=f"v{sum(one.group is None for one in self.renditions) + 1}",
+            type="audio" if codecs and not sized and all(map(is_sound, codecs)) else "video",
             url=url,
             codecs=codecs,
             width=width if sized else None,
             height=height if sized else None,
             frame_rate=self.decimal(rate) if rate else None,
-            bitrate=self.whole(given["BANDWIDTH"]) if "BANDWIDTH" in given else None,
-            audio_group=given.get("AUDIO"),
+            bitrate=whole_number(given.get("BANDWIDTH", "")),
+            average=whole_number(given.get("AVERAGE-BANDWIDTH", "")),
+            score=self.decimal(score) if score else None,
+            range=given.get("VIDEO-RANGE"),
+            sound_group=given.get("AUDIO"),
+            subtitle_group=given.get("SUBTITLES"),
+            label=given.get("NAME"),
         )
 
     def on_variant(self, value: str) -> None:
         self.variant = attributes(value)
 
+    def on_stills(self, _: str) -> None:
+        self.stills += 1
+
     def on_media(self, value: str) -> None:
         given = attributes(value)
         kind = _MEDIA_TYPES.get(given.get("TYPE", ""))
-        if kind is None or ("URI" not in given and kind != "audio"):
+        if kind is None or ("URI" not in given and kind not in ("audio", "captions")):
             return
-        track = self.list.within if "URI" not in given else self.list.tracks
-        track.append(
-            Track(
-                name=f"{given['TYPE'][0].lower()}{len(self.list.tracks) + 1}",
-                type=kind,
-                url=self.absolute(given["URI"]) if "URI" in given else "",
-                language=given.get("LANGUAGE"),
-                label=given.get("NAME"),
-                group=given.get("GROUP-ID"),
-                default=given.get("DEFAULT") == "YES",
-            )
+        inside = "URI" not in given
+        letter = {"audio": "a", "subtitles": "s", "video": "g", "captions": "c"}[kind]
+        count = sum(one.type == kind and one.group is not None for one in self.renditions)
+        rendition = Rendition(
+            name=f"{letter}{count + 1}",
+            type=kind,
+            url="" if inside else self.absolute(given["URI"]),
+            language=given.get("LANGUAGE"),
+            label=given.get("NAME"),
+            group=given.get("GROUP-ID", ""),
+            channels=given.get("CHANNELS", "").partition("/")[0] or None,
+            default=given.get("DEFAULT") == "YES",
+            forced=given.get("FORCED") == "YES",
+            characteristics=tuple(filter(None, given.get("CHARACTERISTICS", "").split(","))),
         )
+        if inside:
+            self.within.append(rendition)
+        else:
+            self.add(rendition)
 
     def on_duration(self, value: str) -> None:
-        self.duration = self.decimal(value.partition(",")[0].strip())
+        text = value.partition(",")[0].strip()
+        self.duration = self.decimal(text)
+        self.whole_seconds = self.whole_seconds and self.duration == int(self.duration)
 
     def on_range(self, value: str) -> None:
         length, _, start = value.strip().strip('"').partition("@")
-        self.range = (self.whole(length), self.whole(start) if start else None)
+        self.span = (self.whole(length), self.whole(start) if start else None)
 
     def on_discontinuity(self, _: str) -> None:
-        self.discontinuity = True
+        self.discontinuity = bool(self.segments)
+
+    def on_discontinuity_sequence(self, value: str) -> None:
+        if not self.segments:
+            self.stretch = self.whole(value.strip())
+
+    def on_sequence(self, value: str) -> None:
+        if not self.segments:
+            self.sequence = self.whole(value.strip())
+
+    def on_gap(self, _: str) -> None:
+        self.gap = True
+
+    def on_moment(self, value: str) -> None:
+        self.moment = value.strip()[:64]
 
     def on_key(self, value: str) -> None:
-        """Encryption (§4.3.2.4): a key system is refused by name, a key served in clear is noted."""
+        """Encryption (§4.3.2.4). Several keys of different formats may stand side by side; any one of them serves."""
         given = attributes(value)
         method, form = given.get("METHOD", "NONE"), given.get("KEYFORMAT", "identity").lower()
         if method == "NONE":
+            self.keys, self.keyed = {}, False
             return
+        if form in self.keys or len(self.segments) != self.key_place:
+            self.keys = {}
+        self.key_place, self.keyed = len(self.segments), True
         if form != "identity" or method.startswith("SAMPLE-AES"):
             system = KEY_SYSTEMS.get(form, form if form != "identity" else method)
-            raise Refused(f"{self.list.url} is protected by {system}.", "Mudlark does not fetch protected media.")
-        self.list.encryption = method
+            self.keys[form] = (system, Resource(""), None)
+        elif method != "AES-128":
+            raise self.fail(f"encrypts by {method[:40]!r}, which is not known.")
+        else:
+            if not given.get("URI"):
+                raise self.fail("names no key.")
+            self.keys[form] = (method, Resource(self.absolute(given["URI"])), self.iv(given.get("IV")))
 
-    def on_map(self, _: str) -> None:
-        self.list.has_map = True
+    def iv(self, text: str | None) -> bytes | None:
+        """An initialization vector: up to 128 bits in hexadecimal."""
+        if text is None:
+            return None
+        digits = text[2:] if text[:2].lower() == "0x" else text
+        try:
+            if not 0 < len(digits) <= 32:
+                raise ValueError
+            return int(digits, 16).to_bytes(16, "big")
+        except ValueError:
+            raise self.fail(f"has {text[:40]!r} for an IV.") from None
+
+    def on_session_key(self, value: str) -> None:
+        given = attributes(value)
+        form = given.get("KEYFORMAT", "identity").lower()
+        if form != "identity":
+            self.note("session-key", KEY_SYSTEMS.get(form, form))
+
+    def on_map(self, value: str) -> None:
+        given = attributes(value)
+        if not given.get("URI"):
+            raise self.fail("names no section.")
+        span = None
+        if "BYTERANGE" in given:
+            length, _, start = given["BYTERANGE"].partition("@")
+            span = Span(self.whole(start) if start else 0, self.whole(length))
+        resource = Resource(self.absolute(given["URI"]), span)
+        explicit = self.keys.get("identity", ("", Resource(""), None))[2]
+        cipher = self.cipher(None) if self.keyed and explicit is not None else None
+        self.init = Initialization(resource, cipher)
+
+    def on_target(self, value: str) -> None:
+        text = value.strip()
+        self.target = float(text) if re.fullmatch(r"\d{1,9}(?:\.\d{0,9})?", text, re.A) else None
 
     def on_type(self, value: str) -> None:
-        self.list.ended = self.list.ended or value == "VOD"
+        self.ended = self.ended or value.strip() == "VOD"
 
     def on_end(self, _: str) -> None:
-        self.list.ended = True
+        self.ended = True
+
+    def on_define(self, value: str) -> None:
+        """A variable (revision §4.4.2.3): given here, taken over from the master, or from the address."""
+        given = attributes(value)
+        if "NAME" in given:
+            self.variables[given["NAME"]] = given.get("VALUE", "")
+        elif "IMPORT" in given:
+            name = given["IMPORT"]
+            if name not in self.imported:
+                raise self.fail(f"imports the variable {name[:40]!r}, which its master does not define.")
+            self.variables[name] = self.imported[name]
+        elif "QUERYPARAM" in given:
+            name = given["QUERYPARAM"]
+            values = dict(parse_qsl(urlsplit(self.url).query, keep_blank_values=True))
+            if name not in values:
+                raise self.fail(f"wants the parameter {name[:40]!r}, which the playlist's address does not have.")
+            self.variables[name] = values[name]
+
+    def on_start(self, value: str) -> None:
+        text = attributes(value).get("TIME-OFFSET", "")
+        if re.fullmatch(r"-?\d{1,9}(?:\.\d{0,9})?", text, re.A):
+            self.start = float(text)
+
+    def on_session_data(self, value: str) -> None:
+        given = attributes(value)
+        self.note(given.get("DATA-ID", "session-data"), given.get("VALUE") or given.get("URI", ""))
+
+    def on_date_range(self, value: str) -> None:
+        given = attributes(value)
+        self.note(f"date-range {given.get('ID', '')}".strip(), value)
+
+    def on_steering(self, value: str) -> None:
+        self.note("content-steering", attributes(value).get("SERVER-URI", ""))
+
+    def note(self, name: str, value: str) -> None:
+        if len(self.notes) < _MOST_NOTES:
+            self.notes.append(Note(name[:200], value[:2_000]))
+
+
+def _merged(renditions: list[Rendition], within: list[Rendition]) -> list[Rendition]:
+    """The renditions, copies of one under other addresses (redundant streams) as one, with what is inside of each."""
+    merged: dict[tuple[object, ...], Rendition] = {}
+    for rendition in renditions:
+        inside = [sound for sound in within if sound.type == "audio" and sound.group == rendition.sound_group]
+        if rendition.sound_group and inside and rendition.group is None:
+            rendition = replace(
+                rendition,
+                sound_within=True,
+                language=inside[0].language,
+                sound_default=any(sound.default for sound in inside),
+            )
+        known = merged.get(key := _likeness(rendition))
+        if known is None:
+            merged[key] = rendition
+        elif rendition.url not in (known.url, *known.others):
+            merged[key] = replace(known, others=(*known.others, rendition.url))
+    return list(merged.values())
+
+
+def _likeness(rendition: Rendition) -> tuple[object, ...]:
+    """What two copies of one rendition have in common. Variants that differ in nothing but their address, or the groups
+    that stand beside them, are copies (§6.2.4)."""
+    if rendition.group is not None:
+        return (rendition.type, rendition.group, rendition.language, rendition.label, rendition.url)
+    if rendition.bitrate is None or (not rendition.codecs and rendition.width is None):
+        return (rendition.url,)
+    return (
+        rendition.type,
+        rendition.codecs,
+        rendition.width,
+        rendition.height,
+        rendition.frame_rate,
+        rendition.bitrate,
+        rendition.average,
+        rendition.range,
+        rendition.score,
+        rendition.sound_group,
+        rendition.subtitle_group,
+        rendition.label,
+    )
 
 
 _TAGS: dict[str, Callable[[_Reader, str], None]] = {
     "#EXT-X-STREAM-INF": _Reader.on_variant,
+    "#EXT-X-I-FRAME-STREAM-INF": _Reader.on_stills,
     "#EXT-X-MEDIA": _Reader.on_media,
+    "#EXT-X-SESSION-KEY": _Reader.on_session_key,
+    "#EXT-X-SESSION-DATA": _Reader.on_session_data,
+    "#EXT-X-CONTENT-STEERING": _Reader.on_steering,
+    "#EXT-X-DEFINE": _Reader.on_define,
+    "#EXT-X-START": _Reader.on_start,
     "#EXTINF": _Reader.on_duration,
     "#EXT-X-BYTERANGE": _Reader.on_range,
     "#EXT-X-DISCONTINUITY": _Reader.on_discontinuity,
+    "#EXT-X-DISCONTINUITY-SEQUENCE": _Reader.on_discontinuity_sequence,
+    "#EXT-X-MEDIA-SEQUENCE": _Reader.on_sequence,
+    "#EXT-X-TARGETDURATION": _Reader.on_target,
     "#EXT-X-KEY": _Reader.on_key,
-    "#EXT-X-SESSION-KEY": _Reader.on_key,
     "#EXT-X-MAP": _Reader.on_map,
+    "#EXT-X-GAP": _Reader.on_gap,
+    "#EXT-X-PROGRAM-DATE-TIME": _Reader.on_moment,
+    "#EXT-X-DATERANGE": _Reader.on_date_range,
     "#EXT-X-PLAYLIST-TYPE": _Reader.on_type,
     "#EXT-X-ENDLIST": _Reader.on_end,
 }

@@ -1,14 +1,27 @@
 """From an answer of a server to a presentation: the playlists behind a playlist are fetched here, and only here."""
 
-from collections.abc import Iterable
+import asyncio
+import logging
+import time
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
+from email.utils import parsedate_to_datetime
+from urllib.parse import urlsplit, urlunsplit
 
-from mudlark.errors import ManifestError, UsageError
+from mudlark.errors import ManifestError, NetworkError, Refused, UsageError
 from mudlark.manifest import hls
-from mudlark.manifest.model import Document, Presentation, Track
+from mudlark.manifest.model import Document, Presentation, Rendition, Segment
 from mudlark.manifest.plain import plain_file
 from mudlark.media.sniff import sniff
 from mudlark.together import together
+from mudlark.web.address import shown
 from mudlark.web.session import Look, Session
+
+_FORBIDDEN = 403
+_MOST_TRIED = 20  # renditions that are looked at for one in clear
+_QUIET = 5  # target durations after which a list that has not changed is taken for finished
+_SHORTEST_TARGET, _LONGEST_WAIT = 2.0, 15.0  # seconds
+_log = logging.getLogger(__name__)
 
 
 def wants_text(head: bytes, kind: str) -> bool:
@@ -30,15 +43,25 @@ def open_presentation(look: Look) -> Presentation:
     """The presentation that an answer holds: a playlist, or a plain file."""
     if sniff(look.body) == "dash":
         raise UsageError(f"{look.url} is a DASH manifest; this version of Mudlark reads HLS only.")
-    if is_manifest(look):
-        playlist = hls.parse(look.body, look.url)
-        document = Document(look.url, look.body)
-        if playlist.master:
-            return Presentation(look.url, "hls", playlist.tracks, [document])
-        track = Track("v1", "video", look.url)
-        _fill(track, playlist)
-        return Presentation(look.url, "hls", [track], [document])
-    return plain_file(look)
+    if not is_manifest(look):
+        return plain_file(look)
+    playlist = hls.parse(look.body, look.url)
+    document = Document(look.url, look.body)
+    if not playlist.master:
+        if playlist.protected:
+            raise refusal(look.url, playlist.protected)
+        rendition = Rendition("v1", "video", look.url)
+        rendition = _filled(rendition, playlist, look.url)
+        if not playlist.ended and not _old(look, playlist):
+            rendition = replace(rendition, segments=None)  # whether it is finished is asked when it is filled
+            return Presentation(look.url, "hls", (rendition,))
+        return Presentation(look.url, "hls", (rendition,), (document,), playlist.notes)
+    if playlist.only_stills:
+        raise ManifestError(
+            f"{look.url} lists still pictures for seeking only (EXT-X-I-FRAME-STREAM-INF), no film.",
+            advice="Look for the master playlist that the page itself plays.",
+        )
+    return Presentation(look.url, "hls", playlist.renditions, (document,), playlist.notes)
 
 
 async def load(session: Session, address: str) -> Presentation:
@@ -49,30 +72,127 @@ async def load(session: Session, address: str) -> Presentation:
     return plain_file(await session.glance(look.url, patient=True), look)
 
 
-async def fill(session: Session, presentation: Presentation, tracks: Iterable[Track]) -> None:
-    """Read the playlists of those tracks that have none yet."""
-    waiting = [track for track in tracks if track.segments is None and track.type != "subtitles"]
-    looks = await together(session.look(track.url, wants_text) for track in waiting)
-    for track, look in zip(waiting, looks, strict=True):
-        _fill(track, hls.parse(look.body, look.url))
-        presentation.documents.append(Document(look.url, look.body))
+async def fill(
+    session: Session, presentation: Presentation, renditions: Iterable[Rendition], *, patient: bool = True
+) -> Presentation:
+    """The presentation with the playlists of those renditions read that were not yet. patient: wait where it has to be
+    seen whether one still grows.
+
+    Raises Refused where one of them is protected, and names those that are not.
+    """
+    waiting = [one for one in renditions if one.segments is None and one.url]
+    master = next((document for document in presentation.documents if document.url == presentation.url), None)
+    variables = hls.parse(master.body, master.url).variables if master and waiting else {}
+    read = await together(_read(session, one, presentation.url, variables, patient) for one in waiting)
+    changed: dict[str, Rendition] = {}
+    documents: list[Document] = []
+    notes = list(presentation.notes)
+    for one, (look, playlist) in zip(waiting, read, strict=True):
+        if playlist.protected:
+            raise await _refusal(session, presentation, one, playlist, variables)
+        changed[one.name] = _filled(one, playlist, presentation.url)
+        documents.append(Document(look.url, look.body))
+        notes += playlist.notes
+    filled = presentation.with_renditions(changed, tuple(documents))
+    return replace(filled, notes=tuple(dict.fromkeys(notes)))
 
 
-def _fill(track: Track, playlist: hls.Playlist) -> None:
+async def _read(
+    session: Session, rendition: Rendition, master: str, variables: Mapping[str, str], patient: bool
+) -> tuple[Look, hls.Playlist]:
+    """The playlist of a rendition, from whichever of its addresses gives it; waits to see whether it is finished."""
+    look, playlist = await _read_any(session, rendition, master, variables)
+    if not patient or playlist.ended or _old(look, playlist) or not playlist.segments or playlist.protected:
+        return look, playlist
+    await asyncio.sleep(min(max(playlist.target or 0.0, _SHORTEST_TARGET) * 1.5, _LONGEST_WAIT))
+    again, later = await _read_any(session, rendition, master, variables)
+    if later.segments != playlist.segments:
+        raise UsageError(f"{playlist.url} is a live playlist; this version of Mudlark fetches finished ones.")
+    _log.info("%s does not say that it is finished, and does not grow", shown(playlist.url))
+    return again, later
+
+
+async def _read_any(
+    session: Session, rendition: Rendition, master: str, variables: Mapping[str, str]
+) -> tuple[Look, hls.Playlist]:
+    addresses = [rendition.url, *rendition.others]
+    if extra := with_query_of(master, rendition.url):
+        addresses.append(extra)
+    first: NetworkError | None = None
+    for address in addresses:
+        if address == extra and first is not None and first.status != _FORBIDDEN:
+            continue
+        try:
+            look = await session.look(address, wants_text)
+        except NetworkError as problem:
+            first = first or problem
+            continue
+        if first is not None:
+            _log.warning("%s cannot be had; %s is taken instead", shown(rendition.url), shown(address))
+        return look, hls.parse(look.body, look.url, variables)
+    assert first is not None
+    raise first
+
+
+def with_query_of(parent: str, child: str) -> str | None:
+    """The child's address with its parent's query, where it is of the same host and has none. Many servers want that,
+    though relative addresses are resolved without (RFC 3986 §5.3); so it is tried only after a refusal."""
+    above, below = urlsplit(parent), urlsplit(child)
+    if not above.query or below.query or above.netloc != below.netloc:
+        return None
+    return urlunsplit(below._replace(query=above.query))
+
+
+def _old(look: Look, playlist: hls.Playlist) -> bool:
+    """True if the server says that a playlist has not changed for long: it is finished, whatever it says itself."""
+    try:
+        changed = parsedate_to_datetime(look.headers.get("last-modified", "")).timestamp()
+    except (ValueError, TypeError, OverflowError):
+        return False
+    return time.time() - changed > _QUIET * max(playlist.target or 0.0, _SHORTEST_TARGET) + 30.0
+
+
+async def _refusal(
+    session: Session, presentation: Presentation, one: Rendition, playlist: hls.Playlist, variables: Mapping[str, str]
+) -> Refused:
+    """Words for a protected rendition, with those of the presentation that are not."""
+    others = [
+        other
+        for other in presentation.renditions
+        if other.type in ("video", "audio") and other.url and other.name != one.name and other.segments is None
+    ]
+    clear = []
+    for other in others[:_MOST_TRIED]:
+        try:
+            _, there = await _read_any(session, other, presentation.url, variables)
+        except (NetworkError, ManifestError):
+            continue
+        if not there.protected:
+            clear.append(other)
+    refused = refusal(playlist.url, playlist.protected)
+    if clear:
+        names = ", ".join(f"{other.name} ({other.language or other.height or other.type})" for other in clear)
+        refused.advice += f" Of the same presentation these are in clear: {names}; take one with --rendition NAME."
+    return refused
+
+
+def refusal(url: str, systems: Sequence[str]) -> Refused:
+    """Words for what is protected."""
+    return Refused(f"{url} is protected by {' and '.join(systems)}.", "Mudlark does not fetch protected media.")
+
+
+def _filled(rendition: Rendition, playlist: hls.Playlist, master: str) -> Rendition:
+    """The rendition with the segments that its playlist lists."""
     if playlist.master:
         raise ManifestError(f"{playlist.url} is a master playlist where a media playlist was expected.")
     if not playlist.segments:
         raise ManifestError(
             f"{playlist.url} lists no segments.", advice="The recording may not have begun, or be gone."
         )
-    if playlist.has_map:
-        raise UsageError(
-            f"{playlist.url} has fragmented MP4 segments; this version of Mudlark reads transport streams."
-        )
-    if playlist.encryption:
-        raise UsageError(
-            f"{playlist.url} is encrypted ({playlist.encryption}); this version of Mudlark cannot read it."
-        )
-    if not playlist.ended:
-        raise UsageError(f"{playlist.url} is a live playlist; this version of Mudlark fetches finished ones.")
-    track.segments = playlist.segments
+    segments = tuple(_with_fallback(segment, playlist.url) for segment in playlist.segments)
+    return replace(rendition, segments=segments, precision=playlist.precision)
+
+
+def _with_fallback(segment: Segment, playlist: str) -> Segment:
+    extra = with_query_of(playlist, segment.resource.url)
+    return replace(segment, resource=replace(segment.resource, others=(extra,))) if extra else segment

@@ -1,64 +1,98 @@
-"""What a manifest promises: a presentation has tracks, tracks have segments.
+"""What a manifest promises: a presentation has renditions, renditions have segments. All of them are values.
 
-A plain file is a presentation with one track of one segment, so everything after this point is one path.
+A plain file is a presentation with one rendition of one segment, so everything after this point is one path.
 """
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, replace
 from typing import Literal
+
+from mudlark.web.resource import Resource
+
+RenditionType = Literal["video", "audio", "subtitles", "captions", "other"]
+PresentationKind = Literal["hls", "file", "images", "series"]
 
 
 @dataclass(frozen=True, slots=True)
-class ByteRange:
-    """A part of a resource: first byte and number of bytes."""
+class Cipher:
+    """AES-128 in CBC mode over a whole segment (RFC 8216 §4.3.2.4). iv: 16 bytes."""
 
-    start: int
-    length: int
+    key: Resource
+    iv: bytes
+
+
+@dataclass(frozen=True, slots=True)
+class Initialization:
+    """The section that must be read before the segments that name it (EXT-X-MAP)."""
+
+    resource: Resource
+    cipher: Cipher | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Segment:
-    """number: from 0 in its track. duration: seconds as promised, 0 if unknown.
+    """sequence: its number in the manifest (media sequence number). begin, duration: seconds as promised.
 
-    validator: the entity tag that the resource must still have when this part of it is fetched.
+    stretch: the number of the part in which all renditions share one clock. gap: said to be missing (EXT-X-GAP).
+    moment: the time of day at which it begins (RFC 3339), as stated.
     """
 
-    number: int
-    url: str
+    sequence: int
+    resource: Resource
+    begin: float = 0.0
     duration: float = 0.0
-    byte_range: ByteRange | None = None
-    discontinuity: bool = False
-    validator: str | None = None
+    stretch: int = 0
+    init: Initialization | None = None
+    cipher: Cipher | None = None
+    gap: bool = False
+    moment: str | None = None
 
 
-@dataclass(slots=True)
-class Track:
-    """One rendition. segments: None while its own playlist has not been read. bitrate: bits a second, peak.
+@dataclass(frozen=True, slots=True)
+class Rendition:
+    """One way to see or hear a presentation. segments: None while its own playlist has not been read.
 
-    sound_within: its group of sounds has one that is inside of it, in its own language; sound_default: as the default.
+    bitrate, average: bits a second, peak and average. score: how much its maker likes it (the more the better).
+    range: SDR, HLG or PQ. group: of those that are alternatives. sound_group, subtitle_group: those that go with it.
+    sound_within: its group of sounds has one that is inside of it; sound_default: as the default.
+    others: other playlists of the same. precision: seconds by which each promised duration may be off.
     """
 
     name: str
-    type: Literal["video", "audio", "subtitles", "file", "images"]
+    type: RenditionType
     url: str
     codecs: tuple[str, ...] = ()
     width: int | None = None
     height: int | None = None
     frame_rate: float | None = None
     bitrate: int | None = None
+    average: int | None = None
+    score: float | None = None
+    range: str | None = None
+    channels: str | None = None
     language: str | None = None
     label: str | None = None
     group: str | None = None
-    audio_group: str | None = None
+    sound_group: str | None = None
+    subtitle_group: str | None = None
     default: bool = False
+    forced: bool = False
+    characteristics: tuple[str, ...] = ()
     sound_within: bool = False
     sound_default: bool = False
-    segments: list[Segment] | None = None
+    others: tuple[str, ...] = ()
+    segments: tuple[Segment, ...] | None = None
+    precision: float = 0.01
 
     @property
     def duration(self) -> float | None:
         """Seconds, the sum of what the segments promise; None while unknown."""
         total = sum(segment.duration for segment in self.segments or ())
         return total or None
+
+    @property
+    def tolerance(self) -> float:
+        """Seconds by which the sum of the promised durations may be off."""
+        return len(self.segments or ()) * self.precision
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,26 +103,53 @@ class Document:
     body: bytes
 
 
-@dataclass(slots=True)
-class Presentation:
-    """url: final address of the manifest or file. kind: what it is. documents: the manifests read so far.
+@dataclass(frozen=True, slots=True)
+class Note:
+    """Something that a manifest says beside its media: a date range, session data. name: its tag or identifier."""
 
-    Of a plain file also: length in bytes, the name that the server gives it, digests it states (hexadecimal), its
-    entity tag and date as stated (ETag, Last-Modified), and its first bytes.
+    name: str
+    value: str
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """What a server says of a plain file. length: bytes. filename: the name it gives. digests: stated, by algorithm, in
+    hexadecimal. validator, modified: entity tag and date as stated. head: its first bytes.
     """
 
-    url: str
-    kind: Literal["hls", "file", "images", "series"]
-    tracks: list[Track]
-    documents: list[Document] = field(default_factory=list)
     length: int | None = None
     filename: str | None = None
-    digests: dict[str, str] = field(default_factory=dict)
+    digests: tuple[tuple[str, str], ...] = ()
     validator: str | None = None
     modified: str | None = None
     head: bytes = b""
 
+
+@dataclass(frozen=True, slots=True)
+class Presentation:
+    """url: final address of the manifest or file. documents: the manifests read so far. notes: what they say beside.
+
+    protected: the systems that protect renditions which were left out for it.
+    """
+
+    url: str
+    kind: PresentationKind
+    renditions: tuple[Rendition, ...]
+    documents: tuple[Document, ...] = ()
+    notes: tuple[Note, ...] = ()
+    facts: Facts = Facts()
+    protected: tuple[str, ...] = ()
+
     @property
     def duration(self) -> float | None:
-        """The longest of its tracks, in seconds."""
-        return max((track.duration or 0.0 for track in self.tracks), default=0.0) or None
+        """The longest of its renditions, in seconds."""
+        return max((rendition.duration or 0.0 for rendition in self.renditions), default=0.0) or None
+
+    def named(self, name: str) -> Rendition:
+        """The rendition of a name."""
+        return next(rendition for rendition in self.renditions if rendition.name == name)
+
+    def with_renditions(self, changed: dict[str, Rendition], documents: tuple[Document, ...]) -> "Presentation":
+        """The same with some renditions, by their names, known better, and the documents that told of them."""
+        renditions = tuple(changed.get(rendition.name, rendition) for rendition in self.renditions)
+        return replace(self, renditions=renditions, documents=(*self.documents, *documents))

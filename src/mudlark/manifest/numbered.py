@@ -7,9 +7,10 @@ double while there is something, then by halves.
 from collections.abc import Awaitable, Callable, Sequence
 
 from mudlark.errors import NetworkError, UsageError
-from mudlark.manifest.model import Presentation, Segment, Track
+from mudlark.manifest.model import Presentation, Rendition, RenditionType, Segment
 from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
+from mudlark.web.resource import Resource
 from mudlark.web.series import find_series
 from mudlark.web.session import Session
 
@@ -18,8 +19,7 @@ _MOST = 100_000  # segments
 
 def images(addresses: Sequence[str]) -> Presentation:
     """Page images, in the order given."""
-    segments = [Segment(number, address) for number, address in enumerate(addresses)]
-    return Presentation(addresses[0], "images", [Track("pages", "images", addresses[0], segments=segments)])
+    return Presentation(addresses[0], "images", (_listed("pages", "other", addresses),))
 
 
 async def series(session: Session, addresses: Sequence[str]) -> Presentation:
@@ -45,8 +45,12 @@ async def series(session: Session, addresses: Sequence[str]) -> Presentation:
         last += await _reach(lambda step: there(last + step), _MOST)
         known = dict(found.members)
         numbered = [known.get(number) or found.at(number) or "" for number in range(first, last + 1)]
-    segments = [Segment(number, address) for number, address in enumerate(numbered)]
-    return Presentation(numbered[0], "series", [Track("series", "video", numbered[0], segments=segments)])
+    return Presentation(numbered[0], "series", (_listed("series", "video", numbered),))
+
+
+def _listed(name: str, type: RenditionType, addresses: Sequence[str]) -> Rendition:
+    segments = tuple(Segment(number, Resource(address)) for number, address in enumerate(addresses))
+    return Rendition(name, type, addresses[0], segments=segments)
 
 
 async def _reach(there: Callable[[int], Awaitable[bool]], most: int) -> int:

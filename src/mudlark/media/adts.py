@@ -1,78 +1,41 @@
-"""AAC in ADTS frames: frame headers in arrays, the AudioSpecificConfig they imply, and frame times.
+"""AAC in ADTS frames, and the AudioSpecificConfig that their headers imply.
 
-Follows ISO/IEC 14496-3 §1.A.2.2 (ADTS) and §1.6.2.1 (AudioSpecificConfig).
+Follows ISO/IEC 14496-3 §1.A.2.2 (ADTS), §1.6.2.1 (AudioSpecificConfig) and §4.4.2 (raw data blocks, for silence).
 """
-
-from dataclasses import dataclass
 
 import numpy as np
 
 from mudlark.errors import FormatError
-from mudlark.media.samples import Bytes, Format, Ints, Samples
+from mudlark.media.framed import Syntax, bits_of, reserved
+from mudlark.media.samples import Bytes, Format, Ints
 
-_RATES = (96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 16000, 12000, 11025, 8000, 7350)
+RATES = (96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 16000, 12000, 11025, 8000, 7350)
 _CHANNELS = (0, 1, 2, 3, 4, 5, 6, 8)
 FRAME = 1024  # samples a frame
-_TOLERANCE = 0.020  # seconds by which a timestamp may differ from the running count before it is a jump
+# syntax elements of each channel configuration (§1.6.3.5): s one channel, c a pair, l low frequencies
+_ELEMENTS = ("", "s", "c", "sc", "scs", "scc", "sccl", "scccl")
 
 
-@dataclass(frozen=True, slots=True)
-class Frames:
-    """Positions, lengths and header lengths in bytes of whole ADTS frames; `rest`: where the unfinished one begins."""
-
-    positions: Ints
-    lengths: Ints
-    headers: Ints
-    rest: int
-
-
-def frames(stream: Bytes) -> Frames:
-    """Find the chain of frames. Bytes that belong to no frame are stepped over."""
-    marks = (
-        np.flatnonzero((stream[:-6] == 0xFF) & (stream[1:-5] & 0xF6 == 0xF0)) if len(stream) > 6 else np.zeros(0, int)
-    )
-    marks = marks.astype(np.int64)
-    if not len(marks):
-        return Frames(marks, marks, marks, max(0, len(stream) - 6))
-    first = marks[0]
-    alike = marks[(stream[marks + 2] == stream[first + 2]) & (stream[marks + 1] == stream[first + 1])]
-    lengths = _lengths(stream, alike)
-    if np.array_equal(alike[1:], alike[:-1] + lengths[:-1]) and (lengths > 7).all():
-        chain = alike
-    else:
-        chain = _walk(marks, _lengths(stream, marks), len(stream))
-        lengths = _lengths(stream, chain)
-    whole = chain + lengths <= len(stream)
-    rest = int(chain[~whole][0]) if not whole.all() else int(chain[-1] + lengths[-1]) if len(chain) else len(stream)
-    chain, lengths = chain[whole], lengths[whole]
-    return Frames(chain, lengths, np.where(stream[chain + 1] & 1, 7, 9).astype(np.int64), rest)
+def _marks(stream: Bytes) -> Ints:
+    return np.flatnonzero((stream[:-1] == 0xFF) & (stream[1:] & 0xF6 == 0xF0))
 
 
 def _lengths(stream: Bytes, at: Ints) -> Ints:
     fields = stream[at[:, None] + np.arange(3, 6)].astype(np.int64)
     lengths: Ints = (fields[:, 0] & 3) << 11 | fields[:, 1] << 3 | fields[:, 2] >> 5
-    return lengths
+    return np.where(lengths > 7, lengths, 0)
 
 
-def _walk(marks: Ints, lengths: Ints, end: int) -> Ints:
-    """Follow the chain mark by mark: the slow way, for streams in which sync words also occur inside frames."""
-    following = dict(zip(marks.tolist(), lengths.tolist(), strict=True))
-    chain = []
-    at = int(marks[0])
-    for mark in marks.tolist():
-        target = mark + following[mark]
-        if mark >= at and following[mark] > 7 and (target in following or target >= end - 6):
-            chain.append(mark)
-            at = target
-    return np.array(chain, np.int64)
+def _stripped(stream: Bytes, at: Ints) -> Ints:
+    return 9 - 2 * bits_of(stream, at, 1, 0, 1)
 
 
 def audio_format(header: bytes) -> Format:
     """The format that an ADTS header describes; its timescale is the sample rate."""
     profile, rate = header[2] >> 6, header[2] >> 2 & 15
     channels = (header[2] & 1) << 2 | header[3] >> 6
-    if rate >= len(_RATES):
-        raise FormatError(f"An AAC header names the reserved sample rate {rate}")
+    if rate >= len(RATES):
+        raise reserved(f"sample rate ({rate})")
     if not channels:
         raise FormatError("An AAC stream describes its channels inside the frames, which is not supported")
     kind = profile + 1
@@ -80,70 +43,39 @@ def audio_format(header: bytes) -> Format:
     return Format(
         type="audio",
         codec=f"mp4a.40.{kind}",
-        timescale=_RATES[rate],
+        timescale=RATES[rate],
         config=config,
         sample_duration=FRAME,
         channels=_CHANNELS[channels],
-        sample_rate=_RATES[rate],
+        sample_rate=RATES[rate],
     )
 
 
-class AacStream:
-    """Turns ADTS with the 90 kHz timestamps of its packets into samples.
+ADTS = Syntax(
+    header=7, marks=_marks, lengths=_lengths, alike=b"\0\xff\xfd\xc0", format=audio_format, stripped=_stripped
+)
 
-    Frames are counted on from the first timestamp; a timestamp that is off by more than a little (a gap, or an
-    overlap) moves the count there.
+
+def silence(config: bytes) -> bytes | None:
+    """A raw data block of AAC-LC in which every channel is silent; None if the configuration is of another kind.
+
+    Every channel has no scale factor bands at all (max_sfb 0), so nothing of a spectrum follows.
     """
-
-    def __init__(self, track: int) -> None:
-        self.track = track
-        self.format: Format | None = None
-        self._next: int | None = None
-
-    def restart(self) -> None:
-        """The next timestamp starts a new count."""
-        self._next = None
-
-    def samples(self, stream: Bytes, starts: Ints, pts: Ints) -> tuple[Samples | None, int]:
-        """Samples of all whole frames, and where the unfinished rest begins.
-
-        starts: where in the stream each timed packet begins; pts: its time in ticks of 90 kHz, unwrapped; shape (k,).
-        """
-        found = frames(stream)
-        count = len(found.positions)
-        if not count:
-            return None, found.rest
-        head = stream[found.positions[0] : found.positions[0] + 7].tobytes()
-        if self.format is None:
-            self.format = audio_format(head)
-        elif (changed := audio_format(head)) != self.format:
-            raise FormatError(
-                f"The sound changes from {self.format.sample_rate} Hz, {self.format.channels} channels to "
-                f"{changed.sample_rate} Hz, {changed.channels} channels in the middle, which one file cannot hold"
-            )
-        times = self._times(count, np.searchsorted(found.positions, starts), pts)
-        begins, ends = found.positions + found.headers, found.positions + found.lengths
-        whole = stream.data
-        pieces = [whole[begin:end] for begin, end in zip(begins.tolist(), ends.tolist(), strict=True)]
-        return Samples(
-            self.track, self.format, ends - begins, times, times, np.ones(count, np.bool_), pieces
-        ), found.rest
-
-    def _times(self, count: int, frame: Ints, pts: Ints) -> Ints:
-        """Times in ticks of the sample rate: a running count that jumps only where a timestamp says so."""
-        assert self.format is not None
-        rate = self.format.sample_rate
-        stated = (pts * rate + 45_000) // 90_000
-        frame, first = np.unique(frame, return_index=True)  # of two timestamps for one frame the first counts
-        frame, stated = frame[frame < count], stated[first][frame < count]
-        if self._next is None:
-            self._next = int(stated[0] - frame[0] * FRAME) if len(frame) else 0
-        times = self._next + np.arange(count, dtype=np.int64) * FRAME
-        off = stated - times[frame]
-        while len(jumps := np.flatnonzero(np.abs(off) > _TOLERANCE * rate)):
-            jump = jumps[0]
-            shift = off[jump]
-            times[frame[jump] :] += shift
-            off[frame >= frame[jump]] -= shift
-        self._next = int(times[-1]) + FRAME
-        return times
+    if len(config) < 2 or config[0] >> 3 not in (2, 5, 29):
+        return None
+    channels = config[1] >> 3 & 15
+    if not 0 < channels < len(_ELEMENTS):
+        return None
+    stream = "0" * 8 + "000"  # global_gain; no pulses, no noise shaping, no gain control
+    window = "0" * 11  # reserved, sequence and shape of the window, max_sfb, no prediction
+    single = "0" * 8 + window + "000"
+    codes = {"s": "000", "c": "001", "l": "011"}
+    bits = ""
+    tags = dict.fromkeys(codes, 0)
+    for element in _ELEMENTS[channels]:
+        bits += codes[element] + f"{tags[element]:04b}"
+        tags[element] += 1
+        bits += "1" + window + "00" + stream + stream if element == "c" else single
+    bits += "111"
+    bits += "0" * (-len(bits) % 8)
+    return int(bits, 2).to_bytes(len(bits) // 8, "big")

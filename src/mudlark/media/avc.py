@@ -1,66 +1,23 @@
-"""H.264 elementary streams: NAL units in arrays, parameter sets, and access units as MP4 samples.
+"""H.264 elementary streams: parameter sets, and what they say of the picture.
 
-Follows ITU-T H.264 (§7.3, Annex B, Annex E) and ISO/IEC 14496-15 §5 (decoder configuration, length-prefixed samples).
-Start codes become lengths in place wherever there is room, so picture bytes are never copied here.
+Follows ITU-T H.264 (§7.3, §7.4.1, Annex E) and ISO/IEC 14496-15 §5 (decoder configuration).
 """
 
-from dataclasses import dataclass, replace
+from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
 from mudlark.errors import FormatError
 from mudlark.media.bits import Bits
-from mudlark.media.samples import Bytes, Flags, Format, Ints, Samples
+from mudlark.media.nal import CLOCK, Dialect, Picture, unescape
 
 IDR, SPS, PPS, DELIMITER = 5, 7, 8, 9
-_PICTURE = ~np.isin(np.arange(32), [DELIMITER, 10, 11, 12])  # not delimiters, ends of sequence and stream, filler
-_PICTURE_ONLY = _PICTURE & ~np.isin(np.arange(32), [SPS, PPS])
 _WITH_CHROMA_FIELDS = (100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135)
 _PIXEL_ASPECTS = (
     *((0, 1), (1, 1), (12, 11), (10, 11), (16, 11), (40, 33), (24, 11), (20, 11), (32, 11), (80, 33), (18, 11)),
     *((15, 11), (64, 33), (160, 99), (4, 3), (3, 2), (2, 1)),
 )
-_CHUNK = 1 << 15  # 16-bit words scanned at a time, so that the work stays in the cache
-CLOCK = 90_000  # ticks a second of the times given to AvcStream
-
-
-def start_codes(stream: Bytes) -> Ints:
-    """Positions of every 00 00 01 in the stream (Annex B §B.1)."""
-    words = stream[: len(stream) // 2 * 2].view("<u2")
-    masked, zero = np.empty(_CHUNK, np.uint16), np.empty(_CHUNK, np.bool_)
-    found: list[Ints] = []
-    for first in range(0, len(words), _CHUNK):
-        part = words[first : first + _CHUNK]
-        # 00 00 at an even place, or 00 01 at an even place that may end a start code begun one byte earlier
-        low = np.bitwise_and(part, np.uint16(0xFEFF), out=masked[: len(part)])
-        hits = np.equal(low, 0, out=zero[: len(part)]).nonzero()[0]
-        hits += first
-        found.append(hits)
-    hits = np.concatenate(found) if found else np.zeros(0, np.int64)
-    whole = words[hits] == 0
-    even = hits[whole] * 2
-    even = even[even + 2 < len(stream)]
-    even = even[stream[even + 2] == 1]
-    odd = hits[~whole] * 2 - 1
-    odd = odd[odd >= 0]
-    odd = odd[stream[odd] == 0]
-    places = np.concatenate([even, odd])
-    places.sort()
-    return places
-
-
-def nal_units(stream: Bytes) -> tuple[Ints, Ints]:
-    """First byte (the header) and end of each NAL unit; zero bytes that trail a unit belong to none."""
-    codes = start_codes(stream)
-    begins = codes + 3
-    ends = np.append(codes[1:], len(stream))
-    while True:
-        trailing = (ends > begins) & (stream[np.maximum(ends - 1, 0)] == 0)
-        if not trailing.any():
-            break
-        ends = ends - trailing
-    filled = ends > begins
-    return begins[filled], ends[filled]
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,11 +36,6 @@ class SequenceParameters:
     frames_only: bool
     pixel_aspect: tuple[int, int]
     ticks_per_frame: int
-
-
-def unescape(unit: bytes) -> bytes:
-    """Remove emulation prevention bytes (§7.4.1)."""
-    return unit.replace(b"\0\0\3", b"\0\0")
 
 
 def parse_sps(unit: bytes) -> SequenceParameters:
@@ -180,126 +132,35 @@ def configuration(sps: list[bytes], pps: list[bytes]) -> bytes:
     return record
 
 
-class AvcStream:
-    """Turns an H.264 elementary stream with its timestamps into samples.
-
-    Parameter sets go into the format; while they stay the same they are left out of the samples. Once a set changes,
-    the samples keep theirs, and the codec of the format becomes avc3.
-    """
-
-    def __init__(self, track: int) -> None:
-        self.track = track
-        self.format: Format | None = None
-        self.changed = False
-        self.skipped = 0
-        self._sets: dict[tuple[int, int], bytes] = {}
-        self._seen: set[bytes] = set()
-        self._parameters: SequenceParameters | None = None
-
-    def samples(self, stream: Bytes, starts: Ints, dts: Ints, pts: Ints) -> Samples | None:
-        """Samples of a stretch of stream that begins and ends with an access unit.
-
-        stream: writable, used up by this call. starts: where each timed unit begins; dts, pts: its times, shape (k,).
-        Pictures before the first parameter sets cannot be decoded; they are counted in `skipped`.
-        """
-        begins, ends = nal_units(stream)
-        if not len(begins):
-            return None
-        kinds: Bytes = stream[begins] & np.uint8(0x1F)
-        self._learn(stream, begins, ends, kinds)
-        if self.format is None or self._parameters is None:
-            self.skipped += len(starts)
-            return None
-        first, dts, pts = self._access_units(begins, kinds, starts, dts, pts)
-        kept = (_PICTURE if self.changed else _PICTURE_ONLY)[kinds]
-        kept[: first[0]] = False
-        sizes = np.add.reduceat(np.where(kept, ends - begins + 4, 0), first)
-        sync = np.logical_or.reduceat(kinds == IDR, first)
-        whole = sizes > 0
-        pieces = _with_lengths(stream, begins, ends, kept)
-        return Samples(self.track, self.format, sizes[whole], dts[whole], pts[whole], sync[whole], pieces)
-
-    def _learn(self, stream: Bytes, begins: Ints, ends: Ints, kinds: Bytes) -> None:
-        """Take note of the parameter sets; make the format when there is one of each."""
-        for index in np.flatnonzero((kinds == SPS) | (kinds == PPS)).tolist():
-            unit = stream[begins[index] : ends[index]].tobytes()
-            if unit in self._seen:
-                continue
-            self._seen.add(unit)
-            kind = int(kinds[index])
-            if kind == SPS:
-                parameters = parse_sps(unit)
-                identifier = parameters.identifier
-                self._parameters = self._parameters or parameters
-            else:
-                identifier = Bits(unescape(unit)[1:]).unsigned()
-            known = self._sets.setdefault((kind, identifier), unit)
-            if known != unit or (self.format is not None and unit not in self.format.config):
-                self.changed = True
-        if self.changed and self.format is not None and self.format.codec.startswith("avc1"):
-            self.format = replace(self.format, codec="avc3" + self.format.codec[4:])
-        if self.format is None and self._parameters is not None:
-            sps, pps = ([u for (kind, _), u in self._sets.items() if kind == wanted] for wanted in (SPS, PPS))
-            if sps and pps:
-                self.format = Format(
-                    type="video",
-                    codec=f"avc1.{sps[0][1:4].hex()}",
-                    timescale=CLOCK,
-                    config=configuration(sps, pps),
-                    sample_duration=self._parameters.ticks_per_frame,
-                    width=self._parameters.width,
-                    height=self._parameters.height,
-                    pixel_aspect=self._parameters.pixel_aspect,
-                )
-
-    def _access_units(self, begins: Ints, kinds: Bytes, starts: Ints, dts: Ints, pts: Ints) -> tuple[Ints, Ints, Ints]:
-        """First NAL unit of each access unit with its times; several units under one timestamp are spread evenly."""
-        first = np.searchsorted(begins, starts)
-        timed = (first < len(begins)) & np.append(first[1:] != first[:-1], True)
-        first, dts, pts = first[timed], dts[timed], pts[timed]
-        if not len(first):
-            first, dts, pts = np.zeros(1, np.int64), dts[:1], pts[:1]
-        if self._parameters is None or not self._parameters.frames_only:
-            return first, dts, pts  # two fields under one timestamp are one sample
-        opening = kinds == DELIMITER
-        opening[: first[0]] = False
-        opening[first] = True
-        every = np.flatnonzero(opening)
-        if len(every) == len(first):
-            return first, dts, pts
-        step = self._parameters.ticks_per_frame or int(np.median(np.diff(dts)) if len(dts) > 1 else CLOCK // 25)
-        group = np.searchsorted(first, every, "right") - 1
-        within = np.arange(len(every)) - np.searchsorted(every, first)[group]
-        return every, dts[group] + within * step, pts[group] + within * step
+def _picture(sets: Sequence[bytes]) -> Picture:
+    first = parse_sps(next(unit for unit in sets if unit[0] & 31 == SPS))
+    return Picture(
+        name=f"avc1.{sets[0][1:4].hex()}",
+        width=first.width,
+        height=first.height,
+        pixel_aspect=first.pixel_aspect,
+        ticks_per_frame=first.ticks_per_frame,
+        fields=not first.frames_only,
+    )
 
 
-def _with_lengths(stream: Bytes, begins: Ints, ends: Ints, kept: Flags) -> list[memoryview]:
-    """The kept NAL units as buffers, each unit behind its four-byte length.
+def _configuration(sets: Sequence[bytes]) -> bytes:
+    return configuration([s for s in sets if s[0] & 31 == SPS], [s for s in sets if s[0] & 31 == PPS])
 
-    The length takes the place of the start code. A three-byte code right behind a kept unit leaves no room for four;
-    its length then stands in a buffer of its own.
-    """
-    previous = np.concatenate([[0], np.where(kept, ends, 0)[:-1]])
-    previous = np.maximum.accumulate(previous)[kept]
-    begins, ends = begins[kept], ends[kept]
-    room = (begins - 4 >= previous) & (begins >= 4)
-    lengths = (ends - begins).astype(">u4").view(np.uint8).reshape(-1, 4)
-    stream[begins[room, None] + np.arange(-4, 0)] = lengths[room]
-    whole, apart = stream.data, lengths.reshape(-1).data
-    if not len(begins):
-        return []
-    lead = np.where(room, begins - 4, begins)
-    breaks = np.flatnonzero(~room[1:] | (lead[1:] != ends[:-1])) + 1
-    run = np.concatenate([[0], breaks])
-    pieces: list[memoryview] = []
-    for index, roomy, begin, end in zip(
-        run.tolist(),
-        room[run].tolist(),
-        lead[run].tolist(),
-        ends[np.append(breaks, len(ends)) - 1].tolist(),
-        strict=True,
-    ):
-        if not roomy:
-            pieces.append(apart[index * 4 : index * 4 + 4])
-        pieces.append(whole[begin:end])
-    return pieces
+
+def _identifier(unit: bytes) -> int:
+    return parse_sps(unit).identifier if unit[0] & 31 == SPS else Bits(unescape(unit)[1:]).unsigned()
+
+
+_KINDS = np.arange(32)
+AVC = Dialect(
+    kinds=_KINDS.astype(np.uint8)[np.arange(256) & 31],
+    sets=(SPS, PPS),
+    delimiter=DELIMITER,
+    dropped=np.isin(_KINDS, [DELIMITER, 10, 11, 12]),  # delimiters, ends of sequence and stream, filler
+    sync=_KINDS == IDR,
+    in_band="avc3",
+    identifier=_identifier,
+    picture=_picture,
+    configuration=_configuration,
+)

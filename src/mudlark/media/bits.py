@@ -18,6 +18,11 @@ class Bits:
         self._left -= count
         return (self._value >> self._left) & ((1 << count) - 1)
 
+    @property
+    def left(self) -> int:
+        """Bits that have not been read."""
+        return self._left
+
     def flag(self) -> bool:
         """The next bit."""
         return bool(self.take(1))

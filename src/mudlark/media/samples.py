@@ -6,7 +6,8 @@ of buffers that are written one after the other. A writer takes `Samples`. Neith
 
 from bisect import bisect_left
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
+from enum import StrEnum
 from itertools import accumulate
 from typing import Literal, Protocol
 
@@ -23,8 +24,9 @@ class Format:
     """What a decoder must know before the first sample.
 
     codec: as in RFC 6381 (avc1.64001f, mp4a.40.2). timescale: ticks a second of dts and pts.
-    config: the decoder configuration (AVCDecoderConfigurationRecord, AudioSpecificConfig).
+    config: the decoder configuration, in the form that `codecs` names for the codec.
     sample_duration: usual ticks a sample, 0 when unknown. pixel_aspect: width and height of one pixel.
+    language: as stated, empty when it is not. entry: the sample entry of the MP4 that it was read from, whole.
     """
 
     type: Literal["video", "audio"]
@@ -37,6 +39,8 @@ class Format:
     pixel_aspect: tuple[int, int] = (1, 1)
     channels: int = 0
     sample_rate: int = 0
+    language: str = ""
+    entry: bytes = field(default=b"", compare=False, repr=False)
 
 
 @dataclass(slots=True)
@@ -59,6 +63,19 @@ class Samples:
     def __len__(self) -> int:
         return len(self.sizes)
 
+    def kept(self) -> "Samples":
+        """The same with bytes of its own, which hold for good."""
+        return replace(self, pieces=[memoryview(b"".join(self.pieces))])
+
+    def only(self, kept: Flags) -> "Samples":
+        """The samples for which `kept`, shape (n,), is true."""
+        turns = (np.flatnonzero(np.diff(kept)) + 1).tolist()
+        at = np.append(0, np.cumsum(self.sizes))
+        runs = cut_pieces(self.pieces, at[turns].tolist())
+        pieces = [piece for run in runs[0 if len(kept) and kept[0] else 1 :: 2] for piece in run]
+        arrays = (self.sizes[kept], self.dts[kept], self.pts[kept], self.sync[kept])
+        return Samples(self.track, self.format, *arrays, pieces)
+
     def split(self, at: int) -> "tuple[Samples, Samples]":
         """The samples before number `at`, and the others."""
         first, second = cut_pieces(self.pieces, [int(self.sizes[:at].sum())])
@@ -68,28 +85,65 @@ class Samples:
         )
 
 
+@dataclass(frozen=True, slots=True)
+class TrackLabel:
+    """What a file says of a track beside its format. language: BCP 47. default: played unless another is chosen."""
+
+    language: str = ""
+    name: str = ""
+    default: bool = True
+
+
+class LossCode(StrEnum):
+    """What may be lost or put in on the way from segments to a film."""
+
+    STRAY_BYTES = "stray-bytes"
+    PACKETS = "packets-lost"
+    UNDECODABLE = "undecodable-pictures"
+    LEFT_OUT = "left-out"
+    REPEATED = "repeated-samples"
+    LEAP = "timestamp-leap"
+    LEADING = "leading-pictures"
+    SILENCE = "silence-added"
+    HOLE = "sound-hole"
+
+
+@dataclass(frozen=True, slots=True)
+class Loss:
+    """How many of something were lost (or put in), and what. seconds: that they last. at: seconds on the film's clock,
+    if known.
+    """
+
+    code: LossCode
+    count: int
+    detail: str = ""
+    seconds: float = 0.0
+    at: float | None = None
+
+
 class SampleReader(Protocol):
     """Turns the segments of one rendition into samples, segment after segment."""
 
-    @property
-    def losses(self) -> list[str]:
-        """What the reader had to leave out so far, in words."""
+    wraps: float  # seconds after which its clock starts anew, 0 if it never does
 
-    def feed(self, data: bytes | memoryview) -> list[Samples]:
+    def begin(self, init: bytes | None = None) -> None:
+        """What follows continues nothing: timestamps may start anew. init: the initialization section, if any."""
+
+    def feed(self, data: memoryview) -> list[Samples]:
         """Take one whole segment; give what is complete by now. `data` is free again when this returns; the pieces of
-        the samples hold until the next call."""
+        the samples hold until the next call. On FormatError it is as if this had not been called."""
 
     def flush(self) -> list[Samples]:
         """Give what was held back for a continuation; the next segment does not continue this one."""
 
-    def restart(self) -> None:
-        """Forget timestamps and continuity: a discontinuity follows."""
+    def losses(self) -> list[Loss]:
+        """What was lost or left out since this was last asked."""
 
 
 def batches(reader: SampleReader, segments: Iterable[bytes]) -> Iterator[list[Samples]]:
     """All samples of some segments, batch by batch; each batch must be used up before the next is taken."""
     for segment in segments:
-        yield reader.feed(segment)
+        yield reader.feed(memoryview(segment))
     yield reader.flush()
 
 

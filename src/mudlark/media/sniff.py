@@ -46,6 +46,7 @@ _EXTENSIONS = {
     "hls": ".m3u8",
     "dash": ".mpd",
     "adts": ".aac",
+    "ac3": ".ac3",
     "wav": ".wav",
     "webp": ".webp",
     "html": ".html",
@@ -71,6 +72,9 @@ _ALSO = {
     "zip": "docx xlsx pptx odt ods odp epub apk jar xpi cbz kmz ipa whl",
     "ts": "m2ts mts mpegts",
 }
+_BOXES = frozenset(
+    [b"ftyp", b"styp", b"moov", b"moof", b"mdat", b"free", b"wide", b"skip", b"sidx", b"emsg", b"prft", b"ssix"]
+)
 _HTML = re.compile(rb"<(?:!doctype\s+html|html|head|body|title|meta|script|div|p|a|h1|table|!--)[\s>]", re.I)
 
 
@@ -79,7 +83,7 @@ def sniff(head: bytes) -> str:
     for magic, name in _MAGIC.items():
         if head.startswith(magic):
             return name
-    if head[4:8] in (b"ftyp", b"styp", b"moov", b"moof") or head[4:8] in (b"mdat", b"free", b"wide", b"skip"):
+    if head[4:8] in _BOXES:
         return "mp4"
     if looks_like_transport(head):
         return "ts"
@@ -88,8 +92,10 @@ def sniff(head: bytes) -> str:
     if len(head) > 2 and head[0] == 0xFF:
         if head[1] & 0xF6 == 0xF0:
             return "adts"
-        if head[1] & 0xE0 == 0xE0 and head[1] & 0x06 == 0x02:
+        if head[1] & 0xE0 == 0xE0 and head[1] & 0x06 in (0x02, 0x04) and head[1] & 0x18 != 0x08:
             return "mp3"
+    if head[:2] == b"\x0b\x77":
+        return "ac3"
     if head[_DESCRIPTORS : _DESCRIPTORS + 5] == b"CD001":
         return "iso"
     if head[_DESCRIPTORS : _DESCRIPTORS + 5] in (b"BEA01", b"NSR02", b"NSR03"):

@@ -1,30 +1,61 @@
 """MPEG-2 transport streams: packets in, samples out.
 
 Follows ISO/IEC 13818-1 §2.4. Works on whole segments as arrays, one row a packet; there is no loop over packets, only
-over stretches of them. Raises TransportError (with the byte offset) on input that is not a transport stream; loss
-inside one is counted and said in `losses`, not raised.
+over stretches of them. Raises TransportError (with the byte offset) on input that is not a transport stream, and is
+then as if it had not been fed; loss inside one is counted, not raised. Which elementary streams are read is a table.
 """
 
-from dataclasses import dataclass, field
+import copy
+from collections import Counter
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import numpy.typing as npt
 
 from mudlark.errors import FormatError, Refused
-from mudlark.media.adts import AacStream
-from mudlark.media.avc import AvcStream
-from mudlark.media.samples import Bytes, Flags, Ints, Samples
+from mudlark.media.ac3 import AC3
+from mudlark.media.adts import ADTS
+from mudlark.media.avc import AVC
+from mudlark.media.framed import FramedStream
+from mudlark.media.hevc import HEVC
+from mudlark.media.latm import LatmStream
+from mudlark.media.mpeg_audio import MPEG_AUDIO
+from mudlark.media.nal import NalStream
+from mudlark.media.opus import OpusStream
+from mudlark.media.samples import Bytes, Flags, Ints, Loss, LossCode, Samples
 
 Words = npt.NDArray[np.uint32]
 
 PACKET = 188
 _SYNC = 0x47
 _WRAP = 1 << 33
-_AVC, _AAC = 0x1B, 0x0F
-_UNSUPPORTED = {
-    **{0x01: "MPEG-1 video", 0x02: "MPEG-2 video", 0x03: "MPEG-1 audio", 0x04: "MPEG-2 audio", 0x11: "AAC in LATM"},
-    **{0x24: "HEVC video", 0x81: "AC-3 audio", 0x87: "E-AC-3 audio"},
+SoundStream = FramedStream | LatmStream | OpusStream
+Stream = NalStream | SoundStream
+# by the type that the program map states (§2.4.4.9), and by the descriptors of private streams (ETSI EN 300 468)
+_TYPES: dict[int, Callable[[int], Stream]] = {
+    0x03: lambda track: FramedStream(track, MPEG_AUDIO),
+    0x04: lambda track: FramedStream(track, MPEG_AUDIO),
+    0x0F: lambda track: FramedStream(track, ADTS),
+    0x11: LatmStream,
+    0x1B: lambda track: NalStream(track, AVC),
+    0x24: lambda track: NalStream(track, HEVC),
+    0x81: lambda track: FramedStream(track, AC3),
+    0x84: lambda track: FramedStream(track, AC3),
+    0x87: lambda track: FramedStream(track, AC3),
 }
+_PRIVATE_TYPE = 0x06
+_DESCRIPTORS: dict[int, Callable[[int], Stream]] = {0x6A: _TYPES[0x81], 0x7A: _TYPES[0x87]}
+_REGISTERED: dict[bytes, Callable[[int], Stream]] = {
+    b"AC-3": _TYPES[0x81],
+    b"EAC3": _TYPES[0x87],
+    b"HEVC": _TYPES[0x24],
+    b"Opus": OpusStream,
+}
+_REGISTRATION, _LANGUAGE = 0x05, 0x0A
+_PROTECTED = frozenset({0xDB, 0xCF, 0xC1, 0xC2})
+_KNOWN_OTHERS = {0x01: "MPEG-1 video", 0x02: "MPEG-2 video", 0x10: "MPEG-4 part 2 video", 0x33: "VVC video"}
+_FIRST_SOUND = 2  # the picture is track 1, sounds follow
 # the four bytes of a packet header (§2.4.3.2), read as one little-endian word
 _DAMAGED, _UNIT_START, _PID = 0x8000, 0x4000, 0xFF1F00
 _SCRAMBLED, _ADAPTED, _PAYLOAD = 0xC0000000, 0x20000000, 0x10000000
@@ -112,111 +143,142 @@ class _Carried:
     dts: int | None = None
 
 
+@dataclass(slots=True)
+class _State:
+    """What a reader remembers from segment to segment; put back whole if a segment cannot be read."""
+
+    clock: int | None = None
+    program: int | None = None
+    streams: dict[int, Stream] = field(default_factory=dict)  # by PID, in the order of their tracks
+    carried: dict[int, _Carried] = field(default_factory=dict)
+    lost: Counter[tuple[LossCode, str]] = field(default_factory=Counter)
+    languages: dict[int, str] = field(default_factory=dict)  # by PID
+    kinds: dict[int, Callable[[int], Stream]] = field(default_factory=dict)  # by track
+
+    def copy(self) -> "_State":
+        return replace(
+            self,
+            streams={pid: copy.copy(stream) for pid, stream in self.streams.items()},
+            carried=dict(self.carried),
+            lost=self.lost.copy(),
+            languages=dict(self.languages),
+            kinds=dict(self.kinds),
+        )
+
+
 class TransportReader:
-    """Reads the segments of one rendition. One H.264 and one AAC stream of the first program are carried over."""
+    """Reads the segments of one rendition: the first picture of the first program, and all of its sounds."""
+
+    wraps = _WRAP / 90_000  # seconds after which its clock starts anew
 
     def __init__(self) -> None:
-        self._clock: int | None = None
-        self._programs: int | None = None
-        self._video: tuple[int, AvcStream] | None = None
-        self._audio: tuple[int, AacStream] | None = None
-        self._carried: dict[int, _Carried] = {}
+        self._state = _State()
         self._rooms: dict[int, Bytes] = {}
-        self._left_out: set[str] = set()
-        self._bytes_lost = 0
-        self._packets_lost = 0
 
-    @property
-    def losses(self) -> list[str]:
-        """What was left out so far, in words."""
-        said = [f"{kind} is not carried over" for kind in sorted(self._left_out)]
-        if self._bytes_lost:
-            said.append(f"{self._bytes_lost:,} bytes are not transport packets")
-        if self._packets_lost:
-            said.append(f"{self._packets_lost:,} transport packets are missing or damaged")
-        if self._video and self._video[1].skipped:
-            said.append(f"{self._video[1].skipped:,} pictures before the first parameter sets cannot be decoded")
-        return said
+    def losses(self) -> list[Loss]:
+        """What was lost or left out since this was last asked."""
+        lost = [Loss(code, count, detail) for (code, detail), count in self._state.lost.items()]
+        self._state.lost.clear()
+        return lost
 
     def feed(self, data: bytes | memoryview) -> list[Samples]:
         """Take one whole segment; the last picture of each is held back until the next shows that it is whole."""
+        before = self._state.copy()
+        try:
+            return self._feed(data)
+        except BaseException:
+            self._state = before
+            raise
+
+    def _feed(self, data: bytes | memoryview) -> list[Samples]:
         packets, stray = align(data)
-        self._bytes_lost += stray
+        self._lose(LossCode.STRAY_BYTES, stray)
         header = packets.reshape(-1).view("<u4").reshape(-1, PACKET // 4)[:, 0].copy()
         damaged = (header & _DAMAGED) != 0
         if damaged.any():
-            self._packets_lost += int(damaged.sum())
+            self._lose(LossCode.PACKETS, int(damaged.sum()))
             packets, header = packets[~damaged], header[~damaged]
         self._read_tables(packets, header)
-        result = []
-        for pid, stream in [entry for entry in (self._video, self._audio) if entry]:
+        result: list[Samples] = []
+        for pid, stream in self._state.streams.items():
             payload = self._gather(packets, header, pid)
-            samples = self._consume(pid, stream, payload, last=False)
-            if samples is not None and len(samples):
-                result.append(samples)
+            result += self._consume(pid, stream, payload, last=False)
         return result
 
     def flush(self) -> list[Samples]:
         """Give what was held back."""
-        result = []
+        result: list[Samples] = []
         nothing = np.zeros(0, np.int64)
-        for pid, stream in [entry for entry in (self._video, self._audio) if entry]:
-            rest = self._carried.get(pid, _Carried())
-            samples = self._consume(pid, stream, _Payload(rest.data, nothing, nothing, nothing), last=True)
-            if samples is not None and len(samples):
-                result.append(samples)
-        self._carried.clear()
+        for pid, stream in self._state.streams.items():
+            rest = self._state.carried.get(pid, _Carried())
+            result += self._consume(pid, stream, _Payload(rest.data, nothing, nothing, nothing), last=True)
+        self._state.carried.clear()
         return result
 
-    def restart(self) -> None:
+    def begin(self, init: bytes | None = None) -> None:
         """Timestamps start anew, and the streams may have other PIDs."""
-        self._clock = None
-        self._programs = None
-        self._carried.clear()
-        if self._audio:
-            self._audio[1].restart()
+        state = self._state
+        state.clock = state.program = None
+        state.carried.clear()
+        for stream in state.streams.values():
+            if not isinstance(stream, NalStream):
+                stream.restart()
+
+    def _lose(self, code: LossCode, count: int, detail: str = "") -> None:
+        if count:
+            self._state.lost[code, detail] += count
 
     def _read_tables(self, packets: Bytes, header: Words) -> None:
         """Find the program's streams (§2.4.4.3 program association, §2.4.4.8 program map)."""
+        state = self._state
         association = _section(packets, header, 0)
         if association is not None:
             entries = [association[at : at + 4] for at in range(8, len(association) - 4, 4)]
             maps = [int.from_bytes(e[2:4], "big") & 0x1FFF for e in entries if e[0] or e[1]]
-            self._programs = maps[0] if maps else None
-        if self._programs is None:
-            if self._video or self._audio:
+            state.program = maps[0] if maps else None
+        if state.program is None:
+            if state.streams:
                 return
             raise TransportError("The transport stream has no program association table")
-        table = _section(packets, header, self._programs)
+        table = _section(packets, header, state.program)
         if table is None:
-            if self._video or self._audio:
+            if state.streams:
                 return
             raise TransportError("The transport stream has no program map table")
         self._assign(table)
 
     def _assign(self, table: bytes) -> None:
-        at = 12 + (int.from_bytes(table[10:12], "big") & 0x0FFF)
-        video = audio = None
-        while at + 5 <= len(table) - 4:
-            kind, pid = table[at], int.from_bytes(table[at + 1 : at + 3], "big") & 0x1FFF
-            at += 5 + (int.from_bytes(table[at + 3 : at + 5], "big") & 0x0FFF)
-            if kind == _AVC and video is None:
-                video = pid
-            elif kind == _AAC and audio is None:
-                audio = pid
-            elif kind in (0xDB, 0xCF):
+        """Give the streams of a program map their tracks; a stream of the same kind goes on where its track was."""
+        state = self._state
+        known = {stream.track: stream for stream in state.streams.values()}
+        streams: dict[int, Stream] = {}
+        sounds, others = _FIRST_SOUND, []
+        for kind, pid, descriptors in _entries(table):
+            if kind in _PROTECTED:
                 raise Refused("The transport stream is protected (sample encryption); Mudlark does not fetch it.")
-            elif kind in (_AVC, _AAC):
-                self._left_out.add("A second stream of the same kind")
-            elif kind in _UNSUPPORTED:
-                self._left_out.add(_UNSUPPORTED[kind])
-        if video is None and audio is None:
-            kinds = ", ".join(sorted(self._left_out)) or "neither picture nor sound"
-            raise TransportError(f"The transport stream holds {kinds}; Mudlark reads H.264 and AAC in it so far")
-        if video is not None:
-            self._video = (video, self._video[1] if self._video else AvcStream(1))
-        if audio is not None:
-            self._audio = (audio, self._audio[1] if self._audio else AacStream(2))
+            make = _maker(kind, descriptors)
+            if make is None:
+                others.append(_KNOWN_OTHERS.get(kind, ""))
+                continue
+            track = 1 if isinstance(make(1), NalStream) else sounds
+            if track == 1 and any(stream.track == 1 for stream in streams.values()):
+                others.append("a second picture")
+                continue
+            sounds += track != 1
+            same = known.get(track) if state.kinds.get(track) is make else None
+            streams[pid] = same or make(track)
+            state.kinds[track] = make
+            language = descriptors.get(_LANGUAGE, b"")[:3].decode("latin-1").strip("\0 ")
+            state.languages[pid] = language.lower() if language.isalpha() else ""
+        if not streams:
+            raise TransportError(
+                f"The transport stream holds {', '.join(filter(None, others)) or 'neither picture nor sound'}, "
+                "which Mudlark does not read"
+            )
+        if list(streams) != list(state.streams):
+            for name in filter(None, others):
+                self._lose(LossCode.LEFT_OUT, 1, name)
+        state.streams = dict(sorted(streams.items(), key=lambda entry: entry[1].track))
 
     def _gather(self, packets: Bytes, header: Words, pid: int) -> _Payload:
         """Copy the elementary bytes of one PID into one array, behind what was carried over for it."""
@@ -229,13 +291,13 @@ class TransportReader:
         start[adapted] = np.minimum(5 + packets[rows[adapted], 4].astype(np.int64), PACKET)
         units = np.flatnonzero(word & _UNIT_START)
         skip, pts, dts, sound = _unit_headers(packets, rows, start, units)
-        self._packets_lost += int((~sound).sum())
-        carried = self._carried.get(pid)
+        self._lose(LossCode.PACKETS, int((~sound).sum()))
+        carried = self._state.carried.get(pid)
         before = carried.data if carried else np.zeros(0, np.uint8)
         if carried is None:
             first = int(units[0]) if len(units) else len(rows)
             if first:  # the rest of a unit whose beginning is not there
-                self._packets_lost += first
+                self._lose(LossCode.PACKETS, first)
                 rows, start, skip, units = rows[first:], start[first:], skip[first:], units - first
         start = start + skip
         lengths = PACKET - start
@@ -265,42 +327,77 @@ class TransportReader:
             (word[odd + 1] & _ADAPTED != 0) & (packets[rows[odd + 1], 4] > 0) & (packets[rows[odd + 1], 5] & 0x80 != 0)
         )
         twice = (step[odd] == 0) & ~marked
-        self._packets_lost += int(((step[odd] - 1) & 15)[~twice & ~marked].sum())
+        self._lose(LossCode.PACKETS, int(((step[odd] - 1) & 15)[~twice & ~marked].sum()))
         keep = np.ones(len(rows), np.bool_)
         keep[odd[twice] + 1] = False
         return rows[keep], word[keep]
 
-    def _consume(self, pid: int, stream: AvcStream | AacStream, payload: _Payload, *, last: bool) -> Samples | None:
+    def _consume(self, pid: int, stream: Stream, payload: _Payload, *, last: bool) -> Iterator[Samples]:
         """Time the units, keep back the unfinished one, and have the stream make samples of the rest."""
-        before = self._carried.get(pid, _Carried())
+        samples = self._samples(pid, stream, payload, last)
+        if isinstance(stream, NalStream) and stream.skipped:
+            self._lose(LossCode.UNDECODABLE, stream.skipped)
+            stream.skipped = 0
+        if samples is None or not len(samples):
+            return
+        if language := self._state.languages.get(pid):
+            samples.format = replace(samples.format, language=language)
+        yield samples
+
+    def _samples(self, pid: int, stream: Stream, payload: _Payload, last: bool) -> Samples | None:
+        state = self._state
+        before = state.carried.get(pid, _Carried())
         timed = payload.pts >= 0
         starts = payload.starts[timed]
         raw_pts = payload.pts[timed]
         raw_dts = np.where(payload.dts[timed] >= 0, payload.dts[timed], raw_pts)
-        if self._clock is None and len(raw_dts):
-            self._clock = int(raw_dts[0])
-        pts, dts = unwrap(raw_pts, self._clock or 0), unwrap(raw_dts, self._clock or 0)
+        if state.clock is None and len(raw_dts):
+            state.clock = int(raw_dts[0])
+        pts, dts = unwrap(raw_pts, state.clock or 0), unwrap(raw_dts, state.clock or 0)
         if len(dts):
-            self._clock = int(dts[-1])
+            state.clock = int(dts[-1])
         if before.pts is not None and before.dts is not None:
             starts = np.concatenate([[0], starts])
             pts, dts = np.concatenate([[before.pts], pts]), np.concatenate([[before.dts], dts])
-        if isinstance(stream, AacStream):
+        if not isinstance(stream, NalStream):
             samples, rest = stream.samples(payload.stream, starts, pts) if len(payload.stream) else (None, 0)
             # bytes carried over belong to a frame that is counted on, so they need no time of their own
-            self._carried[pid] = _Carried(payload.stream[rest:].copy())
+            state.carried[pid] = _Carried(payload.stream[rest:].copy())
             return samples
         if not len(starts):
-            self._carried[pid] = _Carried(payload.stream.copy())
+            state.carried[pid] = _Carried(payload.stream.copy())
             return None
         if last:
-            self._carried.pop(pid, None)
+            state.carried.pop(pid, None)
             return stream.samples(payload.stream, starts, dts, pts)
         cut = int(starts[-1])
-        self._carried[pid] = _Carried(payload.stream[cut:].copy(), int(pts[-1]), int(dts[-1]))
+        state.carried[pid] = _Carried(payload.stream[cut:].copy(), int(pts[-1]), int(dts[-1]))
         if len(starts) == 1:
             return None
         return stream.samples(payload.stream[:cut], starts[:-1], dts[:-1], pts[:-1])
+
+
+def _entries(table: bytes) -> Iterator[tuple[int, int, dict[int, bytes]]]:
+    """Type, PID and descriptors (by tag) of each stream of a program map (§2.4.4.8)."""
+    at = 12 + (int.from_bytes(table[10:12], "big") & 0x0FFF)
+    while at + 5 <= len(table) - 4:
+        kind, pid = table[at], int.from_bytes(table[at + 1 : at + 3], "big") & 0x1FFF
+        end = at + 5 + (int.from_bytes(table[at + 3 : at + 5], "big") & 0x0FFF)
+        found: dict[int, bytes] = {}
+        at += 5
+        while at + 2 <= min(end, len(table) - 4):
+            found[table[at]] = table[at + 2 : at + 2 + table[at + 1]]
+            at += 2 + table[at + 1]
+        yield kind, pid, found
+        at = end
+
+
+def _maker(kind: int, descriptors: dict[int, bytes]) -> Callable[[int], Stream] | None:
+    """What reads a stream; None if nothing does."""
+    if kind != _PRIVATE_TYPE:
+        return _TYPES.get(kind)
+    registered = _REGISTERED.get(descriptors.get(_REGISTRATION, b"")[:4])
+    return registered or next((make for tag, make in _DESCRIPTORS.items() if tag in descriptors), None)
 
 
 def _unit_headers(packets: Bytes, rows: Ints, start: Ints, units: Ints) -> tuple[Ints, Ints, Ints, Flags]:

@@ -20,8 +20,9 @@ class Checked:
     contents: list[tuple[str, int]] = field(default_factory=list)
 
 
-def check_file(path: Path, planned: float | None, report: Report) -> Checked:
-    """Look into a file. planned: seconds that the manifest promised, None if nothing did."""
+def check_file(path: Path, planned: float | None, report: Report, tolerance: float = 0.0) -> Checked:
+    """Look into a file. planned: seconds that the manifest promised, None if nothing did; tolerance: by how many that
+    may be off."""
     with path.open("rb") as file:
         head = file.read(65536)
     found = Checked(sniff(head))
@@ -31,7 +32,7 @@ def check_file(path: Path, planned: float | None, report: Report) -> Checked:
     if found.form == "mp4":
         found.movie = check_structure(path, report)
         if found.movie and not any(problem.grave for problem in report.problems):
-            check_timeline(found.movie, planned, report)
+            check_timeline(found.movie, planned, report, tolerance)
     else:
         found.contents = check_content(path, found.form, report)
     return found

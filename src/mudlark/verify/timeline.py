@@ -9,15 +9,15 @@ TOGETHER = 0.25  # seconds by which the ends of picture and sound may differ
 _GAP = {"video": 0.5, "audio": 0.1}  # seconds; a sample that lasts longer than this and than its usual is a gap
 
 
-def check_timeline(movie: Movie, planned: float | None, report: Report) -> None:
-    """planned: seconds that the manifest promised, None if nothing did."""
+def check_timeline(movie: Movie, planned: float | None, report: Report, tolerance: float = 0.0) -> None:
+    """planned: seconds that the manifest promised, None if nothing did; tolerance: by how many that may be off."""
     tracks = [track for track in movie.tracks if len(track.sizes)]
     for track in tracks:
         _check_times(track, report)
     ends = [track.presented(movie.timescale)[1] for track in tracks]
     length = max(ends, default=0.0)
     if planned:
-        allowed = max(0.75, 0.005 * planned)
+        allowed = max(0.75, 0.005 * planned, tolerance)
         words = f"{length:.2f} s where the manifest promises {planned:.2f} s"
         if abs(length - planned) > allowed:
             report.failed("duration", "duration", f"The file lasts {words}")

@@ -34,8 +34,9 @@ class Box:
     end: int
 
 
-def header(head: bytes, at: int, limit: int) -> Box:
+def header(head: bytes | memoryview, at: int, limit: int) -> Box:
     """The box whose header is `head` (up to 16 bytes of it), at offset `at`, inside a space that ends at `limit`."""
+    head = bytes(head)
     if len(head) < 8:
         raise Mp4Error("The file ends inside a box header", at)
     size, content = int.from_bytes(head[:4], "big"), at + 8
@@ -51,7 +52,7 @@ def header(head: bytes, at: int, limit: int) -> Box:
     return Box(kind, at, content, at + size)
 
 
-def children(data: bytes, base: int, start: int, end: int) -> Iterator[Box]:
+def children(data: bytes | memoryview, base: int, start: int, end: int) -> Iterator[Box]:
     """The boxes between absolute offsets `start` and `end`; `data` begins at offset `base`."""
     at = start
     while at < end:

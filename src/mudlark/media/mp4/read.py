@@ -10,8 +10,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from mudlark.errors import Refused
 from mudlark.media.mp4.boxes import Box, Mp4Error, children, header
+from mudlark.media.mp4.entries import read_entry
 from mudlark.media.samples import Flags, Format, Ints
 
 ReadAt = Callable[[int, int], bytes]
@@ -57,14 +57,27 @@ class TrackIndex:
         return delay, delay + length / self.format.timescale
 
 
+@dataclass(frozen=True, slots=True)
+class Defaults:
+    """Duration in ticks, size in bytes and flags of samples that do not state their own."""
+
+    duration: int = 0
+    size: int = 0
+    flags: int = 0
+
+
 @dataclass(slots=True)
 class Movie:
-    """A whole file: timescale and duration in its ticks, the tracks, and how many others are of an unknown kind."""
+    """A whole file: timescale and duration in its ticks, the tracks, and how many others are of an unknown kind.
+
+    defaults: by track, of one that goes on in fragments; None if it does not.
+    """
 
     timescale: int
     duration: int
     tracks: list[TrackIndex]
     unknown: list[str] = field(default_factory=list)
+    defaults: dict[int, Defaults] | None = None
 
     @property
     def seconds(self) -> float:
@@ -85,8 +98,8 @@ def scan(read: ReadAt, size: int) -> list[Box]:
     return found
 
 
-def parse_movie(data: bytes, base: int = 0) -> Movie:
-    """Read a `moov` box, header included, that begins at byte `base` of its file."""
+def parse_movie(data: bytes, base: int = 0, *, fragments: bool = False) -> Movie:
+    """Read a `moov` box, header included, that begins at byte `base` of its file. fragments: it may go on in some."""
     top = header(data[:16], base, base + len(data))
     reader = _Reader(data, base)
     try:
@@ -94,7 +107,9 @@ def parse_movie(data: bytes, base: int = 0) -> Movie:
         timescale, duration = reader.movie_header(boxes["mvhd"][0])
         movie = Movie(timescale, duration, [])
         if "mvex" in boxes:
-            raise Mp4Error("This is a fragmented MP4; Mudlark reads only progressive ones so far", base)
+            if not fragments:
+                raise Mp4Error("This is a fragmented MP4; Mudlark looks into progressive ones only so far", base)
+            movie.defaults = reader.defaults(boxes["mvex"][0])
         for trak in boxes.get("trak", []):
             reader.track(trak, movie)
     except (IndexError, KeyError, ValueError) as problem:
@@ -236,36 +251,12 @@ class _Reader:
         entries = list(children(self.data, self.base, stsd.content + 8, stsd.end))
         if not entries:
             raise Mp4Error("A track describes no format", stsd.start)
-        entry = entries[0]
-        if entry.kind in ("encv", "enca"):
-            raise Refused("The file is protected (common encryption); without its keys it cannot be read.")
-        if handler == "vide":
-            width, height = self.number(entry, 24, 2), self.number(entry, 26, 2)
-            inside = {b.kind: b for b in children(self.data, self.base, entry.content + 78, entry.end)}
-            config = self.content(inside["avcC"]) if "avcC" in inside else b""
-            codec = f"{entry.kind}.{config[1:4].hex()}" if config else entry.kind
-            aspect = (1, 1)
-            if "pasp" in inside:
-                aspect = (self.number(inside["pasp"], 0, 4) or 1, self.number(inside["pasp"], 4, 4) or 1)
-            return Format("video", codec, timescale, config, 0, width, height, aspect)
-        channels, rate = self.number(entry, 16, 2), self.number(entry, 24, 4) >> 16
-        inside = {b.kind: b for b in children(self.data, self.base, entry.content + 28, entry.end)}
-        config = _audio_config(self.content(inside["esds"])) if "esds" in inside else b""
-        codec = f"mp4a.40.{config[0] >> 3}" if config else entry.kind
-        return Format("audio", codec, timescale, config, 0, channels=channels, sample_rate=rate or timescale)
+        return read_entry(self.data[entries[0].start - self.base : entries[0].end - self.base], timescale, handler)
 
-
-def _audio_config(esds: bytes) -> bytes:
-    """The decoder-specific part of an ES descriptor, found by walking its nested tags (ISO/IEC 14496-1 §7.2.6)."""
-    at, end = 4, len(esds)
-    while at + 2 <= end:
-        tag, at = esds[at], at + 1
-        size = 0
-        while at < end:
-            size, more, at = size << 7 | esds[at] & 0x7F, esds[at] & 0x80, at + 1
-            if not more:
-                break
-        if tag == 0x05:
-            return esds[at : at + size]
-        at += {0x03: 3, 0x04: 13}.get(tag, size)
-    return b""
+    def defaults(self, extends: Box) -> dict[int, "Defaults"]:
+        """What holds for samples of fragments where they do not say otherwise (§8.8.3), by track."""
+        found = {}
+        for trex in self.tree(extends).get("trex", []):
+            number, _, duration, size, flags = (self.number(trex, 4 + 4 * at, 4) for at in range(5))
+            found[number] = Defaults(duration, size, flags)
+        return found

@@ -7,6 +7,7 @@ Index first without a second pass: room for the index is set aside before the fi
 becomes a `free` box. Only when the room is too small must the media be moved.
 """
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from itertools import pairwise
 from typing import Any
@@ -14,8 +15,11 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from mudlark.media.language import packed_code
+from mudlark.media.mp4.about import About, about_box
 from mudlark.media.mp4.boxes import box, full_box
-from mudlark.media.samples import Format, Ints, Samples, cut_pieces
+from mudlark.media.mp4.entries import sample_entry
+from mudlark.media.samples import Format, Ints, Samples, TrackLabel, cut_pieces
 
 MOVIE_SCALE = 90_000  # ticks a second of the movie header and the edit lists
 _FILE_TYPE = box("ftyp", b"isom", (0x200).to_bytes(4, "big"), b"isomiso2avc1mp41")
@@ -30,22 +34,43 @@ CHUNK_SECONDS = 1.0  # how much of one track stands in one piece before the next
 class _Table:
     """What the index will say about one track; lists of arrays as narrow as the file has them, joined at the end."""
 
-    format: Format
+    formats: list[Format]
     sizes: list[npt.NDArray[np.uint32]] = field(default_factory=list)
     dts: list[Ints] = field(default_factory=list)
     offsets: list[npt.NDArray[np.int32]] = field(default_factory=list)
     sync: list[npt.NDArray[np.uint32]] = field(default_factory=list)
     chunk_places: list[int] = field(default_factory=list)
     chunk_counts: list[int] = field(default_factory=list)
+    chunk_formats: list[int] = field(default_factory=list)
     count: int = 0
+
+    def number_of(self, format: Format) -> int:
+        """The number, from 1, of a format among those of the track; one that says the same takes its place."""
+        for index, known in enumerate(self.formats):
+            if _alike(known, format):
+                self.formats[index] = format
+                return index + 1
+        self.formats.append(format)
+        return len(self.formats)
+
+
+def _alike(one: Format, other: Format) -> bool:
+    """True if the same decoder configuration serves both: they may differ in where parameter sets stand."""
+    same = (one.config, one.width, one.height, one.channels, one.sample_rate, one.pixel_aspect)
+    return same == (other.config, other.width, other.height, other.channels, other.sample_rate, other.pixel_aspect)
 
 
 class Mp4Builder:
-    """Collects samples of several tracks, chunk by chunk, and builds the index at the end."""
+    """Collects samples of several tracks, chunk by chunk, and builds the index at the end.
 
-    def __init__(self) -> None:
+    labels: what is said of tracks, by their numbers. about: of the whole file.
+    """
+
+    def __init__(self, labels: Mapping[int, TrackLabel] | None = None, about: About | None = None) -> None:
         self._tables: dict[int, _Table] = {}
         self._written = 0
+        self._labels = labels or {}
+        self._about = about or About()
 
     @property
     def media_size(self) -> int:
@@ -68,14 +93,14 @@ class Mp4Builder:
         pending.sort(key=lambda chunk: (chunk[0], chunk[1].track))
         buffers: list[memoryview] = []
         for _, samples, first, last, pieces in pending:
-            table = self._tables.setdefault(samples.track, _Table(samples.format))
+            table = self._tables.setdefault(samples.track, _Table([samples.format]))
+            table.chunk_formats.append(table.number_of(samples.format))
             table.chunk_places.append(self._written)
             table.chunk_counts.append(last - first)
             self._written += int(samples.sizes[first:last].sum())
             buffers.extend(pieces)
         for samples in batch:
             table = self._tables[samples.track]
-            table.format = samples.format
             table.sizes.append(samples.sizes.astype(np.uint32))
             table.dts.append(samples.dts)
             table.offsets.append(np.clip(samples.pts - samples.dts, -_FARTHEST, _FARTHEST).astype(np.int32))
@@ -104,30 +129,45 @@ class Mp4Builder:
         return len(_FILE_TYPE) + len(self._index(room)) + _MEDIA_HEADER  # offsets may need to be wide from there
 
     def _index(self, media_start: int) -> bytes:
-        tracks = [_Track(number, table) for number, table in sorted(self._tables.items()) if table.count]
+        ordered = sorted((number, table) for number, table in self._tables.items() if table.count)
+        tracks = [
+            _Track(place, table, self._labels.get(number, TrackLabel()))
+            for place, (number, table) in enumerate(ordered, start=1)
+        ]
         origin = min((track.begin for track in tracks), default=0.0)
         boxes = [track.box(media_start, origin) for track in tracks]
         duration = max((round((track.end - origin) * MOVIE_SCALE) for track in tracks), default=0)
         head = full_box(
-            *("mvhd", 1, 0, bytes(16), MOVIE_SCALE.to_bytes(4, "big"), duration.to_bytes(8, "big")),
-            *(b"\0\1\0\0\1\0", bytes(10), _MATRIX, bytes(24)),
-            (max(self._tables, default=0) + 1).to_bytes(4, "big"),
+            "mvhd",
+            1,
+            0,
+            bytes(16),
+            MOVIE_SCALE.to_bytes(4, "big"),
+            duration.to_bytes(8, "big"),
+            b"\0\1\0\0\1\0",
+            bytes(10),
+            _MATRIX,
+            bytes(24),
+            (len(tracks) + 1).to_bytes(4, "big"),
         )
-        return box("moov", head, *boxes)
+        return box("moov", head, *boxes, about_box(self._about))
 
 
 class _Track:
     """One track's arrays, joined, and the boxes made of them."""
 
-    def __init__(self, number: int, table: _Table) -> None:
+    def __init__(self, number: int, table: _Table, label: TrackLabel) -> None:
         self.number = number
-        self.format = table.format
+        self.formats = table.formats
+        self.format = table.formats[0]
+        self.label = label
         for arrays in (table.sizes, table.dts, table.offsets, table.sync):
             arrays[:] = [np.concatenate(arrays)]  # joined for good, so that they are not there twice
         self.sizes, self.dts, self.sync = table.sizes[0], table.dts[0], table.sync[0] + np.uint32(1)
         self.offsets = table.offsets[0]
         self.chunk_places = np.array(table.chunk_places, np.int64)
         self.chunk_counts = np.array(table.chunk_counts, np.int64)
+        self.chunk_formats = np.array(table.chunk_formats, np.int64)
         shift = max(0, -int(self.offsets.min()))  # offsets of version 0 are not negative
         if shift:
             self.offsets = self.offsets + np.int32(shift)
@@ -148,21 +188,41 @@ class _Track:
         wide, high = self.format.pixel_aspect
         width = round(self.format.width * wide / high * 65536) if video else 0
         head = full_box(
-            *("tkhd", 1, 3, bytes(16), self.number.to_bytes(4, "big"), bytes(4)),
-            *((delay + played).to_bytes(8, "big"), bytes(8), bytes(2), (0 if video else 1).to_bytes(2, "big")),
-            *(bytes(2) if video else b"\1\0", bytes(2), _MATRIX),
-            *(width.to_bytes(4, "big"), (self.format.height << 16).to_bytes(4, "big")),
+            "tkhd",
+            1,
+            3 if self.label.default else 2,  # part of the movie, and enabled if it is played by itself
+            bytes(16),
+            self.number.to_bytes(4, "big"),
+            bytes(4),
+            (delay + played).to_bytes(8, "big"),
+            bytes(8),
+            bytes(2),
+            (0 if video else 1).to_bytes(2, "big"),
+            bytes(2) if video else b"\1\0",
+            bytes(2),
+            _MATRIX,
+            width.to_bytes(4, "big"),
+            (self.format.height << 16).to_bytes(4, "big"),
         )
+        language = self.label.language or self.format.language
         media = full_box(
-            *("mdhd", 1, 0, bytes(16), scale.to_bytes(4, "big"), int(self.durations.sum()).to_bytes(8, "big")),
-            b"\x55\xc4\0\0",
+            "mdhd",
+            1,
+            0,
+            bytes(16),
+            scale.to_bytes(4, "big"),
+            int(self.durations.sum()).to_bytes(8, "big"),
+            packed_code(language),
+            bytes(2),
         )
-        handler = full_box("hdlr", 0, 0, bytes(4), b"vide" if video else b"soun", bytes(12), b"\0")
+        extended = [full_box("elng", 0, 0, language.encode() + b"\0")] if language else []
+        name = self.label.name.encode("utf-8")
+        handler = full_box("hdlr", 0, 0, bytes(4), b"vide" if video else b"soun", bytes(12), name, b"\0")
         kind = full_box("vmhd", 0, 1, bytes(8)) if video else full_box("smhd", 0, 0, bytes(4))
         data = box("dinf", full_box("dref", 0, 0, b"\0\0\0\1", full_box("url ", 0, 1)))
         inside = box("minf", kind, data, self._tables(media_start))
         edits = self._edits(delay, played, self.first - int(self.dts[0]))
-        return box("trak", head, edits, box("mdia", media, handler, inside))
+        return box("trak", head, edits, box("mdia", media, *extended, handler, inside))
 
     def _edits(self, delay: int, played: int, media_time: int) -> bytes:
         """An edit list (§8.6.6): wait until this track begins, then play from its first presented sample."""
@@ -177,7 +237,7 @@ class _Track:
         places = self.chunk_places + media_start
         wide = bool(len(places)) and int(places[-1]) > 0xFFFFFFFF
         parts = [
-            full_box("stsd", 0, 0, b"\0\0\0\1", sample_entry(self.format)),
+            full_box("stsd", 0, 0, len(self.formats).to_bytes(4, "big"), *map(sample_entry, self.formats)),
             _runs("stts", self.durations),
             *([_runs("ctts", self.offsets)] if self.offsets.any() else []),
             *([_list("stss", self.sync)] if len(self.sync) < len(self.sizes) else []),
@@ -188,8 +248,8 @@ class _Track:
         return box("stbl", *parts)
 
     def _chunk_runs(self) -> bytes:
-        first = _run_starts(self.chunk_counts)
-        rows = np.stack([first + 1, self.chunk_counts[first], np.ones_like(first)], axis=1)
+        first = _run_starts(self.chunk_counts << 16 | self.chunk_formats)
+        rows = np.stack([first + 1, self.chunk_counts[first], self.chunk_formats[first]], axis=1)
         return full_box("stsc", 0, 0, len(rows).to_bytes(4, "big"), rows.astype(">u4").tobytes())
 
 
@@ -215,27 +275,3 @@ def _runs(kind: str, values: Numbers) -> bytes:
 
 def _list(kind: str, values: Numbers, width: str = ">u4") -> bytes:
     return full_box(kind, 0, 0, len(values).to_bytes(4, "big"), values.astype(width).tobytes())
-
-
-def sample_entry(form: Format) -> bytes:
-    """The sample description (§8.5.2, §12.1.3, §12.2.3) of an H.264 or AAC track."""
-    start = bytes(6) + b"\0\1"
-    if form.type == "video":
-        wide, high = form.pixel_aspect
-        return box(
-            *(form.codec[:4], start, bytes(16), form.width.to_bytes(2, "big"), form.height.to_bytes(2, "big")),
-            *(b"\0\x48\0\0\0\x48\0\0", bytes(4), b"\0\1", bytes(32), b"\0\x18\xff\xff", box("avcC", form.config)),
-            *([box("pasp", wide.to_bytes(4, "big"), high.to_bytes(4, "big"))] if wide != high else []),
-        )
-    rate = form.sample_rate if form.sample_rate < 65536 else 0
-    fields = form.channels.to_bytes(2, "big") + b"\0\x10" + bytes(4) + (rate << 16).to_bytes(4, "big")
-    return box("mp4a", start, bytes(8), fields, full_box("esds", 0, 0, _descriptor(form.config)))
-
-
-def _descriptor(config: bytes) -> bytes:
-    """An ES descriptor for AAC (ISO/IEC 14496-1 §7.2.6.5)."""
-    special = b"\x05" + bytes([len(config)]) + config
-    decoder = b"\x40\x15" + bytes(3) + bytes(8) + special
-    decoder = b"\x04" + bytes([len(decoder)]) + decoder
-    inside = b"\0\0\0" + decoder + b"\x06\1\2"
-    return b"\x03" + bytes([len(inside)]) + inside

@@ -1,0 +1,313 @@
+"""From segments, in order, to one file: any reader of samples into any writer.
+
+Memory holds a segment of each rendition and the sample tables. Renditions are read by what their bytes are, stretch by
+stretch; all are put on one clock, and handed to one writer. What was lost or put in is counted with its time.
+"""
+
+import hashlib
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+import numpy as np
+
+from mudlark.assemble.output import Output
+from mudlark.assemble.sound import Filled, Filler
+from mudlark.assemble.source import Source
+from mudlark.assemble.timeline import Timeline
+from mudlark.errors import FormatError, StorageError
+from mudlark.media.inband import IN_BAND, with_parameter_sets
+from mudlark.media.readers import container, reader_for
+from mudlark.media.samples import Format, Loss, LossCode, SampleReader, Samples, TrackLabel
+
+_TRACKS = 16  # numbers that the tracks of one rendition may have
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """One segment in its place. path: None if it is missing. rendition: its number. begin, duration: as promised.
+
+    init: its initialization section. key, iv: with which it is encrypted (AES-128 in CBC), if it is.
+    """
+
+    rendition: int
+    number: int
+    begin: float
+    duration: float
+    path: Path | None
+    stretch: int = 0
+    init: "Section | None" = None
+    key: bytes | None = None
+    iv: bytes = b""
+
+
+@dataclass(frozen=True, slots=True)
+class Section:
+    """An initialization section on disk, and with what it is encrypted, if it is."""
+
+    path: Path
+    key: bytes | None = None
+    iv: bytes = b""
+
+
+@dataclass(frozen=True, slots=True)
+class Voice:
+    """A rendition that goes into the film. types: which of its tracks are taken."""
+
+    types: frozenset[str] = frozenset({"video", "audio"})
+    label: TrackLabel = field(default_factory=TrackLabel)
+
+
+@dataclass(frozen=True, slots=True)
+class CodedFrames:
+    """A track's coded frames: how many, and the SHA-256 over their bytes in order, without what was put in.
+
+    added: runs of samples that were put in, as first sample and number, counted in the finished track.
+    """
+
+    count: int
+    sha256: str
+    added: tuple[tuple[int, int], ...] = ()
+
+
+@dataclass(slots=True)
+class Assembled:
+    """What became of the segments: how many gave samples, which could not be read, what was lost or put in, and the
+    coded frames of each track in the order of the file. timeline: the clock that they are on now. origin: when on that
+    clock the film begins.
+    """
+
+    segments: int = 0
+    unreadable: list[tuple[Part, FormatError]] = field(default_factory=list)
+    losses: list[Loss] = field(default_factory=list)
+    frames: list[CodedFrames] = field(default_factory=list)
+    timeline: Timeline = field(default_factory=Timeline)
+    origin: float = 0.0
+
+
+def assemble(
+    parts: Iterable[Part], voices: Sequence[Voice], target: Path, planned_seconds: float, make_output: "MakeOutput"
+) -> Assembled:
+    """Write the parts, given stretch by stretch in order of time, into a file at `target`."""
+    try:
+        with make_output(target, planned_seconds, _labels(voices)) as output:
+            return _Film(voices, output).run(parts)
+    except OSError as problem:
+        raise StorageError(
+            f"Cannot write {target}: {problem.strerror}.", "Make room or choose another folder."
+        ) from problem
+
+
+MakeOutput = Callable[[Path, float, dict[int, TrackLabel]], Output]
+
+
+def _labels(voices: Sequence[Voice]) -> dict[int, TrackLabel]:
+    """What is said of the tracks of each rendition, by their numbers; only the first sound is played by itself."""
+    labels = {}
+    for number, voice in enumerate(voices):
+        for track in range(_TRACKS):
+            labels[number * _TRACKS + track] = replace(voice.label, default=voice.label.default and track <= 2)
+    return labels
+
+
+class _Film:
+    """One film while it is made."""
+
+    def __init__(self, voices: Sequence[Voice], output: Output) -> None:
+        self.readings = [_Reading(number, voice) for number, voice in enumerate(voices)]
+        self.output = output
+        self.result = Assembled()
+        self.timeline = self.result.timeline
+        self.tracks: dict[int, _Track] = {}
+        self.stretch: int | None = None
+        self.opening: list[tuple[_Reading, list[Samples]]] | None = None
+        self.opened: set[int] = set()
+
+    def run(self, parts: Iterable[Part]) -> Assembled:
+        source = Source()
+        for part in parts:
+            reading = self.readings[part.rendition]
+            if part.stretch != self.stretch:
+                self.end_stretch()
+                self.stretch = part.stretch
+                self.timeline.begin(part.stretch)
+                self.opening, self.opened = [], set()
+            if part.path is None:
+                self.take(reading, reading.flush())
+                self.timeline.miss(part.rendition, part.duration)
+                continue
+            try:
+                before, batch = reading.read(part, source)
+            except FormatError as problem:
+                self.take(reading, reading.flush())
+                self.timeline.miss(part.rendition, part.duration)
+                self.result.unreadable.append((part, problem))
+                continue
+            self.take(reading, before)
+            self.result.segments += 1
+            if reading.anew:
+                self.timeline.anew(part.rendition)
+                reading.anew = False
+            self.take(reading, batch, opens=True)
+            self.note(reading.losses(), part.begin)
+        self.end_stretch()
+        self.output.finish()
+        self.result.frames = [
+            self.tracks[number].frames() for number in sorted(self.tracks) if self.tracks[number].count
+        ]
+        begins = [track.begin for track in self.tracks.values() if track.begin is not None]
+        self.result.origin = min(begins, default=0.0)
+        return self.result
+
+    def take(self, reading: "_Reading", batch: list[Samples], *, opens: bool = False) -> None:
+        """Place samples; the first of a stretch wait until those of every rendition are there."""
+        if self.opening is None:
+            self.put(self.timeline.place(reading.number, reading.wraps, batch))
+            return
+        if opens and reading.number in self.opened:
+            self.open()
+            self.put(self.timeline.place(reading.number, reading.wraps, batch))
+            return
+        if batch:
+            self.opening.append((reading, [samples.kept() for samples in batch]))
+            self.opened.add(reading.number)
+        if len(self.opened) == len(self.readings):
+            self.open()
+
+    def open(self) -> None:
+        """Find the shift of a stretch from the first samples of its renditions, and place those."""
+        waiting, self.opening = self.opening or [], None
+        batches = [(reading.number, reading.wraps, batch) for reading, batch in waiting]
+        self.put([samples for placed in self.timeline.open(batches) for samples in placed])
+
+    def end_stretch(self) -> None:
+        for reading in self.readings:
+            self.take(reading, reading.flush())
+        if self.opening is not None:
+            self.open()
+
+    def put(self, batch: list[Samples]) -> None:
+        """Hand samples on the film's clock to the writer, with silence in the holes of sound."""
+        ready: list[Samples] = []
+        for samples in batch:
+            track = self.tracks.setdefault(samples.track, _Track())
+            ready += track.ready(samples)
+            self.note(track.losses())
+        self.note(self.timeline.losses())
+        self.output.add(ready, self.timeline.end)
+
+    def note(self, losses: Iterable[Loss], at: float | None = None) -> None:
+        self.result.losses += [loss if loss.at is not None else replace(loss, at=at) for loss in losses]
+
+
+class _Reading:
+    """A rendition while it is read: the reader for what its bytes are, and what that has begun with."""
+
+    def __init__(self, number: int, voice: Voice) -> None:
+        self.number = number
+        self.voice = voice
+        self.anew = False
+        self._readers: dict[str, SampleReader] = {}
+        self._form = ""
+        self._held: list[Samples] = []
+        self._init: Section | None = None
+        self._stretch: int | None = None
+
+    @property
+    def wraps(self) -> float:
+        return self._readers[self._form].wraps if self._form else 0.0
+
+    def read(self, part: Part, source: Source) -> tuple[list[Samples], list[Samples]]:
+        """What was held back before a part that begins anew, and the samples of the part."""
+        data = source.read(part.path, part.key, part.iv) if part.path else memoryview(b"")
+        form = "mp4" if part.init else container(data)
+        goes_on = (form, part.init, part.stretch) == (self._form, self._init, self._stretch)
+        if goes_on:
+            return [], self._ours(self._readers[form].feed(data))
+        reader = self._readers.get(form) or reader_for(form)
+        self._held = [samples.kept() for samples in self.flush()]
+        self.anew = True
+        fresh = part.init if part.init != self._init or form not in self._readers else None
+        reader.begin(source.whole(fresh.path, fresh.key, fresh.iv) if fresh else None)
+        batch = reader.feed(data)
+        self._readers[form], self._form, self._init, self._stretch = reader, form, part.init, part.stretch
+        before, self._held = self._held, []
+        return before, self._ours(batch)
+
+    def flush(self) -> list[Samples]:
+        """What was held back."""
+        held, self._held = self._held, []
+        return [*held, *self._ours(self._readers[self._form].flush())] if self._form else held
+
+    def losses(self) -> list[Loss]:
+        return self._readers[self._form].losses()
+
+    def _ours(self, batch: list[Samples]) -> list[Samples]:
+        """Those of the tracks that are taken, with numbers of their own among those of all renditions."""
+        taken = [samples for samples in batch if samples.format.type in self.voice.types and len(samples)]
+        for samples in taken:
+            samples.track = self.number * _TRACKS + min(samples.track, _TRACKS - 1)
+        return taken
+
+
+class _Track:
+    """A track of the film: its coded frames so far, and what keeps it decodable and without holes."""
+
+    def __init__(self) -> None:
+        self.count = 0
+        self.begin: float | None = None
+        self._coded = 0
+        self._hash = hashlib.sha256()
+        self._filler = Filler()
+        self._first: Format | None = None
+        self._changed = False
+        self._leading = 0
+        self._added: list[tuple[int, int]] = []
+
+    def ready(self, samples: Samples) -> list[Samples]:
+        """Samples as they go into the file."""
+        video = samples.format.type == "video"
+        if video and self._first is None:
+            first = int(np.argmax(samples.sync)) if samples.sync.any() else len(samples)
+            if first:  # what cannot be decoded alone is left out at the beginning
+                self._leading += first
+                samples = samples.split(first)[1]
+        if not len(samples):
+            return []
+        if self._first is None:
+            self._first = samples.format
+            self.begin = int(samples.pts.min()) / samples.format.timescale
+        if video:
+            samples = self._decodable(samples)
+        made = [Filled(samples)] if video else list(self._filler.fill(samples))
+        for one in made:
+            if one.silent:
+                self._added.append((self.count, len(one.samples)))
+            else:
+                self._coded += len(one.samples)
+                for piece in one.samples.pieces:
+                    self._hash.update(piece)
+            self.count += len(one.samples)
+        return [one.samples for one in made]
+
+    def _decodable(self, samples: Samples) -> Samples:
+        """Once the parameter sets of a picture change, they stand in the samples from there on."""
+        assert self._first is not None
+        self._changed = self._changed or samples.format.config != self._first.config
+        if not self._changed:
+            return samples
+        samples = with_parameter_sets(samples)
+        if samples.format.codec[:3] == self._first.codec[:3] and samples.format.codec[:4] in IN_BAND:
+            codec = samples.format.codec[:4] + self._first.codec[4:]
+            samples = replace(samples, format=replace(self._first, codec=codec))
+        return samples
+
+    def losses(self) -> list[Loss]:
+        lost = self._filler.losses()
+        if self._leading:
+            lost.append(Loss(LossCode.LEADING, self._leading, at=0.0))
+            self._leading = 0
+        return lost
+
+    def frames(self) -> CodedFrames:
+        return CodedFrames(self._coded, self._hash.hexdigest(), tuple(self._added))

@@ -1,0 +1,74 @@
+"""Sound without holes: players count sound by its frames, not by the times of its table.
+
+A hole from one frame up is filled with the codec's own silence, where a silent frame is known; less than a frame is
+carried on to the next hole. So picture and sound stay together as a player plays them, wherever one looks.
+"""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from mudlark.media.codecs import silent_frame
+from mudlark.media.samples import Ints, Loss, LossCode, Samples
+
+
+@dataclass(slots=True)
+class Filled:
+    """Samples, and whether they are silence that was put in."""
+
+    samples: Samples
+    silent: bool = False
+
+
+class Filler:
+    """One track of sound. Samples are on the film's clock already."""
+
+    def __init__(self) -> None:
+        self._counted: int | None = None  # until when a player is, in ticks, if it counts frames
+        self._lost: list[Loss] = []
+
+    def losses(self) -> list[Loss]:
+        """What was put in, or could not be, since this was last asked."""
+        lost, self._lost = self._lost, []
+        return lost
+
+    def fill(self, samples: Samples) -> Iterator[Filled]:
+        """The samples, with silence where there is a hole before one."""
+        frame = samples.format.sample_duration
+        if not frame:
+            yield Filled(samples)
+            return
+        while len(samples):
+            if self._counted is None:
+                self._counted = int(samples.dts[0])
+            ahead: Ints = samples.dts - (self._counted + np.arange(len(samples)) * frame)
+            holes = np.flatnonzero(ahead >= frame)
+            if not len(holes):
+                self._counted += len(samples) * frame
+                yield Filled(samples)
+                return
+            first = int(holes[0])
+            if first:
+                before, samples = samples.split(first)
+                self._counted += first * frame
+                yield Filled(before)
+            yield from self._silence(samples, int(ahead[first]) // frame)
+
+    def _silence(self, following: Samples, count: int) -> Iterator[Filled]:
+        """So many silent frames before the samples that follow."""
+        assert self._counted is not None
+        format = following.format
+        at = self._counted / format.timescale
+        silent = silent_frame(format)
+        begin, self._counted = self._counted, self._counted + count * format.sample_duration
+        seconds = count * format.sample_duration / format.timescale
+        if silent is None:
+            self._lost.append(Loss(LossCode.HOLE, count, "", seconds, at))
+            return
+        self._lost.append(Loss(LossCode.SILENCE, count, "", seconds, at))
+        times = begin + np.arange(count, dtype=np.int64) * format.sample_duration
+        sizes = np.full(count, len(silent), np.int64)
+        sync = np.ones(count, np.bool_)
+        samples = Samples(following.track, format, sizes, times, times, sync, [memoryview(silent * count)])
+        yield Filled(samples, silent=True)

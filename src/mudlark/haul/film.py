@@ -1,0 +1,201 @@
+"""Making an item of a stream: its renditions become one film, its subtitles texts beside it."""
+
+import asyncio
+from collections.abc import Iterable
+from functools import partial
+from pathlib import Path
+
+from mudlark.archive.record import FileFacts, Note
+from mudlark.assemble.film import Assembled, Voice, assemble
+from mudlark.assemble.output import Output, ProgressiveFile
+from mudlark.assemble.parts import Parts, part_of
+from mudlark.assemble.subtitles import TextPart, join
+from mudlark.errors import FormatError, MudlarkError, NetworkError
+from mudlark.fetch.engine import Outcome
+from mudlark.haul.work import Fetching, Made, Work, jobs_of
+from mudlark.manifest.choose import Taken
+from mudlark.media.mp4.about import About
+from mudlark.media.mp4.write import Mp4Builder
+from mudlark.media.readers import READERS, container
+from mudlark.media.samples import Loss, LossCode, TrackLabel
+from mudlark.verify.fixity import digest
+from mudlark.verify.verdict import Problem
+
+_SPANS = frozenset({LossCode.SILENCE, LossCode.HOLE})
+_SPLICE = 0.1  # seconds of silence at a splice that nobody hears
+_TEXTS = frozenset({"html", "json", "xml", "hls", "dash"})  # what a server sends where it has no segment
+
+
+async def make_film(work: Work, fetching: Fetching) -> Made:
+    """Fetch segments, and assemble them in a thread while the later ones are still being fetched."""
+    work.watch.on_step("Fetching")
+    taken = work.found.taken
+    voices = {one.rendition.name: _voice(one) for one in taken if one.rendition.type != "subtitles"}
+    numbers = {name: number for number, name in enumerate(voices)}
+    media = work.store.item / f"{work.name}.mp4"
+    planned = max((one.rendition.duration or 0.0 for one in taken), default=0.0)
+    parts = Parts()
+    running = asyncio.create_task(
+        asyncio.to_thread(assemble, parts, list(voices.values()), media, planned, partial(_output, work))
+    )
+    missing: list[str] = []
+    texts: dict[str, list[Outcome]] = {}
+    try:
+        async for outcome in fetching.outcomes(jobs_of(work), _check):
+            name = outcome.job.track
+            if name not in numbers:
+                texts.setdefault(name, []).append(outcome)
+                continue
+            if outcome.path is None:
+                missing.append(outcome.problem or "")
+            if running.done():  # it cannot go on: the reason comes with its result
+                break
+            parts.put(part_of(outcome, numbers[name]))
+        parts.end()
+        work.watch.on_step("Assembling")
+        assembled = await running
+    except BaseException:
+        parts.stop()
+        await asyncio.gather(running, return_exceptions=True)
+        raise
+    names = {number: name for name, number in numbers.items()}
+    work.store.distrust([(names[part.rendition], part.number) for part, _ in assembled.unreadable])
+    _insist(assembled, missing)
+    losses, notes = _losses(assembled.losses)
+    problems = [*_missing_segments(fetching), *_unreadable(assembled), *losses]
+    beside: list[FileFacts] = []
+    for one in taken:
+        if one.rendition.type == "subtitles":
+            files, wrong = await asyncio.to_thread(
+                _subtitles, one, texts.get(one.rendition.name, []), assembled, media, [file.path for file in beside]
+            )
+            beside += files
+            problems += wrong
+    return Made((media,), tuple(beside), tuple(problems), tuple(notes), tuple(assembled.frames))
+
+
+def _output(work: Work, target: Path, planned: float, labels: dict[int, TrackLabel]) -> Output:
+    page = work.found.page
+    about = About(work.found.title, (page.date or "") if page else "", work.found.key_address)
+    return ProgressiveFile(target, planned, Mp4Builder(labels, about))
+
+
+def _voice(taken: Taken) -> Voice:
+    rendition = taken.rendition
+    label = TrackLabel(rendition.language or "", rendition.label or "", taken.default)
+    return Voice(taken.types, label)
+
+
+def _check(head: bytes) -> str | None:
+    """What is wrong with a segment that begins so."""
+    form = container(head)
+    if form == "html":
+        return "a web page where a segment was expected"
+    if form in _TEXTS:
+        return f"{form.upper()} where a segment was expected"
+    if form not in READERS and form not in ("webvtt", "text"):
+        return "bytes that are no media segment"
+    return None
+
+
+def _insist(assembled: Assembled, missing: list[str]) -> None:
+    """Nothing at all is a failure."""
+    if assembled.segments:
+        return
+    if assembled.unreadable:
+        part, problem = assembled.unreadable[0]
+        raise MudlarkError(
+            f"Segment {part.number + 1} cannot be read: {problem.what}",
+            "The server sent something else than it promised.",
+        )
+    raise NetworkError(
+        f"None of {len(missing)} segments could be fetched. The first: {missing[0] if missing else 'unknown'}",
+        "If the link has expired, open the page anew and haul again.",
+    )
+
+
+def _missing_segments(fetching: Fetching) -> Iterable[Problem]:
+    begin: dict[str, float] = {}
+    for facts in fetching.facts.values():
+        since = begin.get(facts.track, 0.0)
+        begin[facts.track] = since + facts.duration
+        if facts.problem:
+            when = f"{since:.1f}–{since + facts.duration:.1f} s"
+            yield Problem("segment-missing", f"Segment {facts.number + 1} ({when}) is missing: {facts.problem}")
+
+
+def _unreadable(assembled: Assembled) -> Iterable[Problem]:
+    for part, problem in assembled.unreadable:
+        yield Problem("segment-unreadable", f"Segment {part.number + 1} cannot be read: {problem.what}")
+
+
+_WORDS: dict[LossCode, str] = {
+    LossCode.STRAY_BYTES: "{count:,} bytes are not transport packets or frames",
+    LossCode.PACKETS: "{count:,} transport packets are missing or damaged",
+    LossCode.UNDECODABLE: "{count:,} pictures before the first parameter sets cannot be decoded",
+    LossCode.LEFT_OUT: "{detail} is not carried over",
+    LossCode.REPEATED: "{count:,} samples come a second time; left out",
+    LossCode.LEAP: "Timestamps leap by {detail}; joined without a gap",
+    LossCode.LEADING: "{count:,} pictures before the first that can be decoded alone are left out",
+    LossCode.SILENCE: "{count:,} frames of silence ({detail}) fill holes in the sound",
+    LossCode.HOLE: "There are holes of {detail} in the sound, for which no silence is known",
+}
+
+
+def _losses(losses: Iterable[Loss]) -> tuple[list[Problem], list[Note]]:
+    """One problem or note for each kind of loss, with its sum and where it was first met."""
+    found: dict[tuple[LossCode, str, bool], list[Loss]] = {}
+    for loss in losses:
+        detail = loss.detail if loss.code in (LossCode.LEFT_OUT, LossCode.LEAP) else ""
+        found.setdefault((loss.code, detail, _is_slight(loss)), []).append(loss)
+    problems: list[Problem] = []
+    notes: list[Note] = []
+    for (code, detail, slight), alike in found.items():
+        count = sum(loss.count for loss in alike)
+        seconds = sum(loss.seconds for loss in alike)
+        words = _WORDS[code].format(count=count, detail=f"{seconds:.2f} s" if code in _SPANS else detail)
+        places = [loss.at for loss in alike if loss.at is not None]
+        where = f", first at {min(places):.1f} s" if places and code != LossCode.LEFT_OUT else ""
+        if slight:
+            notes.append(Note(str(code), words + where))
+        else:
+            problems.append(Problem("loss", words + where))
+    return problems, notes
+
+
+def _is_slight(loss: Loss) -> bool:
+    """True for what nobody misses: what could not be shown anyway, and splices of sound."""
+    return loss.code == LossCode.LEADING or (loss.code in _SPANS and loss.seconds <= _SPLICE)
+
+
+def _subtitles(
+    taken: Taken, outcomes: list[Outcome], assembled: Assembled, media: Path, there: list[str]
+) -> tuple[list[FileFacts], list[Problem]]:
+    """The subtitles of a rendition as one text beside the film."""
+    rendition = taken.rendition
+    called = rendition.label or rendition.language or rendition.name
+    problems = [
+        Problem(
+            "subtitle-missing", f"Segment {one.job.number + 1} of the subtitles “{called}” is missing: {one.problem}"
+        )
+        for one in outcomes
+        if one.path is None
+    ]
+    parts = [
+        TextPart(one.job.segment.begin, one.job.segment.duration, one.job.segment.stretch, one.path.read_bytes())
+        for one in outcomes
+        if one.path
+    ]
+    try:
+        text, cues = join(parts, assembled.timeline, assembled.origin)
+    except FormatError as problem:
+        return [], [*problems, Problem("subtitle-missing", f"The subtitles “{called}” cannot be read: {problem.what}")]
+    if not cues and not parts:
+        return [], problems
+    stem = f"{media.stem}.{rendition.language or rendition.name}{'.forced' if rendition.forced else ''}"
+    name, number = f"{stem}.vtt", 2
+    while name in there:
+        name, number = f"{stem} ({number}).vtt", number + 1
+    path = media.with_name(name)
+    path.write_bytes(text)
+    return [FileFacts(name, "subtitle", *digest(path), rendition.language)], problems

@@ -1,0 +1,134 @@
+"""Proving what was made, and the record of it."""
+
+import platform
+from concurrent.futures import ThreadPoolExecutor
+
+from mudlark import __version__
+from mudlark.archive.provenance import find_facts, keep_capture, keep_manifests, page_facts, request_facts, walk_facts
+from mudlark.archive.record import (
+    FileFacts,
+    ManifestNote,
+    Note,
+    Record,
+    SegmentCounts,
+    Source,
+    TrackFacts,
+    without_access,
+)
+from mudlark.fetch.store import now
+from mudlark.find.model import PLAYED
+from mudlark.find.probe import KINDS
+from mudlark.haul.resolve import Found
+from mudlark.haul.title import is_alone
+from mudlark.haul.work import Fetching, Made, Work
+from mudlark.verify.fixity import digest
+from mudlark.verify.frames import check_frames
+from mudlark.verify.media import Checked, check_file
+from mudlark.verify.transfer import Promise
+from mudlark.verify.verdict import Report
+
+_MOST_CONTENTS = 1_000  # names inside an archive that a record keeps
+
+
+def prove(work: Work, made: Made, fetching: Fetching) -> Record:
+    """Look into the finished files, and make the record."""
+    found = work.found
+    presentation = found.presentation
+    main = made.media[0]
+    report = Report(list(made.report.checks), [*made.report.problems, *made.problems])
+    planned, tolerance = _promised(found)
+    with ThreadPoolExecutor(1, "mudlark-digest") as beside:
+        hashing = beside.submit(digest, main)
+        checked = check_file(main, planned, report, tolerance) if len(made.media) == 1 else Checked("images")
+        if checked.movie and made.frames:
+            check_frames(main, checked.movie, made.frames, report)
+        size, sha256 = hashing.result()
+    if presentation.kind == "file":
+        facts = presentation.facts
+        Promise(facts.length, dict(facts.digests), found.order.expect).check(main, size, sha256, report)
+    if found.find.kind in PLAYED and presentation.kind != "images" and checked.form not in KINDS:
+        what = "unknown bytes" if checked.form == "unknown" else checked.form.upper()
+        report.failed("content", "no-media", f"A film or sound was promised; {what} came", grave=True)
+    notes = [*found.notes, *made.notes]
+    if fetching.counts.elsewhere:
+        notes.append(
+            Note("elsewhere", f"{fetching.counts.elsewhere} segments came from another address than the first")
+        )
+    if not report.problems and not report.proven:
+        notes.append(Note("unproven", "It came as the server sent it; nothing proves that it is whole"))
+    tracks = [TrackFacts.of(track) for track in checked.movie.tracks] if checked.movie else []
+    for track, frames in zip(tracks, made.frames, strict=False):
+        track.coded_frames, track.coded_sha256 = frames.count, frames.sha256
+        track.added = sum(count for _, count in frames.added)
+    ends = [track.presented(checked.movie.timescale)[1] for track in checked.movie.tracks] if checked.movie else []
+    length = round(max(ends), 3) if ends else None
+    notes += _compared_with_page(found, length)
+    files = [FileFacts(str(main.relative_to(work.store.item)), "media", size, sha256)]
+    files += [FileFacts(str(path.relative_to(work.store.item)), "media", *digest(path)) for path in made.media[1:]]
+    files += made.beside
+    counts = fetching.counts
+    record = Record(
+        title=found.title,
+        verdict=report.verdict,
+        problems=report.problems,
+        started=work.started,
+        finished=now(),
+        source=_source(work, files),
+        duration=length,
+        planned_duration=planned,
+        tracks=tracks,
+        files=files,
+        segments=SegmentCounts(counts.planned, counts.fetched, counts.reused, counts.retried, counts.missing),
+        segment_list=list(fetching.facts.values()),
+        checks=report.checks,
+        versions={"mudlark": __version__, "python": platform.python_version(), "system": platform.system()},
+        contents=checked.contents[:_MOST_CONTENTS],
+        notes=notes,
+    )
+    return record if found.order.keep_secrets else without_access(record)
+
+
+def _promised(found: Found) -> tuple[float | None, float]:
+    """Seconds that the manifest promises, and by how many that may be off."""
+    renditions = [taken.rendition for taken in found.taken if taken.rendition.type != "subtitles"]
+    longest = max(renditions, key=lambda one: one.duration or 0.0)
+    return longest.duration, longest.tolerance
+
+
+def _compared_with_page(found: Found, length: float | None) -> list[Note]:
+    """Say where a film lasts much shorter or longer than its page states."""
+    stated = found.page.duration if found.page else None
+    if length and stated and _is_alone_on(found) and not 0.6 <= length / stated <= 1 / 0.6:
+        message = (
+            f"It lasts {length:.0f} s, and the page states {stated:.0f} s; it may be only a part, or something else"
+        )
+        return [Note("length-stated", message)]
+    return []
+
+
+def _is_alone_on(found: Found) -> bool:
+    """True if what the page says of a film is meant of this one."""
+    return found.page is not None and found.find.kind in PLAYED and is_alone(found.page, found.find)
+
+
+def _source(work: Work, files: list[FileFacts]) -> Source:
+    """Where it came from; what is kept of that is added to the files."""
+    item, found, page = work.store.item, work.found, work.found.page
+    secrets, presentation = found.order.keep_secrets, found.presentation
+    return Source(
+        target=found.order.target,
+        choice=found.choice,
+        kind=presentation.kind,
+        address=presentation.url,
+        page=page_facts(page) if page else None,
+        find=find_facts(found.find),
+        capture=keep_capture(item, page, found.heard, found.order.means.har, files, keep_secrets=secrets),
+        manifests=keep_manifests(item, presentation.documents, files, keep_secrets=secrets),
+        walk=walk_facts(page) if page else [],
+        request=request_facts(work.session, presentation.url, found.find),
+        identity=found.key,
+        validator=presentation.facts.validator,
+        modified=presentation.facts.modified,
+        length=presentation.facts.length,
+        manifest_notes=[ManifestNote(note.name, note.value) for note in presentation.notes],
+    )

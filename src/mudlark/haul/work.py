@@ -1,0 +1,125 @@
+"""What the makers of items share: one haul as a value, how its pieces are fetched, and what a maker leaves."""
+
+import time
+from collections.abc import AsyncGenerator, Sequence
+from contextlib import aclosing
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from mudlark.archive.identity import Earlier
+from mudlark.archive.naming import safe_name
+from mudlark.archive.record import FileFacts, Note, SegmentFacts
+from mudlark.assemble.film import CodedFrames
+from mudlark.fetch.engine import Check, Counts, Engine, Job, Outcome, Watch
+from mudlark.fetch.store import Store
+from mudlark.haul.order import HaulWatch
+from mudlark.haul.resolve import Found
+from mudlark.haul.title import unreserved
+from mudlark.manifest.model import Segment
+from mudlark.verify.verdict import Problem, Report, Verdict
+from mudlark.web.session import Session
+
+
+@dataclass(frozen=True, slots=True)
+class Work:
+    """One haul from plan to item. earlier: the item of the same source that is there already, and its verdict now."""
+
+    session: Session
+    found: Found
+    store: Store
+    watch: HaulWatch
+    started: str
+    earlier: Earlier | None
+    earlier_verdict: Verdict
+
+    @property
+    def name(self) -> str:
+        """What files of the item are called, without their extensions."""
+        return unreserved(safe_name(self.found.title) or "Untitled")
+
+
+@dataclass(frozen=True, slots=True)
+class Made:
+    """What a maker left in the store's item: the media, what stands beside it, and what there is to say of them.
+
+    frames: the coded frames of each track as they were read from the segments, in the order of the file's tracks.
+    report: of what the maker has verified itself.
+    """
+
+    media: tuple[Path, ...]
+    beside: tuple[FileFacts, ...] = ()
+    problems: tuple[Problem, ...] = ()
+    notes: tuple[Note, ...] = ()
+    frames: tuple[CodedFrames, ...] = ()
+    report: Report = field(default_factory=Report)
+
+
+class Fetching:
+    """The segments of a haul while they are fetched: counts, facts for the record, and a warning when the link will not
+    live long enough."""
+
+    def __init__(self, work: Work) -> None:
+        self.work = work
+        self.counts = Counts()
+        self.facts: dict[tuple[str, int], SegmentFacts] = {}
+        self._received = 0
+        self._begun = time.monotonic()
+        self._warned = False
+
+    async def outcomes(self, jobs: Sequence[Job], check: Check) -> AsyncGenerator[Outcome]:
+        """Outcomes in the order of the jobs."""
+        watch = self.work.watch
+        hearing = Watch(self._bytes_came, watch.on_outcome, watch.on_retry)
+        engine = Engine(self.work.session, self.work.store, check, hearing, self.counts)
+        async with aclosing(engine.run(jobs)) as outcomes:
+            async for outcome in outcomes:
+                self._note(outcome)
+                yield outcome
+
+    def _note(self, outcome: Outcome) -> None:
+        """Keep what the record says of a segment."""
+        if outcome.reused and outcome.row:
+            self._received += outcome.row.bytes
+        job, row = outcome.job, outcome.row
+        part = job.segment.resource.span
+        facts = SegmentFacts(job.track, job.number, job.segment.resource.url, job.segment.duration)
+        facts.byte_range = (part.start, part.length) if part else None
+        facts.moment = job.segment.moment
+        if row:
+            facts.bytes, facts.sha256, facts.fetched, facts.tries = row.bytes, row.sha256, row.fetched, row.tries
+        else:
+            facts.problem = outcome.problem
+        self.facts[job.track, job.number] = facts
+
+    def _bytes_came(self, count: int) -> None:
+        self._received += count
+        self.work.watch.on_bytes(count)
+        self._mind_expiry()
+
+    def _mind_expiry(self) -> None:
+        """Warn, once, when the link will not live until everything is fetched at the speed seen so far."""
+        found = self.work.found
+        expires, since = found.find.expires, time.monotonic() - self._begun
+        length = found.presentation.facts.length
+        if expires is None or self._warned or since < 1.0:
+            return
+        share = self._received / length if length else len(self.facts) / max(1, self.counts.planned)
+        left, lives = since * (1 - share) / share if share else 0.0, expires - time.time()
+        if left > lives:
+            self._warned = True
+            self.work.watch.on_warning(
+                f"The link lives {max(0.0, lives):.0f} s more, and fetching needs about {left:.0f} s."
+            )
+
+
+def jobs_of(work: Work) -> list[Job]:
+    """The segments of all renditions that are taken, stretch by stretch, by the time at which they play."""
+    timed: list[tuple[int, float, int, Job]] = []
+    for index, taken in enumerate(work.found.taken):
+        for number, segment in enumerate(taken.rendition.segments or ()):
+            timed.append((*_place(segment), index, Job(taken.rendition.name, number, segment)))
+    return [job for *_, job in sorted(timed, key=lambda entry: entry[:3])]
+
+
+def _place(segment: Segment) -> tuple[int, float]:
+    return segment.stretch, segment.begin

@@ -1,0 +1,66 @@
+"""The codecs that readers and writers know, one row each: their names, and what describes them in each container.
+
+Names are those of RFC 6381; sample entries are registered for ISO/IEC 14496-12 files; the Matroska names are those of
+its codec registry. `config` of a Format holds the content of `config_box` (of `esds` only the AudioSpecificConfig).
+"""
+
+from dataclasses import dataclass
+from typing import Literal
+
+from mudlark.media import adts, opus
+from mudlark.media.samples import Format
+
+
+@dataclass(frozen=True, slots=True)
+class Codec:
+    """words: for people. short: as options name it. prefixes: how its RFC 6381 names begin.
+
+    entry: its MP4 sample entry. config_box: the box inside of that. extension: of a file that holds nothing else.
+    """
+
+    words: str
+    short: str
+    type: Literal["video", "audio"]
+    prefixes: tuple[str, ...]
+    entry: str
+    config_box: str
+    matroska: str
+    extension: str = ""
+
+
+CODECS = (
+    Codec("H.264", "avc", "video", ("avc1", "avc3"), "avc1", "avcC", "V_MPEG4/ISO/AVC"),
+    Codec("HEVC", "hevc", "video", ("hvc1", "hev1"), "hvc1", "hvcC", "V_MPEGH/ISO/HEVC"),
+    Codec("AV1", "av1", "video", ("av01",), "av01", "av1C", "V_AV1"),
+    Codec("VP9", "vp9", "video", ("vp09", "vp9"), "vp09", "vpcC", "V_VP9"),
+    Codec("VP8", "vp8", "video", ("vp08", "vp8"), "vp08", "vpcC", "V_VP8"),
+    Codec("AAC", "aac", "audio", ("mp4a.40", "mp4a.66", "mp4a.67", "mp4a.68"), "mp4a", "esds", "A_AAC", ".aac"),
+    Codec("MP3", "mp3", "audio", ("mp4a.6B", "mp4a.69", "mp4a.6b", "mp3"), "mp4a", "esds", "A_MPEG/L3", ".mp3"),
+    Codec("AC-3", "ac3", "audio", ("ac-3", "mp4a.a5", "mp4a.A5"), "ac-3", "dac3", "A_AC3", ".ac3"),
+    Codec("E-AC-3", "eac3", "audio", ("ec-3", "mp4a.a6", "mp4a.A6"), "ec-3", "dec3", "A_EAC3", ".eac3"),
+    Codec("Opus", "opus", "audio", ("opus", "Opus"), "Opus", "dOps", "A_OPUS", ".opus"),
+    Codec("FLAC", "flac", "audio", ("flac", "fLaC"), "fLaC", "dfLa", "A_FLAC", ".flac"),
+)
+
+
+def codec_of(name: str) -> Codec | None:
+    """The codec that an RFC 6381 name, or a sample entry, means."""
+    return next((codec for codec in CODECS if name.startswith(codec.prefixes)), None)
+
+
+def is_sound(name: str) -> bool:
+    """True for the name of a codec of sound."""
+    codec = codec_of(name)
+    return codec is not None and codec.type == "audio"
+
+
+def silent_frame(format: Format) -> bytes | None:
+    """A frame of a format in which nothing is heard; None where none is known."""
+    codec = codec_of(format.codec)
+    if codec is None:
+        return None
+    if codec.words == "AAC":
+        return adts.silence(format.config)
+    if codec.words == "Opus" and format.sample_duration == 960:
+        return opus.silence()
+    return None

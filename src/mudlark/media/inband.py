@@ -1,0 +1,73 @@
+"""Parameter sets inside of the samples, for a film whose pictures change in the middle.
+
+Follows ISO/IEC 14496-15 §5.3.3 and §8.3.3 (configuration records). A decoder that goes through a file of one sample
+entry learns of the change from the sets before the first picture of the new kind.
+"""
+
+from dataclasses import replace
+
+import numpy as np
+
+from mudlark.media.samples import Samples
+
+IN_BAND = frozenset({"avc3", "hev1"})  # sample entries whose samples may hold parameter sets
+_IN_BAND = {"avc1": "avc3", "hvc1": "hev1", "avc3": "avc3", "hev1": "hev1"}
+
+
+def parameter_sets(codec: str, config: bytes) -> bytes:
+    """The parameter sets of a configuration record, each behind a length of four bytes."""
+    return b"".join(_avc_sets(config) if codec.startswith("avc") else _hevc_sets(config))
+
+
+def _avc_sets(config: bytes) -> list[bytes]:
+    found, at = [], 5
+    for mask in (31, 255):
+        count = config[at] & mask if at < len(config) else 0
+        at += 1
+        for _ in range(count):
+            size = int.from_bytes(config[at : at + 2], "big")
+            found.append(size.to_bytes(4, "big") + config[at + 2 : at + 2 + size])
+            at += 2 + size
+    return found
+
+
+def _hevc_sets(config: bytes) -> list[bytes]:
+    found, at = [], 23
+    for _ in range(config[22] if len(config) > 22 else 0):
+        count = int.from_bytes(config[at + 1 : at + 3], "big")
+        at += 3
+        for _ in range(count):
+            size = int.from_bytes(config[at : at + 2], "big")
+            found.append(size.to_bytes(4, "big") + config[at + 2 : at + 2 + size])
+            at += 2 + size
+    return found
+
+
+def length_size(codec: str, config: bytes) -> int:
+    """Bytes of the length before each unit."""
+    place = 4 if codec.startswith("avc") else 21
+    return (config[place] & 3) + 1 if len(config) > place else 4
+
+
+def with_parameter_sets(samples: Samples) -> Samples:
+    """The samples with their parameter sets before each picture at which decoding may start. Those of codecs without
+    such sets, and those with lengths of another size, are given back as they are: they get a sample entry of their own.
+    """
+    format = samples.format
+    if format.codec[:4] not in _IN_BAND or length_size(format.codec, format.config) != 4:
+        return samples
+    sets = parameter_sets(format.codec, format.config)
+    places = np.flatnonzero(samples.sync)
+    in_band = replace(format, codec=_IN_BAND[format.codec[:4]] + format.codec[4:])
+    if format.codec[:4] in IN_BAND or not len(places) or not sets:
+        return replace(samples, format=in_band)
+    sizes = samples.sizes.copy()
+    sizes[places] += len(sets)
+    pieces: list[memoryview] = []
+    rest = samples
+    taken = 0
+    for place in places.tolist():
+        before, rest = rest.split(place - taken)
+        taken = place
+        pieces += [*before.pieces, memoryview(sets)]
+    return replace(samples, format=in_band, sizes=sizes, pieces=[*pieces, *rest.pieces])

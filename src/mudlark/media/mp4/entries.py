@@ -1,0 +1,159 @@
+"""Sample entries: what describes the format of a track in MP4, read and written.
+
+Follows ISO/IEC 14496-12 §8.5.2, §12.1.3, §12.2.3, 14496-14 (mp4a), 14496-15 (avc1, hvc1), ETSI TS 102 366 Annex F
+(ac-3, ec-3) and the registered encapsulation of Opus. A format that was read from an MP4 is written with the very entry
+that it was read from, so that nothing it says (colours, channel layouts) is lost.
+"""
+
+from mudlark.errors import Refused
+from mudlark.media import hevc
+from mudlark.media.codecs import codec_of
+from mudlark.media.mp4.boxes import Mp4Error, box, children, full_box, header
+from mudlark.media.samples import Format
+
+_OBJECT_TYPES = {0x40: "40", 0x66: "66", 0x67: "67", 0x68: "68", 0x69: "69", 0x6B: "6B", 0xA5: "A5", 0xA6: "A6"}
+_VIDEO_FIELDS, _AUDIO_FIELDS = 78, 28  # bytes of an entry before the boxes inside
+_PROTECTED = ("encv", "enca")
+
+
+def read_entry(entry: bytes, timescale: int, handler: str) -> Format:
+    """The format that a sample entry, header included, describes. handler: vide or soun."""
+    whole = header(entry[:16], 0, len(entry))
+    content = entry[whole.content :]
+    kind = whole.kind
+    if kind in _PROTECTED:
+        raise Refused("The file is protected (common encryption); without its keys it cannot be read.")
+    video = handler == "vide"
+    fields = _VIDEO_FIELDS if video else _AUDIO_FIELDS
+    if not video and content[8:10] == b"\0\1" and len(content) > _AUDIO_FIELDS:
+        fields += _sound_version_one(content)
+    if len(content) < fields:
+        raise Mp4Error(f"The sample entry '{kind}' is too short", 0)
+    inside = {b.kind: content[b.content : b.end] for b in children(content, 0, fields, len(content))}
+    codec = codec_of(kind)
+    config = inside.get(codec.config_box, b"") if codec else b""
+    if video:
+        aspect = (1, 1)
+        if len(stated := inside.get("pasp", b"")) >= 8:
+            aspect = (int.from_bytes(stated[:4], "big") or 1, int.from_bytes(stated[4:8], "big") or 1)
+        width, height = int.from_bytes(content[24:26], "big"), int.from_bytes(content[26:28], "big")
+        return Format("video", _video_name(kind, config), timescale, config, 0, width, height, aspect, entry=entry)
+    name = kind
+    channels, rate = int.from_bytes(content[16:18], "big"), int.from_bytes(content[24:28], "big") >> 16
+    if kind == "mp4a" and "esds" not in inside and "wave" in inside:  # as QuickTime has it
+        wave = inside["wave"]
+        inside = {b.kind: wave[b.content : b.end] for b in children(wave, 0, 0, len(wave))}
+    if kind == "mp4a" and "esds" in inside:
+        object_type, config = _descriptor_parts(inside["esds"])
+        name = f"mp4a.{_OBJECT_TYPES.get(object_type, f'{object_type:02X}')}"
+        if config and object_type == 0x40:
+            kind_of_audio = config[0] >> 3
+            kind_of_audio = 32 + ((config[0] & 7) << 3 | config[1] >> 5) if kind_of_audio == 31 else kind_of_audio
+            name = f"mp4a.40.{kind_of_audio}"
+    if kind == "Opus":
+        name = "opus"
+        channels = config[1] if len(config) > 1 else channels
+    return Format("audio", name, timescale, config, 0, channels=channels, sample_rate=rate or timescale, entry=entry)
+
+
+def _sound_version_one(content: bytes) -> int:
+    """Bytes that QuickTime's second version of a sound entry has more; 0 where boxes follow at once."""
+    following = content[_AUDIO_FIELDS + 4 : _AUDIO_FIELDS + 8]
+    return 0 if following.isalnum() and following.isascii() else 16
+
+
+def _video_name(kind: str, config: bytes) -> str:
+    if kind in ("avc1", "avc3") and len(config) > 3:
+        return f"{kind}.{config[1:4].hex()}"
+    if kind in ("hvc1", "hev1") and len(config) > 12:
+        return hevc.codec_name(config[1:13], kind)
+    if kind == "av01" and len(config) > 3:
+        return f"av01.{config[1] >> 5}.{config[1] & 31:02d}{'H' if config[2] & 0x80 else 'M'}.{_depth(config[2]):02d}"
+    if kind == "vp09" and len(config) > 7:
+        return f"vp09.{config[4]:02d}.{config[5]:02d}.{config[6] >> 4:02d}"
+    return kind
+
+
+def _depth(flags: int) -> int:
+    return (12 if flags & 0x20 else 10) if flags & 0x40 else 8
+
+
+def sample_entry(form: Format) -> bytes:
+    """The sample entry of a format."""
+    codec = codec_of(form.codec)
+    if codec is None or codec.type != form.type:
+        raise Mp4Error(f"There is no sample entry for {form.codec}", 0)
+    kind = form.codec[:4] if form.codec[:4] in ("avc3", "hev1", "hvc1", "avc1") else codec.entry
+    if form.entry:
+        return form.entry[:4] + kind.encode("latin-1") + form.entry[8:]
+    start = bytes(6) + b"\0\1"
+    if form.type == "video":
+        wide, high = form.pixel_aspect
+        fields = [
+            start,
+            bytes(16),
+            form.width.to_bytes(2, "big"),
+            form.height.to_bytes(2, "big"),
+            b"\0\x48\0\0\0\x48\0\0",
+            bytes(4),
+            b"\0\1",
+            bytes(32),
+            b"\0\x18\xff\xff",
+            box(codec.config_box, form.config),
+        ]
+        if wide != high:
+            fields.append(box("pasp", wide.to_bytes(4, "big"), high.to_bytes(4, "big")))
+        return box(kind, *fields)
+    rate = form.sample_rate if form.sample_rate < 65536 else 0
+    fields = [
+        start,
+        bytes(8),
+        form.channels.to_bytes(2, "big"),
+        b"\0\x10",
+        bytes(4),
+        (rate << 16).to_bytes(4, "big"),
+    ]
+    if codec.config_box == "esds":
+        object_type = int(form.codec.split(".")[1], 16)
+        return box(kind, *fields, full_box("esds", 0, 0, _descriptor(object_type, form.config)))
+    return box(kind, *fields, box(codec.config_box, form.config))
+
+
+def _descriptor(object_type: int, config: bytes) -> bytes:
+    """An ES descriptor (ISO/IEC 14496-1 §7.2.6.5)."""
+    special = _tagged(5, config) if config else b""
+    decoder = _tagged(4, bytes([object_type, 0x15]) + bytes(3) + bytes(8) + special)
+    return _tagged(3, b"\0\0\0" + decoder + _tagged(6, b"\2"))
+
+
+def _tagged(tag: int, content: bytes) -> bytes:
+    """A descriptor with its length (§8.3.3)."""
+    size = len(content)
+    if size < 128:
+        return bytes([tag, size]) + content
+    return bytes([tag, 0x80 | size >> 21 & 127, 0x80 | size >> 14 & 127, 0x80 | size >> 7 & 127, size & 127]) + content
+
+
+def _descriptor_parts(esds: bytes) -> tuple[int, bytes]:
+    """Object type and decoder-specific part of an ES descriptor, found by walking its nested tags (§7.2.6)."""
+    at, end, object_type = 4, len(esds), 0
+    while at + 2 <= end:
+        tag, at = esds[at], at + 1
+        size = 0
+        while at < end:
+            size, more, at = size << 7 | esds[at] & 0x7F, esds[at] & 0x80, at + 1
+            if not more:
+                break
+        if tag == 0x05:
+            return object_type, esds[at : at + size]
+        if tag == 0x03 and at + 3 <= end:
+            flags = esds[at + 2]
+            at += 3 + (2 if flags & 0x80 else 0) + (2 if flags & 0x20 else 0)
+            if flags & 0x40 and at < end:
+                at += 1 + esds[at]
+        elif tag == 0x04:
+            object_type = esds[at] if at < end else 0
+            at += 13
+        else:
+            at += size
+    return object_type, b""

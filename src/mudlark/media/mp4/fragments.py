@@ -1,0 +1,245 @@
+"""Fragmented MP4 and CMAF segments: fragments in, samples out.
+
+Follows ISO/IEC 14496-12 §8.8 (movie fragments). A segment holds one fragment or several; each run of samples (trun) is
+one array. Raises Mp4Error on what contradicts itself, and is then as if the segment had not been fed.
+"""
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from mudlark.media.mp4.boxes import Box, Mp4Error, children, header
+from mudlark.media.mp4.read import Defaults, TrackIndex, parse_movie
+from mudlark.media.samples import Format, Ints, Loss, LossCode, Samples
+
+_NOT_SYNC = 0x10000  # sample_is_non_sync_sample (§8.8.3.1)
+_MOST_SAMPLES = 1 << 22  # of one segment
+_FIRST_SOUND = 2
+
+
+@dataclass(slots=True)
+class _Track:
+    """A track as the initialization section describes it. edit: ticks to take from media time to get to the movie's."""
+
+    number: int
+    format: Format
+    edit: int
+    defaults: Defaults
+    following: int = 0
+
+
+@dataclass(slots=True)
+class _Run:
+    """Samples of one track that follow each other in the data. begin: byte; end: when the next sample is decoded."""
+
+    begin: int
+    end: int
+    sizes: Ints
+    dts: Ints
+    pts: Ints
+    sync: np.ndarray[tuple[int], np.dtype[np.bool_]]
+
+
+class FragmentReader:
+    """Reads the segments of one rendition: its first picture, and all of its sounds."""
+
+    wraps = 0.0
+
+    def __init__(self) -> None:
+        self._tracks: dict[int, _Track] = {}
+        self._lost: list[Loss] = []
+
+    def begin(self, init: bytes | None = None) -> None:
+        """Take the initialization section of what follows. Without one, that of before goes on."""
+        if init is None:
+            return
+        boxes = list(children(init, 0, 0, len(init)))
+        index = next((box for box in boxes if box.kind == "moov"), None)
+        if index is None:
+            raise Mp4Error("The initialization section has no index (moov)", 0)
+        self._tracks = self._read_index(init[index.start : index.end])
+
+    def _read_index(self, data: bytes) -> dict[int, _Track]:
+        movie = parse_movie(data, fragments=True)
+        tracks: dict[int, _Track] = {}
+        sounds = _FIRST_SOUND
+        for index in movie.tracks:
+            video = index.format.type == "video"
+            if video and any(track.number == 1 for track in tracks.values()):
+                self._lost.append(Loss(LossCode.LEFT_OUT, 1, "a second picture"))
+                continue
+            defaults = (movie.defaults or {}).get(index.number, Defaults())
+            language = index.language if index.language != "und" else ""
+            described = replace(index.format, sample_duration=defaults.duration, language=language)
+            edit = _edit(index, movie.timescale)
+            tracks[index.number] = _Track(1 if video else sounds, described, edit, defaults)
+            sounds += not video
+        if not tracks:
+            raise Mp4Error("The initialization section describes neither picture nor sound", 0)
+        return tracks
+
+    def losses(self) -> list[Loss]:
+        """What was left out since this was last asked."""
+        lost, self._lost = self._lost, []
+        return lost
+
+    def flush(self) -> list[Samples]:
+        """Nothing is held back."""
+        return []
+
+    def feed(self, data: memoryview) -> list[Samples]:
+        """Take one whole segment."""
+        boxes = list(_top(data))
+        tracks = self._tracks
+        if (index := next((box for box in boxes if box.kind == "moov"), None)) is not None:
+            tracks = self._read_index(bytes(data[index.start : index.end]))
+        if not tracks:
+            raise Mp4Error("Fragments came before any initialization section", 0)
+        following = {number: track.following for number, track in tracks.items()}
+        runs: dict[int, list[_Run]] = {}
+        for box in boxes:
+            if box.kind == "moof":
+                self._read_fragment(data, box, tracks, following, runs)
+        if not any(box.kind == "moof" for box in boxes):
+            raise Mp4Error("There is no fragment (moof) in the segment", 0)
+        made = [self._samples(tracks[number], data, found) for number, found in runs.items()]
+        for number, track in tracks.items():
+            track.following = following[number]
+        self._tracks = tracks
+        return sorted((samples for samples in made if len(samples)), key=lambda samples: samples.track)
+
+    def _read_fragment(
+        self,
+        data: memoryview,
+        moof: Box,
+        tracks: dict[int, _Track],
+        following: dict[int, int],
+        runs: dict[int, list[_Run]],
+    ) -> None:
+        end_of_data = moof.start
+        for traf in children(data, 0, moof.content, moof.end):
+            if traf.kind != "traf":
+                continue
+            inside = list(children(data, 0, traf.content, traf.end))
+            head = next((box for box in inside if box.kind == "tfhd"), None)
+            if head is None:
+                raise Mp4Error("A track fragment has no header (tfhd)", traf.start)
+            fields = _Fields(data, head)
+            flags = fields.flags
+            number = fields.take(4)
+            track = tracks.get(number)
+            based = fields.take(8) if flags & 0x1 else None
+            if flags & 0x2:
+                fields.take(4)
+            usual = track.defaults if track else Defaults()
+            usual = Defaults(
+                duration=fields.take(4) if flags & 0x8 else usual.duration,
+                size=fields.take(4) if flags & 0x10 else usual.size,
+                flags=fields.take(4) if flags & 0x20 else usual.flags,
+            )
+            # a base that is given counts from the beginning of a file, unknown here: it is that of the fragment
+            base = moof.start if flags & 0x20000 or based is not None else end_of_data
+            if track is None:
+                continue
+            for box in inside:
+                if box.kind == "tfdt":
+                    stated = _Fields(data, box)
+                    following[number] = stated.take(8 if stated.version else 4)
+            at = base
+            for box in inside:
+                if box.kind == "trun":
+                    run, at = _read_run(data, box, usual, base, at, following[number])
+                    if len(run.sizes):
+                        following[number] = run.end
+                        runs.setdefault(number, []).append(run)
+            end_of_data = at
+
+    def _samples(self, track: _Track, data: memoryview, runs: list[_Run]) -> Samples:
+        sizes, dts, pts = (np.concatenate([getattr(run, name) for run in runs]) for name in ("sizes", "dts", "pts"))
+        sync = np.concatenate([run.sync for run in runs])
+        if sum(len(run.sizes) for run in runs) > _MOST_SAMPLES:
+            raise Mp4Error("A segment claims more samples than any can hold", 0)
+        pieces: list[memoryview] = []
+        begin = end = runs[0].begin
+        for run in runs:
+            if run.begin != end:
+                pieces.append(data[begin:end])
+                begin = run.begin
+            end = run.begin + int(run.sizes.sum())
+        pieces.append(data[begin:end])
+        described = track.format
+        if track.format.type == "audio":
+            sync = np.ones(len(sync), np.bool_)
+        return Samples(track.number, described, sizes, dts - track.edit, pts - track.edit, sync, pieces)
+
+
+def _top(data: memoryview) -> Iterator[Box]:
+    """The boxes of a segment; the last one may not reach past its end."""
+    at = 0
+    while at < len(data):
+        box = header(data[at : at + 16], at, len(data))
+        if box.end > len(data):
+            raise Mp4Error(f"Box '{box.kind}' reaches {box.end - len(data):,} bytes past the segment's end", at)
+        yield box
+        at = box.end
+
+
+class _Fields:
+    """The fields of a full box, one after the other."""
+
+    def __init__(self, data: memoryview, box: Box) -> None:
+        self._data, self._box, self.at = data, box, box.content
+        self.version = self.take(1)
+        self.flags = self.take(3)
+
+    def take(self, size: int) -> int:
+        """The next unsigned number."""
+        if self.at + size > self._box.end:
+            raise Mp4Error(f"Box '{self._box.kind}' is too short", self._box.start)
+        self.at += size
+        return int.from_bytes(self._data[self.at - size : self.at], "big")
+
+
+def _read_run(data: memoryview, box: Box, usual: Defaults, base: int, at: int, begin: int) -> tuple[_Run, int]:
+    """A run of samples (§8.8.8), and where its bytes end."""
+    fields = _Fields(data, box)
+    flags, count = fields.flags, fields.take(4)
+    if flags & 0x1:
+        offset = fields.take(4)
+        at = base + offset - (1 << 32 if offset >> 31 else 0)
+    first_flags = fields.take(4) if flags & 0x4 else None
+    names = [
+        name for bit, name in ((0x100, "duration"), (0x200, "size"), (0x400, "flags"), (0x800, "shift")) if flags & bit
+    ]
+    need = count * 4 * len(names)
+    if count > _MOST_SAMPLES or need > box.end - fields.at or ("size" not in names and count * usual.size > len(data)):
+        raise Mp4Error(f"A run claims {count:,} samples, which it cannot hold", box.start)
+    table = np.frombuffer(data, ">u4", count * len(names), fields.at).reshape(count, len(names))
+    columns = {name: table[:, index].astype(np.int64) for index, name in enumerate(names)}
+
+    def column(name: str, otherwise: int) -> Ints:
+        return columns[name] if name in columns else np.full(count, otherwise, np.int64)
+
+    sizes, durations = column("size", usual.size), column("duration", usual.duration)
+    sample_flags = column("flags", usual.flags)
+    if first_flags is not None and count:
+        sample_flags[0] = first_flags
+    shift = column("shift", 0)
+    # version 0 says that offsets are unsigned; what writes negative ones there means them
+    shift = np.where(shift >= 1 << 31, shift - (1 << 32), shift)
+    end = at + int(sizes.sum())
+    if at < 0 or end > len(data):
+        raise Mp4Error("Samples of a fragment lie outside of its segment", box.start)
+    dts = begin + np.cumsum(durations) - durations
+    return _Run(at, begin + int(durations.sum()), sizes, dts, dts + shift, (sample_flags & _NOT_SYNC) == 0), end
+
+
+def _edit(index: TrackIndex, movie_scale: int) -> int:
+    """Ticks of media time at which the track's presentation begins, less the wait before it (§8.6.6)."""
+    wait = 0
+    for edit in index.edits:
+        if edit.media_time >= 0:
+            return edit.media_time - wait
+        wait += round(edit.length * index.format.timescale / movie_scale) if movie_scale else 0
+    return -wait

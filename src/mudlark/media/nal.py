@@ -1,0 +1,219 @@
+"""Elementary streams of NAL units (H.264, HEVC): units in arrays, and access units as MP4 samples.
+
+Follows ITU-T H.264 and H.265 Annex B (byte streams) and ISO/IEC 14496-15 (length-prefixed samples). What differs
+between the two stands in a `Dialect`. Start codes become lengths in place wherever there is room, so picture bytes are
+never copied here.
+"""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from mudlark.media.samples import Bytes, Flags, Format, Ints, Samples
+
+CLOCK = 90_000  # ticks a second of the times given to NalStream
+_CHUNK = 1 << 15  # 16-bit words scanned at a time, so that the work stays in the cache
+
+
+@dataclass(frozen=True, slots=True)
+class Picture:
+    """What parameter sets say of the picture. name: as in RFC 6381. ticks_per_frame: of CLOCK, 0 if not stated.
+
+    fields: two access units may be one picture.
+    """
+
+    name: str
+    width: int
+    height: int
+    pixel_aspect: tuple[int, int] = (1, 1)
+    ticks_per_frame: int = 0
+    fields: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Dialect:
+    """How a codec writes its units.
+
+    kinds: the kind of a unit by its first byte, shape (256,). sets: the kinds of parameter sets, all of which a decoder
+    needs, the one of the sequence first among those that name the picture. dropped, sync: by kind, what MP4 samples do
+    not hold, and where decoding may start. in_band: the sample entry for samples that keep their parameter sets.
+    """
+
+    kinds: Bytes
+    sets: tuple[int, ...]
+    delimiter: int
+    dropped: Flags
+    sync: Flags
+    in_band: str
+    identifier: Callable[[bytes], int]
+    picture: Callable[[Sequence[bytes]], Picture]
+    configuration: Callable[[Sequence[bytes]], bytes]
+
+
+def unescape(unit: bytes) -> bytes:
+    """Remove emulation prevention bytes (§7.4.1)."""
+    return unit.replace(b"\0\0\3", b"\0\0")
+
+
+def start_codes(stream: Bytes) -> Ints:
+    """Positions of every 00 00 01 in the stream (Annex B §B.1)."""
+    words = stream[: len(stream) // 2 * 2].view("<u2")
+    masked, zero = np.empty(_CHUNK, np.uint16), np.empty(_CHUNK, np.bool_)
+    found: list[Ints] = []
+    for first in range(0, len(words), _CHUNK):
+        part = words[first : first + _CHUNK]
+        # 00 00 at an even place, or 00 01 at an even place that may end a start code begun one byte earlier
+        low = np.bitwise_and(part, np.uint16(0xFEFF), out=masked[: len(part)])
+        hits = np.equal(low, 0, out=zero[: len(part)]).nonzero()[0]
+        hits += first
+        found.append(hits)
+    hits = np.concatenate(found) if found else np.zeros(0, np.int64)
+    whole = words[hits] == 0
+    even = hits[whole] * 2
+    even = even[even + 2 < len(stream)]
+    even = even[stream[even + 2] == 1]
+    odd = hits[~whole] * 2 - 1
+    odd = odd[odd >= 0]
+    odd = odd[stream[odd] == 0]
+    places = np.concatenate([even, odd])
+    places.sort()
+    return places
+
+
+def nal_units(stream: Bytes) -> tuple[Ints, Ints]:
+    """First byte (the header) and end of each NAL unit; zero bytes that trail a unit belong to none."""
+    codes = start_codes(stream)
+    begins = codes + 3
+    ends = np.append(codes[1:], len(stream))
+    while True:
+        trailing = (ends > begins) & (stream[np.maximum(ends - 1, 0)] == 0)
+        if not trailing.any():
+            break
+        ends = ends - trailing
+    filled = ends > begins
+    return begins[filled], ends[filled]
+
+
+class NalStream:
+    """Turns an elementary stream of NAL units with its timestamps into samples.
+
+    Parameter sets go into the format; while they stay the same they are left out of the samples. Once a set changes,
+    the samples keep theirs, and the sample entry of the format becomes the one for that (avc3, hev1).
+    """
+
+    def __init__(self, track: int, dialect: Dialect) -> None:
+        self.track = track
+        self.format: Format | None = None
+        self.changed = False
+        self.skipped = 0
+        self._dialect = dialect
+        self._sets: dict[tuple[int, int], bytes] = {}
+        self._seen: set[bytes] = set()
+        self._picture: Picture | None = None
+
+    def samples(self, stream: Bytes, starts: Ints, dts: Ints, pts: Ints) -> Samples | None:
+        """Samples of a stretch of stream that begins and ends with an access unit.
+
+        stream: writable, used up by this call. starts: where each timed unit begins; dts, pts: its times, shape (k,).
+        Pictures before the first parameter sets cannot be decoded; they are counted in `skipped`.
+        """
+        dialect = self._dialect
+        begins, ends = nal_units(stream)
+        if not len(begins):
+            return None
+        kinds = dialect.kinds[stream[begins]]
+        self._learn(stream, begins, ends, kinds)
+        if self.format is None:
+            self.skipped += len(starts)
+            return None
+        first, dts, pts = self._access_units(begins, kinds, starts, dts, pts)
+        kept = ~dialect.dropped[kinds]
+        if not self.changed:
+            kept &= ~np.isin(kinds, dialect.sets)
+        kept[: first[0]] = False
+        sizes = np.add.reduceat(np.where(kept, ends - begins + 4, 0), first)
+        sync = np.logical_or.reduceat(dialect.sync[kinds], first)
+        whole = sizes > 0
+        pieces = _with_lengths(stream, begins, ends, kept)
+        return Samples(self.track, self.format, sizes[whole], dts[whole], pts[whole], sync[whole], pieces)
+
+    def _learn(self, stream: Bytes, begins: Ints, ends: Ints, kinds: Bytes) -> None:
+        """Take note of the parameter sets; make the format when there is one of each."""
+        dialect = self._dialect
+        for index in np.flatnonzero(np.isin(kinds, dialect.sets)).tolist():
+            unit = stream[begins[index] : ends[index]].tobytes()
+            if unit in self._seen:
+                continue
+            self._seen.add(unit)
+            known = self._sets.setdefault((int(kinds[index]), dialect.identifier(unit)), unit)
+            if known != unit or (self.format is not None and unit not in self.format.config):
+                self.changed = True
+        if self.changed and self.format is not None:
+            self.format = replace(self.format, codec=dialect.in_band + self.format.codec[4:])
+        there = {kind for kind, _ in self._sets}
+        if self.format is None and there.issuperset(dialect.sets):
+            sets = [unit for wanted in dialect.sets for (kind, _), unit in self._sets.items() if kind == wanted]
+            self._picture = dialect.picture(sets)
+            self.format = Format(
+                type="video",
+                codec=self._picture.name,
+                timescale=CLOCK,
+                config=dialect.configuration(sets),
+                sample_duration=self._picture.ticks_per_frame,
+                width=self._picture.width,
+                height=self._picture.height,
+                pixel_aspect=self._picture.pixel_aspect,
+            )
+
+    def _access_units(self, begins: Ints, kinds: Bytes, starts: Ints, dts: Ints, pts: Ints) -> tuple[Ints, Ints, Ints]:
+        """First NAL unit of each access unit with its times; several units under one timestamp are spread evenly."""
+        first = np.searchsorted(begins, starts)
+        timed = (first < len(begins)) & np.append(first[1:] != first[:-1], True)
+        first, dts, pts = first[timed], dts[timed], pts[timed]
+        if not len(first):
+            first, dts, pts = np.zeros(1, np.int64), dts[:1], pts[:1]
+        if self._picture is None or self._picture.fields:
+            return first, dts, pts  # two fields under one timestamp are one sample
+        opening = kinds == self._dialect.delimiter
+        opening[: first[0]] = False
+        opening[first] = True
+        every = np.flatnonzero(opening)
+        if len(every) == len(first):
+            return first, dts, pts
+        step = self._picture.ticks_per_frame or int(np.median(np.diff(dts)) if len(dts) > 1 else CLOCK // 25)
+        group = np.searchsorted(first, every, "right") - 1
+        within = np.arange(len(every)) - np.searchsorted(every, first)[group]
+        return every, dts[group] + within * step, pts[group] + within * step
+
+
+def _with_lengths(stream: Bytes, begins: Ints, ends: Ints, kept: Flags) -> list[memoryview]:
+    """The kept NAL units as buffers, each unit behind its four-byte length.
+
+    The length takes the place of the start code. A three-byte code right behind a kept unit leaves no room for four;
+    its length then stands in a buffer of its own.
+    """
+    previous = np.concatenate([[0], np.where(kept, ends, 0)[:-1]])
+    previous = np.maximum.accumulate(previous)[kept]
+    begins, ends = begins[kept], ends[kept]
+    room = (begins - 4 >= previous) & (begins >= 4)
+    lengths = (ends - begins).astype(">u4").view(np.uint8).reshape(-1, 4)
+    stream[begins[room, None] + np.arange(-4, 0)] = lengths[room]
+    whole, apart = stream.data, lengths.reshape(-1).data
+    if not len(begins):
+        return []
+    lead = np.where(room, begins - 4, begins)
+    breaks = np.flatnonzero(~room[1:] | (lead[1:] != ends[:-1])) + 1
+    run = np.concatenate([[0], breaks])
+    pieces: list[memoryview] = []
+    for index, roomy, begin, end in zip(
+        run.tolist(),
+        room[run].tolist(),
+        lead[run].tolist(),
+        ends[np.append(breaks, len(ends)) - 1].tolist(),
+        strict=True,
+    ):
+        if not roomy:
+            pieces.append(apart[index * 4 : index * 4 + 4])
+        pieces.append(whole[begin:end])
+    return pieces

@@ -1,0 +1,95 @@
+"""Opus in transport streams: access units behind control headers, and the box that describes Opus in MP4.
+
+Follows RFC 6716 §3.1 (packets), RFC 7845 §5.1 (channels) and ETSI TS 103 491 Annex (control header of access units);
+the MP4 box is the one of the registered encapsulation (dOps).
+"""
+
+import numpy as np
+
+from mudlark.media.framed import running_times
+from mudlark.media.samples import Bytes, Format, Ints, Samples
+
+RATE = 48_000
+_DURATIONS = (  # samples of 48 kHz by the configuration of a packet (RFC 6716 §3.1)
+    *((480, 960, 1920, 2880) * 3),
+    *((480, 960) * 2),
+    *((120, 240, 480, 960) * 4),
+)
+_PRE_SKIP = 312
+
+
+def packet_duration(packet: bytes | memoryview) -> int:
+    """Samples of 48 kHz in a packet."""
+    if not len(packet):
+        return 0
+    count = (1, 2, 2, packet[1] & 63 if len(packet) > 1 else 0)[packet[0] & 3]
+    return _DURATIONS[packet[0] >> 3] * count
+
+
+def silence() -> bytes:
+    """A packet of 20 ms in which nothing is heard."""
+    return b"\xf8\xff\xfe"
+
+
+def audio_format(channels: int) -> Format:
+    """The format of Opus with one or two channels."""
+    config = bytes([0, channels]) + _PRE_SKIP.to_bytes(2, "big") + RATE.to_bytes(4, "big") + bytes(3)
+    return Format("audio", "opus", RATE, config, 960, channels=channels, sample_rate=RATE)
+
+
+class OpusStream:
+    """Turns access units with the 90 kHz timestamps of their packets into samples."""
+
+    def __init__(self, track: int) -> None:
+        self.track = track
+        self.format: Format | None = None
+        self._next: int | None = None
+
+    def restart(self) -> None:
+        """The next timestamp starts a new count."""
+        self._next = None
+
+    def samples(self, stream: Bytes, starts: Ints, pts: Ints) -> tuple[Samples | None, int]:
+        """Samples of all whole units, and where the unfinished rest begins; as FramedStream."""
+        data = stream.tobytes()
+        positions: list[int] = []
+        packets: list[bytes] = []
+        at = 0
+        while (at := data.find(b"\x7f", at)) >= 0:
+            unit = _unit(data, at)
+            if unit is None:
+                at += 1
+                continue
+            begin, end = unit
+            if end > len(data):
+                break
+            positions.append(at)
+            packets.append(data[begin:end])
+            at = end
+        rest = at if at >= 0 else len(data)
+        if not packets:
+            return None, rest
+        if self.format is None:
+            self.format = audio_format(2 if packets[0][:1] and packets[0][0] & 4 else 1)
+        sizes = np.array([len(packet) for packet in packets], np.int64)
+        frame = np.searchsorted(np.array(positions, np.int64), starts)
+        times, self._next = running_times(self.format, self._next, len(sizes), frame, pts)
+        sync = np.ones(len(sizes), np.bool_)
+        return Samples(self.track, self.format, sizes, times, times, sync, [memoryview(b"".join(packets))]), rest
+
+
+def _unit(data: bytes, at: int) -> tuple[int, int] | None:
+    """Where the packet of an access unit begins and ends, behind its control header; None if there is none here."""
+    if at + 3 > len(data) or data[at + 1] & 0xE0 != 0xE0:
+        return None
+    flags = data[at + 1]
+    place, size = at + 2, 0
+    while place < len(data) and data[place] == 255:
+        size, place = size + 255, place + 1
+    if place >= len(data):
+        return None
+    size, place = size + data[place], place + 1
+    place += (2 if flags & 0x10 else 0) + (2 if flags & 0x08 else 0)
+    if flags & 0x04 and place < len(data):
+        place += 1 + data[place]
+    return place, place + size

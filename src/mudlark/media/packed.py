@@ -1,0 +1,89 @@
+"""Packed sound: segments of nothing but frames of AAC, MPEG audio, AC-3 or E-AC-3, behind an ID3 tag with the time.
+
+Follows RFC 8216 §3.4 and, for the tag, the informal standard ID3 2.4.0 (§3 header, §4.27 private frame).
+"""
+
+from collections.abc import Callable
+
+import numpy as np
+
+from mudlark.errors import FormatError
+from mudlark.media.ac3 import AC3
+from mudlark.media.adts import ADTS
+from mudlark.media.framed import FramedStream, Syntax
+from mudlark.media.mpeg_audio import MPEG_AUDIO
+from mudlark.media.samples import Loss, LossCode, Samples
+
+_OWNER = b"com.apple.streaming.transportStreamTimestamp\0"
+_WRAP = 1 << 33
+_TRACK = 2
+_HEADER = 10
+
+
+def skip_tags(data: bytes | memoryview) -> tuple[int, int | None]:
+    """Where the frames begin behind ID3 tags, and the 33-bit time in ticks of 90 kHz that a tag states."""
+    at, time = 0, None
+    while bytes(data[at : at + 3]) == b"ID3" and len(data) >= at + _HEADER:
+        size = 0
+        for byte in data[at + 6 : at + _HEADER]:
+            size = size << 7 | byte & 0x7F
+        tag = bytes(data[at : at + _HEADER + min(size, 1 << 16)])
+        place = tag.find(_OWNER)
+        if place >= 0 and len(tag) >= place + len(_OWNER) + 8:
+            place += len(_OWNER)
+            time = int.from_bytes(tag[place : place + 8], "big") % _WRAP
+        at += _HEADER + size + (_HEADER if len(tag) > 5 and tag[5] & 0x10 else 0)
+    return min(at, len(data)), time
+
+
+class PackedReader:
+    """Reads the segments of one rendition that is packed sound."""
+
+    wraps = _WRAP / 90_000
+
+    def __init__(self, syntax: Syntax) -> None:
+        self._syntax = syntax
+        self._stream = FramedStream(_TRACK, syntax)
+        self._timed = False
+        self._strays = 0
+
+    def begin(self, init: bytes | None = None) -> None:
+        """The next time that a tag states starts a new count."""
+        self._stream.restart()
+        self._timed = False
+
+    def feed(self, data: memoryview) -> list[Samples]:
+        """Take one whole segment; every one begins and ends with whole frames."""
+        begin, time = skip_tags(data)
+        stream = np.frombuffer(data[begin:], np.uint8).copy()
+        known = time is not None and not self._timed
+        starts = np.zeros(int(known), np.int64)
+        pts = np.full(int(known), time or 0, np.int64)
+        samples, rest = self._stream.samples(stream, starts, pts)
+        if samples is None or int(samples.sizes.sum()) * 2 < len(stream):
+            raise FormatError("The segment does not hold frames of sound", begin)
+        self._timed = True
+        self._strays += (
+            len(stream) - int(samples.sizes.sum()) - self._headers(len(samples)) if rest < len(stream) else 0
+        )
+        return [samples]
+
+    def _headers(self, count: int) -> int:
+        return 7 * count if self._syntax.stripped else 0
+
+    def flush(self) -> list[Samples]:
+        """Nothing is held back."""
+        return []
+
+    def losses(self) -> list[Loss]:
+        """What was left out since this was last asked."""
+        strays, self._strays = self._strays, 0
+        return [Loss(LossCode.STRAY_BYTES, strays)] if strays > 0 else []
+
+
+SYNTAXES: dict[str, Syntax] = {"adts": ADTS, "mp3": MPEG_AUDIO, "ac3": AC3}
+READERS: dict[str, Callable[[], PackedReader]] = {
+    "adts": lambda: PackedReader(ADTS),
+    "mp3": lambda: PackedReader(MPEG_AUDIO),
+    "ac3": lambda: PackedReader(AC3),
+}

@@ -1,0 +1,59 @@
+"""Are the coded frames in a finished file those that came? Their digest, track by track, over the bytes in order.
+
+What was put in (silence in holes of sound) stays out on both sides.
+"""
+
+import hashlib
+from collections.abc import Sequence
+from pathlib import Path
+
+import numpy as np
+
+from mudlark.assemble.film import CodedFrames
+from mudlark.media.mp4.read import Movie, TrackIndex
+from mudlark.media.samples import Flags
+from mudlark.verify.verdict import Report
+
+_SOME = 1 << 22
+
+
+def check_frames(path: Path, movie: Movie, came: Sequence[CodedFrames], report: Report) -> None:
+    """Compare the tracks of a file with the frames that were read from its source, in the same order."""
+    if len(movie.tracks) != len(came):
+        report.failed(
+            "coded-frames",
+            "coded-frames",
+            f"The file has {len(movie.tracks)} tracks, and {len(came)} were made",
+            grave=True,
+        )
+        return
+    for number, (track, frames) in enumerate(zip(movie.tracks, came, strict=True), start=1):
+        kept = np.ones(len(track.sizes), np.bool_)
+        for first, count in frames.added:
+            kept[first : first + count] = False
+        if int(kept.sum()) != frames.count or coded_digest(path, track, kept) != frames.sha256:
+            report.failed(
+                "coded-frames", "coded-frames", f"Track {number} does not hold the frames that came", grave=True
+            )
+            return
+    count = sum(frames.count for frames in came)
+    report.passed("coded-frames", f"all {count:,} coded frames are the bytes that came")
+
+
+def coded_digest(path: Path, track: TrackIndex, kept: Flags) -> str:
+    """SHA-256 over the bytes of the samples for which `kept`, shape (n,), is true, in their order."""
+    found = hashlib.sha256()
+    offsets, sizes = track.offsets[kept], track.sizes[kept]
+    first = np.flatnonzero(offsets[1:] != offsets[:-1] + sizes[:-1]) + 1
+    first = np.concatenate([[0], first]) if len(offsets) else first
+    last = np.append(first[1:], len(offsets)) - 1
+    with path.open("rb", buffering=0) as file:
+        for begin, end in zip(offsets[first].tolist(), (offsets[last] + sizes[last]).tolist(), strict=True):
+            file.seek(begin)
+            while begin < end:
+                block = file.read(min(_SOME, end - begin))
+                if not block:
+                    return ""
+                found.update(block)
+                begin += len(block)
+    return found.hexdigest()
