@@ -17,7 +17,7 @@ from mudlark.assemble.source import Source
 from mudlark.assemble.timeline import Timeline
 from mudlark.errors import FormatError, StorageError
 from mudlark.media.inband import IN_BAND, with_parameter_sets
-from mudlark.media.readers import container, reader_for
+from mudlark.media.readers import READERS, container, reader_for
 from mudlark.media.samples import Format, Loss, LossCode, SampleReader, Samples, TrackLabel
 
 _TRACKS = 16  # numbers that the tracks of one rendition may have
@@ -221,6 +221,8 @@ class _Reading:
         """What was held back before a part that begins anew, and the samples of the part."""
         data = source.read(part.path, part.key, part.iv) if part.path else memoryview(b"")
         form = "mp4" if part.init else container(data)
+        if part.key and form not in READERS:
+            raise FormatError("What it decrypts to is no media segment; it was encrypted with another key")
         goes_on = (form, part.init, part.stretch) == (self._form, self._init, self._stretch)
         if goes_on:
             return [], self._ours(self._readers[form].feed(data))

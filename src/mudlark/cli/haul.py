@@ -24,6 +24,7 @@ from mudlark.cli.options import (
 from mudlark.cli.progress import UNITS, HaulProgress
 from mudlark.cli.show import bits, clock, complain, console, emit_json, messages, problem_data, size, verdict
 from mudlark.cli.steps import Steps
+from mudlark.cli.wishes import wish, wish_options
 from mudlark.errors import MudlarkError, Refused, UsageError
 from mudlark.find.look import Means
 from mudlark.find.questions import ANY
@@ -77,6 +78,7 @@ from mudlark.web.session import Session
     help="Take find number N of `mudlark sift`.",
 )
 @option("--all", "every", is_flag=True, group="Choosing", help="Take all main finds, or all that the filters leave.")
+@wish_options
 @filter_options
 @means_options
 @network_options
@@ -101,6 +103,7 @@ def command(
     What was hauled before is compared with the server, and never written over.
     """
     choice, digest, way = Choice(nth, wanted(given), every, series), _digest(expect), means(given)
+    wished = wish(given)
     if any(answer.value == ANY for answer in way.answers):
         raise UsageError("haul takes one way through the questions.", "See all of them with `mudlark sift`.")
     guises: tuple[Guise, ...] = ()
@@ -114,7 +117,9 @@ def command(
     for target in addresses(targets) or [_only_page(way)]:
         problems: list[MudlarkError] = []
         try:
-            order = Order(target, into, choice, title, digest, way, form == "images", guises, again, keep_secrets)
+            order = Order(
+                target, into, choice, title, digest, way, form == "images", guises, again, keep_secrets, wished
+            )
             for item in _haul(order, given, problems):
                 items.append(item)
                 data.append(_as_data(item))
@@ -243,6 +248,7 @@ def _show(item: Item) -> None:
     for track in record.tracks:
         what = f"{track.width}×{track.height}, {track.frame_rate:g} frames/s" if track.width else ""
         what = what or f"{track.channels} channels, {track.sample_rate} Hz"
+        what = f"{track.language}, {what}" if track.language else what
         out.print(
             f"  {track.type:<7}{track.codec}, {what}, {bits(track.bitrate)}, {clock(track.duration)}", markup=False
         )

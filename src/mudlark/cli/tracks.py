@@ -10,11 +10,13 @@ from rich.text import Text
 from mudlark.archive.record import TrackFacts
 from mudlark.cli.command import Command, common_options
 from mudlark.cli.options import addresses, connection, network_options
-from mudlark.cli.show import bits, clock, columns, console, emit_json, manner
+from mudlark.cli.show import bits, clock, columns, console, emit_json, manner, size
+from mudlark.cli.wishes import wish, wish_options
 from mudlark.errors import FormatError, NothingFound
 from mudlark.find.probe import movie_at
-from mudlark.manifest.load import fill, is_manifest, open_presentation, wants_text
-from mudlark.manifest.model import Presentation
+from mudlark.manifest.choose import Wish, choose
+from mudlark.manifest.load import fill, is_manifest, open_presentation, refusal, wants_text
+from mudlark.manifest.model import Presentation, Rendition
 from mudlark.media.mp4.read import Movie, parse_movie, scan
 from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
@@ -33,16 +35,21 @@ from mudlark.web.session import Look, Session
     ),
 )
 @click.argument("target", metavar="URL|FILE")
+@wish_options
 @network_options
 @common_options
 def command(target: str, as_json: bool, **network: Any) -> None:
-    """Show the renditions of an HLS playlist, or the tracks of an MP4, here or on a server."""
+    """Show the renditions of an HLS playlist, or the tracks of an MP4, here or on a server.
+
+    Those that `mudlark haul` would take with the same options are marked, with the size to expect.
+    """
+    wished = wish(network)
     path = Path(target)
     if path.is_file():
         rows = _of_movie(_movie_in(path))
         facts: dict[str, Any] = {"url": str(path), "kind": "file", "duration": _longest(rows)}
     else:
-        rows, facts = asyncio.run(_of_address(addresses((target,))[0], network))
+        rows, facts = asyncio.run(_of_address(addresses((target,))[0], network, wished))
     if as_json:
         emit_json("tracks", **facts, tracks=rows)
     else:
@@ -74,6 +81,7 @@ def _of_movie(movie: Movie) -> list[dict[str, Any]]:
 
 def _row(number: int, facts: TrackFacts) -> dict[str, Any]:
     return {
+        "taken": True,
         "name": str(number),
         "type": facts.type,
         "codecs": [facts.codec],
@@ -86,18 +94,32 @@ def _row(number: int, facts: TrackFacts) -> dict[str, Any]:
         "duration": facts.duration,
         "segments": None,
         "url": None,
+        "default": None,
+        "channels": facts.channels,
+        "range": None,
+        "score": None,
+        "protected": [],
     }
 
 
-async def _of_address(target: str, network: dict[str, Any]) -> tuple[list[dict[str, Any]], dict[str, Any]]:
+async def _of_address(
+    target: str, network: dict[str, Any], wished: Wish
+) -> tuple[list[dict[str, Any]], dict[str, Any]]:
     async with Session(connection(**network)) as session:
         session.at_home(target)
         look = await session.look(target, wants_text)
         if is_manifest(look):
             presentation = open_presentation(look)
-            presentation = await fill(session, presentation, presentation.renditions)
-            facts = {"url": presentation.url, "kind": presentation.kind, "duration": presentation.duration}
-            return _rows(presentation), facts
+            chosen = {taken.rendition.name for taken in choose(presentation, wished)}
+            presentation = await fill(session, presentation, presentation.renditions, strict=False)
+            _insist(presentation)
+            facts = {
+                "url": presentation.url,
+                "kind": presentation.kind,
+                "duration": presentation.duration,
+                "estimate": _estimate(presentation, chosen),
+            }
+            return _rows(presentation, chosen), facts
         if sniff(look.body) != "mp4":
             raise _neither(target, look)
         glance = await session.glance(look.url, patient=True)
@@ -122,24 +144,53 @@ def _neither(target: str, look: Look) -> NothingFound:
     )
 
 
-def _rows(presentation: Presentation) -> list[dict[str, Any]]:
+def _insist(presentation: Presentation) -> None:
+    """Where everything is protected there is nothing to choose from."""
+    played = [one for one in presentation.renditions if one.type in ("video", "audio") and one.url]
+    if played and all(one.protected for one in played):
+        raise refusal(presentation.url, played[0].protected)
+
+
+def _estimate(presentation: Presentation, chosen: set[str]) -> int | None:
+    """Bytes to expect of what would be taken: by average bit rates, else by peak ones; None if they are not stated."""
+    taken = [one for one in presentation.renditions if one.name in chosen and one.type != "subtitles"]
+    rates = [one.average or one.bitrate for one in taken if one.group is None]
+    length = max((one.duration or 0.0 for one in taken), default=0.0)
+    known = [rate for rate in rates if rate]
+    # the rate of a variant includes that of the sound that goes with it (RFC 8216 §4.3.4.2)
+    return round(max(known) * length / 8) if known and length else None
+
+
+def _rows(presentation: Presentation, chosen: set[str]) -> list[dict[str, Any]]:
     return [
         {
-            "name": track.name,
-            "type": track.type,
-            "codecs": list(track.codecs),
-            "width": track.width,
-            "height": track.height,
-            "frame_rate": track.frame_rate,
-            "bitrate": track.bitrate,
-            "language": track.language,
-            "label": track.label,
-            "duration": track.duration,
-            "segments": len(track.segments) if track.segments is not None else None,
-            "url": track.url,
+            "taken": rendition.name in chosen,
+            "name": rendition.name,
+            "type": rendition.type,
+            "codecs": list(rendition.codecs),
+            "width": rendition.width,
+            "height": rendition.height,
+            "frame_rate": rendition.frame_rate,
+            "bitrate": rendition.bitrate,
+            "language": rendition.language,
+            "label": rendition.label,
+            "duration": rendition.duration,
+            "segments": len(rendition.segments) if rendition.segments is not None else None,
+            "url": rendition.url or None,
+            "default": rendition.default,
+            "channels": rendition.channels,
+            "range": rendition.range,
+            "score": rendition.score,
+            "protected": list(rendition.protected),
         }
-        for track in presentation.renditions
+        for rendition in sorted(presentation.renditions, key=_standing)
     ]
+
+
+def _standing(rendition: Rendition) -> tuple[bool, int]:
+    """Variants first, then what goes with them: sounds, subtitles."""
+    order = ("video", "audio", "subtitles")
+    return rendition.group is not None, order.index(rendition.type) if rendition.type in order else len(order)
 
 
 def _show(rows: list[dict[str, Any]], facts: dict[str, Any]) -> None:
@@ -147,10 +198,23 @@ def _show(rows: list[dict[str, Any]], facts: dict[str, Any]) -> None:
     name = {"hls": "HLS playlist", "file": "MP4 file"}[facts["kind"]]
     out.print(Text(facts["url"], style="bold"))
     count = "1 track" if len(rows) == 1 else f"{len(rows)} tracks"
-    out.print(Text(f"{name}, {count}, {clock(facts['duration'])}", style="dim"))
+    expected = f", about {size(facts['estimate'])} as marked" if facts.get("estimate") else ""
+    out.print(Text(f"{name}, {count}, {clock(facts['duration'])}{expected}", style="dim"))
     out.print()
-    titles = ("track", "type", "picture", "frames/s", "bitrate", "length", "segments", "language", "called", "codecs")
-    lines = list(columns([titles, *map(_cells, rows)], right=(2, 3, 4, 5, 6)))
+    titles = (
+        "",
+        "track",
+        "type",
+        "picture",
+        "frames/s",
+        "bitrate",
+        "length",
+        "segments",
+        "language",
+        "called",
+        "codecs",
+    )
+    lines = list(columns([titles, *map(_cells, rows)], right=(3, 4, 5, 6, 7)))
     out.print(Text(lines[0], style="dim"))
     for row, line in zip(rows, lines[1:], strict=True):
         out.print(line, markup=False)
@@ -159,7 +223,9 @@ def _show(rows: list[dict[str, Any]], facts: dict[str, Any]) -> None:
 
 
 def _cells(row: dict[str, Any]) -> tuple[str, ...]:
+    called = f"protected by {' and '.join(row['protected'])}" if row["protected"] else row["label"]
     return (
+        "*" if row["taken"] else " ",
         row["name"],
         row["type"],
         f"{row['width']}×{row['height']}" if row["width"] else "–",
@@ -168,6 +234,6 @@ def _cells(row: dict[str, Any]) -> tuple[str, ...]:
         clock(row["duration"]),
         str(row["segments"]) if row["segments"] is not None else "–",
         row["language"] or "–",
-        row["label"] or "–",
+        called or "–",
         ", ".join(row["codecs"]) or "not stated",
     )

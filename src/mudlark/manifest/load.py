@@ -73,12 +73,16 @@ async def load(session: Session, address: str) -> Presentation:
 
 
 async def fill(
-    session: Session, presentation: Presentation, renditions: Iterable[Rendition], *, patient: bool = True
+    session: Session,
+    presentation: Presentation,
+    renditions: Iterable[Rendition],
+    *,
+    patient: bool = True,
+    strict: bool = True,
 ) -> Presentation:
     """The presentation with the playlists of those renditions read that were not yet. patient: wait where it has to be
-    seen whether one still grows.
-
-    Raises Refused where one of them is protected, and names those that are not.
+    seen whether one still grows. strict: raise Refused where one is protected, and name those that are not; else it is
+    marked.
     """
     waiting = [one for one in renditions if one.segments is None and one.url]
     master = next((document for document in presentation.documents if document.url == presentation.url), None)
@@ -88,7 +92,7 @@ async def fill(
     documents: list[Document] = []
     notes = list(presentation.notes)
     for one, (look, playlist) in zip(waiting, read, strict=True):
-        if playlist.protected:
+        if playlist.protected and strict:
             raise await _refusal(session, presentation, one, playlist, variables)
         changed[one.name] = _filled(one, playlist, presentation.url)
         documents.append(Document(look.url, look.body))
@@ -190,7 +194,7 @@ def _filled(rendition: Rendition, playlist: hls.Playlist, master: str) -> Rendit
             f"{playlist.url} lists no segments.", advice="The recording may not have begun, or be gone."
         )
     segments = tuple(_with_fallback(segment, playlist.url) for segment in playlist.segments)
-    return replace(rendition, segments=segments, precision=playlist.precision)
+    return replace(rendition, segments=segments, precision=playlist.precision, protected=playlist.protected)
 
 
 def _with_fallback(segment: Segment, playlist: str) -> Segment:

@@ -54,7 +54,8 @@ class Rendition:
     bitrate, average: bits a second, peak and average. score: how much its maker likes it (the more the better).
     range: SDR, HLG or PQ. group: of those that are alternatives. sound_group, subtitle_group: those that go with it.
     sound_within: its group of sounds has one that is inside of it; sound_default: as the default.
-    others: other playlists of the same. precision: seconds by which each promised duration may be off.
+    others: other playlists of the same. protected: by what, where it is. precision: seconds by which each promised
+    duration may be off.
     """
 
     name: str
@@ -80,6 +81,7 @@ class Rendition:
     sound_within: bool = False
     sound_default: bool = False
     others: tuple[str, ...] = ()
+    protected: tuple[str, ...] = ()
     segments: tuple[Segment, ...] | None = None
     precision: float = 0.01
 
@@ -127,10 +129,7 @@ class Facts:
 
 @dataclass(frozen=True, slots=True)
 class Presentation:
-    """url: final address of the manifest or file. documents: the manifests read so far. notes: what they say beside.
-
-    protected: the systems that protect renditions which were left out for it.
-    """
+    """url: final address of the manifest or file. documents: the manifests read so far. notes: what they say beside."""
 
     url: str
     kind: PresentationKind
@@ -138,7 +137,6 @@ class Presentation:
     documents: tuple[Document, ...] = ()
     notes: tuple[Note, ...] = ()
     facts: Facts = Facts()
-    protected: tuple[str, ...] = ()
 
     @property
     def duration(self) -> float | None:

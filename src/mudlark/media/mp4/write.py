@@ -15,18 +15,16 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from mudlark.media.language import packed_code
 from mudlark.media.mp4.about import About, about_box
 from mudlark.media.mp4.boxes import box, full_box
 from mudlark.media.mp4.entries import sample_entry
+from mudlark.media.mp4.headers import MOVIE_SCALE, movie_header, track_box
 from mudlark.media.samples import Format, Ints, Samples, TrackLabel, cut_pieces
 
-MOVIE_SCALE = 90_000  # ticks a second of the movie header and the edit lists
 _FILE_TYPE = box("ftyp", b"isom", (0x200).to_bytes(4, "big"), b"isomiso2avc1mp41")
 _MEDIA_HEADER = 16
 Numbers = npt.NDArray[np.integer[Any]]
 _FARTHEST = 1 << 30  # ticks between decoding and presentation that a broken stream may claim
-_MATRIX = b"".join(n.to_bytes(4, "big") for n in (0x10000, 0, 0, 0, 0x10000, 0, 0, 0, 0x40000000))
 CHUNK_SECONDS = 1.0  # how much of one track stands in one piece before the next track has its turn
 
 
@@ -137,20 +135,7 @@ class Mp4Builder:
         origin = min((track.begin for track in tracks), default=0.0)
         boxes = [track.box(media_start, origin) for track in tracks]
         duration = max((round((track.end - origin) * MOVIE_SCALE) for track in tracks), default=0)
-        head = full_box(
-            "mvhd",
-            1,
-            0,
-            bytes(16),
-            MOVIE_SCALE.to_bytes(4, "big"),
-            duration.to_bytes(8, "big"),
-            b"\0\1\0\0\1\0",
-            bytes(10),
-            _MATRIX,
-            bytes(24),
-            (len(tracks) + 1).to_bytes(4, "big"),
-        )
-        return box("moov", head, *boxes, about_box(self._about))
+        return box("moov", movie_header(duration, len(tracks)), *boxes, about_box(self._about))
 
 
 class _Track:
@@ -181,48 +166,16 @@ class _Track:
         self.end = (self.last - shift) / self.format.timescale
 
     def box(self, media_start: int, origin: float) -> bytes:
-        scale = self.format.timescale
-        video = self.format.type == "video"
         played = round((self.end - self.begin) * MOVIE_SCALE)
         delay = round((self.begin - origin) * MOVIE_SCALE)
-        wide, high = self.format.pixel_aspect
-        width = round(self.format.width * wide / high * 65536) if video else 0
-        head = full_box(
-            "tkhd",
-            1,
-            3 if self.label.default else 2,  # part of the movie, and enabled if it is played by itself
-            bytes(16),
-            self.number.to_bytes(4, "big"),
-            bytes(4),
-            (delay + played).to_bytes(8, "big"),
-            bytes(8),
-            bytes(2),
-            (0 if video else 1).to_bytes(2, "big"),
-            bytes(2) if video else b"\1\0",
-            bytes(2),
-            _MATRIX,
-            width.to_bytes(4, "big"),
-            (self.format.height << 16).to_bytes(4, "big"),
+        return track_box(
+            self.number,
+            self.format,
+            self.label,
+            (delay + played, int(self.durations.sum())),
+            self._edits(delay, played, self.first - int(self.dts[0])),
+            self._tables(media_start),
         )
-        language = self.label.language or self.format.language
-        media = full_box(
-            "mdhd",
-            1,
-            0,
-            bytes(16),
-            scale.to_bytes(4, "big"),
-            int(self.durations.sum()).to_bytes(8, "big"),
-            packed_code(language),
-            bytes(2),
-        )
-        extended = [full_box("elng", 0, 0, language.encode() + b"\0")] if language else []
-        name = self.label.name.encode("utf-8")
-        handler = full_box("hdlr", 0, 0, bytes(4), b"vide" if video else b"soun", bytes(12), name, b"\0")
-        kind = full_box("vmhd", 0, 1, bytes(8)) if video else full_box("smhd", 0, 0, bytes(4))
-        data = box("dinf", full_box("dref", 0, 0, b"\0\0\0\1", full_box("url ", 0, 1)))
-        inside = box("minf", kind, data, self._tables(media_start))
-        edits = self._edits(delay, played, self.first - int(self.dts[0]))
-        return box("trak", head, edits, box("mdia", media, *extended, handler, inside))
 
     def _edits(self, delay: int, played: int, media_time: int) -> bytes:
         """An edit list (§8.6.6): wait until this track begins, then play from its first presented sample."""

@@ -1,0 +1,217 @@
+"""Renditions into one film: one clock for all, whatever the stretches, wraps and containers; nothing lost unsaid."""
+
+import hashlib
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from mudlark.assemble.film import Assembled, Part, Section, Voice, assemble
+from mudlark.assemble.output import progressive
+from mudlark.demo.repacked import encrypted, fragments, packed, section
+from mudlark.demo.transport import TransportWriter
+from mudlark.media.mp4.read import Movie
+from mudlark.media.samples import LossCode, Samples, TrackLabel
+from mudlark.media.ts import TransportReader
+from mudlark.verify.frames import coded_digest
+from tests.streams import AUDIO_FRAME, FRAME, demo_segment, pictures, sounds
+from tests.test_assemble import load
+
+_VIDEO, _AUDIO = frozenset({"video"}), frozenset({"audio"})
+_WRAP = 1 << 33
+
+
+def stretch(start: int, seconds: int = 2, frames: int = 93, *, picture: bool = True, sound: bool = True) -> bytes:
+    """A segment that begins at a time in ticks of 90 kHz, with so many frames of sound."""
+    units = pictures(25 * seconds, start=start) if picture else []
+    units += sounds(frames, start=start) if sound else []
+    units = sorted(units, key=lambda unit: unit.dts)
+    return TransportWriter().segment([replace(unit, pts=unit.pts % _WRAP, dts=unit.dts % _WRAP) for unit in units])
+
+
+class Parts:
+    """Parts in the order in which they are added, their bytes in files of a folder."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.all: list[Part] = []
+
+    def add(
+        self, data: bytes | None, stretch: int = 0, *, rendition: int = 0, seconds: float = 2.0, **more: object
+    ) -> None:
+        path = None
+        same = [part for part in self.all if part.rendition == rendition]
+        if data is not None:
+            path = self.folder / f"{len(self.all)}.bin"
+            path.write_bytes(data)
+        begin = sum(part.duration for part in same)
+        self.all.append(Part(rendition, len(same), begin, seconds, path, stretch, **more))  # type: ignore[arg-type]
+
+    def section(self, data: bytes) -> Section:
+        path = self.folder / f"init-{hashlib.sha256(data).hexdigest()[:8]}"
+        path.write_bytes(data)
+        return Section(path)
+
+    def film(self, *voices: Voice) -> tuple[Movie, Assembled]:
+        target = self.folder / "film.mp4"
+        planned = sum(part.duration for part in self.all if part.rendition == 0)
+        made = assemble(self.all, voices or [Voice()], target, planned, progressive)
+        return load(target), made
+
+
+def test_picture_and_sound_stay_together_over_many_splices(tmp_path: Path) -> None:
+    parts = Parts(tmp_path)
+    for number in range(20):
+        parts.add(stretch(number * 7_777_777 % _WRAP), number)
+    movie, made = parts.film()
+    video, sound = movie.tracks
+    apart = 2 * FRAME / 90_000 + 0.016  # as in each stretch: the picture begins later, and the sound is shorter
+    ends = [track.presented(movie.timescale)[1] for track in (video, sound)]
+    assert len(video.sizes) == 1000 and abs(ends[0] - ends[1] - apart) < 0.03
+    by_frames = len(sound.sizes) * 1024 / 48_000
+    assert abs(by_frames - ends[1]) < 0.03  # as a player counts
+    silence = [loss for loss in made.losses if loss.code == LossCode.SILENCE]
+    assert sum(loss.count for loss in silence) == len(sound.sizes) - 20 * 93 > 10
+    assert np.diff(video.dts).max() == FRAME
+
+
+def test_one_rendition_before_the_wrap_of_the_clock_and_one_after(tmp_path: Path) -> None:
+    for picture_first in (-AUDIO_FRAME, AUDIO_FRAME):
+        parts = Parts(tmp_path)
+        start = _WRAP - picture_first if picture_first > 0 else _WRAP
+        parts.add(stretch(start % _WRAP, sound=False))
+        parts.add(stretch((start + picture_first) % _WRAP, picture=False), rendition=1)
+        movie, _ = parts.film(Voice(_VIDEO), Voice(_AUDIO))
+        begins = [track.presented(movie.timescale)[0] for track in movie.tracks]
+        assert abs(begins[0] - begins[1]) < 0.2
+
+
+def test_stretches_of_renditions_apart_share_one_shift(tmp_path: Path) -> None:
+    parts = Parts(tmp_path)
+    for number in range(20):
+        start = number * 5_000_001
+        parts.add(stretch(start, sound=False), number)
+        parts.add(stretch(start, picture=False), number, rendition=1)
+    movie, _ = parts.film(Voice(_VIDEO), Voice(_AUDIO))
+    video, sound = movie.tracks
+    shown = [int(video.pts[place]) / 90_000 for place in np.flatnonzero(video.sync)]
+    began = sound.dts[np.flatnonzero(np.isin(np.arange(len(sound.dts)), [0]))] / 48_000
+    assert len(shown) == 20 and abs(float(began[0]) - (shown[0] - 2 * FRAME / 90_000)) < 0.001
+    ends = [track.presented(movie.timescale)[1] for track in (video, sound)]
+    assert abs(ends[0] - ends[1] - 2 * FRAME / 90_000 - 0.016) < 0.03
+
+
+def test_three_thousand_leaps_without_a_mark_end_in_no_recursion(tmp_path: Path) -> None:
+    parts = Parts(tmp_path)
+    units = [unit for n in range(3_000) for unit in pictures(2, start=(n * 4_000_000) % _WRAP, size=60)]
+    parts.add(TransportWriter().segment(units), seconds=240.0)
+    movie, made = parts.film()
+    assert len(movie.tracks[0].sizes) == 6_000
+    assert {loss.code for loss in made.losses} == {LossCode.LEAP}
+
+
+def test_what_cannot_be_decoded_alone_is_left_out_at_the_beginning(tmp_path: Path) -> None:
+    parts = Parts(tmp_path)
+    units = pictures(50)
+    cut = TransportWriter().segment([*units[:1], *units[5:25], *pictures(25, start=25 * FRAME)])
+    reader = TransportReader()
+    first = reader.feed(memoryview(cut))[0].split(1)[1].kept()  # without the sync picture at its head
+    parts.add(fragments(1, [first]), init=parts.section(section([first])))
+    movie, made = parts.film()
+    assert movie.tracks[0].sync[0]
+    assert [(loss.code, loss.count) for loss in made.losses] == [(LossCode.LEADING, 20)]
+
+
+def test_a_segment_that_cannot_be_read_leaves_what_came_before_it_as_it_was(tmp_path: Path) -> None:
+    parts = Parts(tmp_path)
+    bad = bytearray(stretch(180_000))
+    reader = TransportReader()
+    reader.feed(memoryview(stretch(0)))
+    before = reader._state.copy()
+    sound = bytes(bad).replace(b"\xff\xf1\x4c", b"\xff\xf1\x7c")  # a reserved sample rate
+    with pytest.raises(Exception, match="reserved"):
+        reader.feed(memoryview(sound))
+    assert reader._state.clock == before.clock and reader._state.carried.keys() == before.carried.keys()
+    parts.add(stretch(0))
+    parts.add(sound)
+    parts.add(stretch(360_000))
+    movie, made = parts.film()
+    assert [part.number for part, _ in made.unreadable] == [1]
+    assert len(movie.tracks[0].sizes) == 100
+
+
+def _demo(kind: str) -> list[Samples]:
+    reader = TransportReader()
+    batch = [samples.kept() for samples in reader.feed(memoryview(demo_segment(0)))]
+    batch += [samples.kept() for samples in reader.flush()]
+    return [samples for samples in batch if samples.format.type == kind]
+
+
+def test_containers_change_in_the_middle_and_nothing_is_lost(tmp_path: Path) -> None:
+    parts = Parts(tmp_path)
+    video = _demo("video")[0]
+    init = parts.section(section([video]))
+    parts.add(demo_segment(0), 0, seconds=4.0)
+    parts.add(fragments(1, [video]), 1, seconds=4.0, init=init)
+    parts.add(demo_segment(1), 2, seconds=4.0)
+    movie, made = parts.film()
+    assert not made.unreadable and len(movie.tracks[0].sizes) == 100 + len(video) + 100
+    assert np.diff(movie.tracks[0].dts).max() <= 2 * FRAME
+
+
+def test_a_new_picture_size_is_said_inside_of_the_samples(tmp_path: Path) -> None:
+    parts = Parts(tmp_path)
+    small, large = demo_segment(0), demo_segment(0, 360)
+    made = []
+    for data in (small, large, small):
+        reader = TransportReader()
+        batch = [s.kept() for s in reader.feed(memoryview(data)) if s.format.type == "video"]
+        made.append(batch[0])
+    for number, samples in enumerate(made):
+        parts.add(fragments(1, [samples]), number, seconds=4.0, init=parts.section(section([samples])))
+    movie, result = parts.film()
+    track = movie.tracks[0]
+    data = (tmp_path / "film.mp4").read_bytes()
+    assert track.format.codec.startswith("avc3") and (track.format.width, track.format.height) == (320, 180)
+    for place in np.flatnonzero(track.sync)[1:]:
+        offset = int(track.offsets[place])
+        assert data[offset + 4] & 31 == 7  # a parameter set comes first
+    digest = coded_digest(tmp_path / "film.mp4", track, np.ones(len(track.sizes), np.bool_))
+    assert digest == result.frames[0].sha256
+
+
+def test_keys_are_used_and_wrong_ones_are_said(tmp_path: Path) -> None:
+    key, iv = bytes(range(16)), bytes(15) + b"\7"
+    parts = Parts(tmp_path)
+    parts.add(encrypted(stretch(0), key, iv), key=key, iv=iv)
+    parts.add(encrypted(stretch(180_000), key, iv), key=bytes(15) + b"x", iv=iv)
+    parts.add(encrypted(stretch(360_000), key, iv)[:-5], key=key, iv=iv)
+    movie, made = parts.film()
+    assert len(movie.tracks[0].sizes) == 50
+    assert [part.number for part, _ in made.unreadable] == [1, 2]
+    assert "another key" in made.unreadable[0][1].what and "blocks of 16" in made.unreadable[1][1].what
+
+
+def test_packed_sound_goes_with_fragments_at_its_stated_time(tmp_path: Path) -> None:
+    video, sound = _demo("video")[0], _demo("audio")[0]
+    parts = Parts(tmp_path)
+    parts.add(fragments(1, [video]), seconds=4.0, init=parts.section(section([video])))
+    parts.add(packed(sound), rendition=1, seconds=4.0)
+    movie, made = parts.film(Voice(_VIDEO), Voice(_AUDIO, TrackLabel("cy", "Cymraeg")))
+    assert not made.losses and movie.tracks[1].language == "cy"
+    expected = int(sound.pts[0]) / 48_000 - int(video.pts.min()) / 90_000
+    begins = [track.presented(movie.timescale)[0] for track in movie.tracks]
+    assert begins[1] - begins[0] == pytest.approx(expected, abs=0.001)
+
+
+def test_the_digest_of_coded_frames_is_that_of_the_file(tmp_path: Path) -> None:
+    parts = Parts(tmp_path)
+    for number in range(6):
+        parts.add(stretch(number * 1_000_003), number)
+    movie, made = parts.film()
+    for track, frames in zip(movie.tracks, made.frames, strict=True):
+        kept = np.ones(len(track.sizes), np.bool_)
+        for first, count in frames.added:
+            kept[first : first + count] = False
+        assert coded_digest(tmp_path / "film.mp4", track, kept) == frames.sha256 and int(kept.sum()) == frames.count
