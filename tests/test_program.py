@@ -15,7 +15,7 @@ import numpy as np
 import pytest
 
 from mudlark.demo.site import DemoSite, media_folder
-from mudlark.demo.transport import TransportWriter
+from mudlark.demo.transport import AAC, AVC, TransportWriter
 from tests.conftest import PROGRAM, Answer, Ran, Trouble, own_environment
 from tests.streams import AUDIO_FRAME, demo_segment, pictures, sounds
 
@@ -387,7 +387,7 @@ def test_sound_in_a_rendition_of_its_own_is_joined_to_the_picture(
 ) -> None:
     master = '#EXTM3U\n#EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID="a",NAME="Talk",DEFAULT=YES,URI="sound/list.m3u8"\n'
     master += '#EXT-X-STREAM-INF:BANDWIDTH=300000,RESOLUTION=320x180,AUDIO="a"\npicture/list.m3u8\n'
-    seen, heard = TransportWriter(audio=False), TransportWriter(video=False)
+    seen, heard = TransportWriter(AVC), TransportWriter(AAC)
     for number in range(3):
         trouble.say(f"/picture/part-{number}.ts", Answer(seen.segment(pictures(50, start=number * 180_000))))
         first, last = number * 96_000 // 1024, (number + 1) * 96_000 // 1024

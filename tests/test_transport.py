@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mudlark.demo.transport import AUDIO_PID, VIDEO_PID, TransportWriter, Unit
+from mudlark.demo.transport import AAC, AUDIO_PID, AVC, VIDEO_PID, TransportWriter, Unit
 from mudlark.errors import MudlarkError, Refused
 from mudlark.media.adts import ADTS
 from mudlark.media.framed import FramedStream
@@ -79,7 +79,7 @@ def test_three_byte_start_codes_between_slices_become_lengths() -> None:
     first = access_unit(50, instant=True)
     second = b"\0\0\0\1\x09\xf0" + b"".join(b"\0\0\1" + unit for unit in slices)
     units = [Unit(VIDEO_PID, first, 7200, 0), Unit(VIDEO_PID, second, 10800, 3600)]
-    got = Collected(TransportWriter(audio=False).segment(units))
+    got = Collected(TransportWriter(AVC).segment(units))
     expected = b"".join(len(unit).to_bytes(4, "big") + unit for unit in slices)
     assert got.data[VIDEO][-len(expected) :] == expected
     assert got.sizes[VIDEO] == [54, len(expected)]
@@ -88,7 +88,7 @@ def test_three_byte_start_codes_between_slices_become_lengths() -> None:
 def test_two_pictures_in_one_unit_become_two_samples() -> None:
     both = access_unit(60, instant=True) + access_unit(61)
     units = [Unit(VIDEO_PID, both, 0, 0), Unit(VIDEO_PID, access_unit(62), 2 * FRAME, 2 * FRAME)]
-    got = Collected(TransportWriter(audio=False).segment(units))
+    got = Collected(TransportWriter(AVC).segment(units))
     assert got.sizes[VIDEO] == [64, 65, 66]
     assert got.dts[VIDEO] == [0, FRAME, 2 * FRAME]
 
@@ -98,7 +98,7 @@ def test_changed_parameter_sets_stay_in_the_samples() -> None:
     sets = b"\0\0\0\1" + SPS_UNIT + b"\0\0\0\1" + other
     changed = b"\0\0\0\1\x09\xf0" + sets + b"\0\0\1" + slice_unit(30, instant=True)
     reader = TransportReader()
-    writer = TransportWriter(audio=False)
+    writer = TransportWriter(AVC)
     Collected(writer.segment(pictures(2)), reader=reader)
     samples = reader.feed(
         writer.segment([Unit(VIDEO_PID, changed, 18000, 18000), Unit(VIDEO_PID, changed, 21600, 21600)])
@@ -109,13 +109,13 @@ def test_changed_parameter_sets_stay_in_the_samples() -> None:
 
 def test_a_gap_in_the_sound_moves_the_following_frames() -> None:
     units = [*sounds(4), *sounds(4, start=10 * AUDIO_FRAME)]
-    got = Collected(TransportWriter(video=False).segment(units))
+    got = Collected(TransportWriter(AAC).segment(units))
     assert got.dts[AUDIO] == [n * 1024 for n in (0, 1, 2, 3, 10, 11, 12, 13)]
 
 
 def test_rounding_of_timestamps_does_not_disturb_the_running_count() -> None:
     units = [Unit(u.pid, u.data, u.pts + n % 3, u.dts + n % 3) for n, u in enumerate(sounds(40))]
-    got = Collected(TransportWriter(video=False).segment(units))
+    got = Collected(TransportWriter(AAC).segment(units))
     assert set(np.diff(got.dts[AUDIO]).tolist()) == {1024}
 
 
@@ -132,19 +132,19 @@ def test_frames_of_sound_may_be_cut_by_units() -> None:
     units = [
         Unit(u.pid, u.data, (i * 130 // 97) * AUDIO_FRAME + (AUDIO_FRAME if i else 0), 0) for i, u in enumerate(units)
     ]
-    got = Collected(TransportWriter(video=False).segment([Unit(u.pid, u.data, u.pts, u.pts) for u in units]))
+    got = Collected(TransportWriter(AAC).segment([Unit(u.pid, u.data, u.pts, u.pts) for u in units]))
     assert got.sizes[AUDIO] == [90] * 9
 
 
 def test_lost_packets_are_counted_and_said() -> None:
-    data = TransportWriter(audio=False).segment(pictures(6, size=2000))
+    data = TransportWriter(AVC).segment(pictures(6, size=2000))
     reader = TransportReader()
     Collected(data[: 20 * PACKET] + data[23 * PACKET :], reader=reader)
     assert reader.losses() == [Loss(LossCode.PACKETS, 3)]
 
 
 def test_packets_sent_twice_count_once() -> None:
-    data = TransportWriter(audio=False).segment(pictures(6, size=2000))
+    data = TransportWriter(AVC).segment(pictures(6, size=2000))
     twice = data[: 21 * PACKET] + data[20 * PACKET : 21 * PACKET] + data[21 * PACKET :]
     reader = TransportReader()
     assert Collected(twice, reader=reader).data == Collected(data).data
@@ -152,7 +152,7 @@ def test_packets_sent_twice_count_once() -> None:
 
 
 def test_sync_is_found_again_after_stray_bytes() -> None:
-    data = TransportWriter(audio=False).segment(pictures(6, size=2000))
+    data = TransportWriter(AVC).segment(pictures(6, size=2000))
     reader = TransportReader()
     stray = b"\x00" * 101
     got = Collected(stray + data[: 20 * PACKET] + stray + data[20 * PACKET :], reader=reader)
@@ -166,7 +166,7 @@ def test_random_bytes_are_no_transport_stream() -> None:
 
 
 def test_scrambled_packets_are_refused() -> None:
-    data = bytearray(TransportWriter(audio=False).segment(pictures(3)))
+    data = bytearray(TransportWriter(AVC).segment(pictures(3)))
     for at in range(2 * PACKET, len(data), PACKET):
         data[at + 3] |= 0x80
     with pytest.raises(Refused, match="scrambled"):

@@ -1,17 +1,18 @@
 """Make the media of the demo site: pictures and sound of our own, encoded, cut into segments and written as MP4.
 
-Needs Debian's x264 and libvo-aacenc0. Run it only to change the media; its output is committed.
+Needs Debian's x264, x265, lame and libvo-aacenc0. Run it only to change the media; its output is committed.
 """
 
 import ctypes
 import subprocess
 import tempfile
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
 
 from mudlark.demo.pictures import FRAME_RATE, SAMPLE_RATE, picture, planar, sound
-from mudlark.demo.transport import AUDIO_PID, VIDEO_PID, TransportWriter, Unit
+from mudlark.demo.transport import AUDIO_PID, VIDEO_PID, Stream, TransportWriter, Unit
 from mudlark.media.adts import ADTS, FRAME
 from mudlark.media.avc import DELIMITER, IDR, SPS
 from mudlark.media.bits import Bits
@@ -157,9 +158,9 @@ def sound_units(stream: bytes) -> list[Unit]:
     return units
 
 
-def segments(pictures: list[Unit], sounds: list[Unit]) -> list[bytes]:
+def segments(pictures: list[Unit], sounds: list[Unit], writer: TransportWriter | None = None) -> list[bytes]:
     """Segments of SEGMENT seconds: pictures, with the sounds of the same time between them."""
-    writer = TransportWriter()
+    writer = writer or TransportWriter()
     per = SEGMENT * FRAME_RATE
     result = []
     for first in range(0, len(pictures), per):
@@ -189,6 +190,44 @@ def film(name: str, parts: list[bytes]) -> None:
     (MEDIA / name).write_bytes(head + media)
 
 
+def make_hevc(title: str, width: int, height: int, seconds: int, kilobits: int) -> list[bytes]:
+    """Segments of a film in HEVC, without reordered pictures, and without sound."""
+    with tempfile.TemporaryDirectory() as folder:
+        raw, target = Path(folder) / "raw.yuv", Path(folder) / "stream.265"
+        with raw.open("wb") as file:
+            for number in range(seconds * FRAME_RATE):
+                file.write(planar(picture(number, width, height, title)))
+        keep = str(FRAME_RATE * SEGMENT)
+        command = ["x265", "--input", str(raw), "--input-res", f"{width}x{height}", "--fps", str(FRAME_RATE)]
+        command += ["--bframes", "0", "--keyint", keep, "--min-keyint", keep, "--no-scenecut", "--no-open-gop"]
+        command += ["--aud", "--repeat-headers", "--bitrate", str(kilobits), "--no-info", "--log-level", "error"]
+        subprocess.run([*command, "--output", str(target)], check=True)
+        stream = target.read_bytes()
+    array = np.frombuffer(stream, np.uint8)
+    begins, _ = nal_units(array)
+    starts = [*(begins[array[begins] >> 1 & 63 == 35] - 4).tolist(), len(stream)]
+    units = [
+        Unit(VIDEO_PID, stream[begin:end], START + index * FRAME_TICKS, START + index * FRAME_TICKS)
+        for index, (begin, end) in enumerate(pairwise(starts))
+    ]
+    return segments(units, [], TransportWriter(Stream(VIDEO_PID, 0x24)))
+
+
+def make_mp3(seconds: int, kilobits: int) -> bytes:
+    """MPEG layer 3 without tags."""
+    rate = str(SAMPLE_RATE / 1000)
+    command = ["lame", "--quiet", "-r", "-s", rate, "--resample", rate, "--cbr", "-b", str(kilobits), "-t", "-", "-"]
+    return subprocess.run(command, input=sound(seconds).tobytes(), check=True, capture_output=True).stdout
+
+
+def streams() -> None:
+    """What the streams of other kinds need beside the tide mill."""
+    (MEDIA / "tide-mill" / "cy.aac").write_bytes(encode_sound(sound(24, 1500.0).tobytes()))
+    for number, data in enumerate(make_hevc("The Slipway in HEVC", 320, 180, 12, 60)):
+        (MEDIA / f"slipway-{number}.ts").write_bytes(data)
+    (MEDIA / "fog-signals.mp3").write_bytes(make_mp3(12, 64))
+
+
 def main() -> None:
     MEDIA.mkdir(parents=True, exist_ok=True)
     for height, kilobits in ((180, 90), (360, 200), (720, 480)):
@@ -200,6 +239,7 @@ def main() -> None:
     film("harbour-talk.mp4", make("A Talk on the Harbour Wall", 640, 360, 20, 180))
     film("gift-shop.mp4", make("Visit the Gift Shop", 320, 180, 5, 90))
     film("fog-bell.m4a", [TransportWriter().segment(sound_units(encode_sound(sound(12).tobytes())))])
+    streams()
     print(f"{sum(path.stat().st_size for path in MEDIA.rglob('*') if path.is_file()) / 1e6:.2f} MB")
 
 

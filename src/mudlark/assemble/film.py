@@ -149,14 +149,17 @@ class _Film:
                 self.timeline.anew(part.rendition)
                 reading.anew = False
             self.take(reading, batch, opens=True)
-            self.note(reading.losses(), part.begin)
+            self.note(reading.losses(), self.timeline.end)
         self.end_stretch()
         self.output.finish()
         self.result.frames = [
             self.tracks[number].frames() for number in sorted(self.tracks) if self.tracks[number].count
         ]
         begins = [track.begin for track in self.tracks.values() if track.begin is not None]
-        self.result.origin = min(begins, default=0.0)
+        self.result.origin = origin = min(begins, default=0.0)
+        self.result.losses = [
+            loss if loss.at is None else replace(loss, at=max(0.0, loss.at - origin)) for loss in self.result.losses
+        ]
         return self.result
 
     def take(self, reading: "_Reading", batch: list[Samples], *, opens: bool = False) -> None:

@@ -2,9 +2,9 @@
 
 All renditions of a stretch (the part between two discontinuities, RFC 8216 §4.3.2.3) share one clock, so they share one
 shift, and one wrap of clocks that start anew: picture and sound stay as far apart as they were made. A stretch is
-joined to the end of the one before it with the smallest shift that lets no track begin before its own end. Where
-timestamps leap without a word, a new shift is found the same way, and the other renditions take the same one. A hole
-(a segment that is missing) stays a hole: what follows keeps its time.
+joined to the one before it where its picture goes on (or its sound, if there is no picture); what overlaps of other
+tracks is left out. Where timestamps leap without a word, a new shift is found the same way, and the other renditions
+take the same one. A hole (a segment that is missing) stays a hole: what follows keeps its time.
 """
 
 from collections.abc import Iterable, Sequence
@@ -40,7 +40,8 @@ class Timeline:
         self._stretch = _Stretch()
         self._stretches: dict[int, _Stretch] = {}
         self._renditions: dict[int, _Rendition] = {}
-        self._ends: dict[int, float] = {}
+        self._reached: dict[int, float] = {}
+        self._missing: dict[int, float] = {}
         self._tracks_of: dict[int, set[int]] = {}
         self._last: dict[int, int] = {}
         self._scales: dict[int, int] = {}
@@ -54,7 +55,11 @@ class Timeline:
     @property
     def end(self) -> float:
         """Until when there is anything."""
-        return max(self._ends.values(), default=0.0)
+        return max(map(self._end_of, self._reached), default=0.0)
+
+    def _end_of(self, track: int) -> float:
+        """Until when there is anything of a track, with what is missing at its end."""
+        return self._reached[track] + self._missing.get(track, 0.0)
 
     def begin(self, number: int) -> None:
         """A stretch begins; what is placed from now on is of it."""
@@ -74,7 +79,7 @@ class Timeline:
     def miss(self, rendition: int, seconds: float) -> None:
         """A segment of a rendition is missing here."""
         for track in self._tracks_of.get(rendition, ()):
-            self._ends[track] += seconds
+            self._missing[track] = self._missing.get(track, 0.0) + seconds
 
     def open(self, batches: Sequence[tuple[int, float, list[Samples]]]) -> list[list[Samples]]:
         """The first samples of each rendition in a stretch: rendition, seconds after which its clock starts anew, and
@@ -86,7 +91,7 @@ class Timeline:
         if not stretch.shifts:
             gaps = [gap for rendition, _, batch in batches for gap in self._gaps(rendition, batch)]
             if gaps:
-                stretch.shifts.append(max(gaps) if self._ends else 0.0)
+                stretch.shifts.append(_fitting(gaps) if self._reached else 0.0)
         return [self.place(rendition, wraps, batch) for rendition, wraps, batch in batches]
 
     def place(self, rendition: int, wraps: float, batch: list[Samples]) -> list[Samples]:
@@ -103,14 +108,13 @@ class Timeline:
         if state is None or not state.turns:
             self._unwrap(rendition, wraps, batch)
             state = self._renditions[rendition]
-        gaps = self._gaps(rendition, batch)
-        fitting = max(gaps) if gaps else 0.0
+        fitting = _fitting(self._gaps(rendition, batch))
         shifts = self._stretch.shifts
         if not shifts:
-            shifts.append(fitting if self._ends else 0.0)
+            shifts.append(fitting if self._reached else 0.0)
         if state.shift is None:
             state.shift = shifts[0]
-        known = any(samples.track in self._ends for samples in batch)
+        known = any(samples.track in self._reached for samples in batch)
         if known and abs(state.shift - fitting) > LEAP:
             nearest = min(shifts, key=lambda shift: abs(shift - fitting))
             if abs(nearest - fitting) > LEAP:
@@ -129,10 +133,15 @@ class Timeline:
             self._stretch.anchor = begin
         state.turns = round((self._stretch.anchor - begin) / wraps) * wraps if wraps else 0.0
 
-    def _gaps(self, rendition: int, batch: Iterable[Samples]) -> list[float]:
-        """For each track, the shift with which it would go on right where it, or else the film, has ended."""
+    def _gaps(self, rendition: int, batch: Iterable[Samples]) -> list[tuple[bool, float]]:
+        """For each track whether it is a picture, and the shift with which it would go on where it (or the film) has
+        ended."""
         turns = self._renditions[rendition].turns
-        return [self._ends.get(samples.track, self.end) - _begin([samples]) - turns for samples in batch]
+        gaps = []
+        for samples in batch:
+            end = self._end_of(samples.track) if samples.track in self._reached else self.end
+            gaps.append((samples.format.type == "video", end - _begin([samples]) - turns))
+        return gaps
 
     def _move(self, rendition: int, samples: Samples, shift: float) -> Samples:
         scale = self._scales.setdefault(samples.track, samples.format.timescale)
@@ -148,7 +157,9 @@ class Timeline:
         if len(samples):
             self._last[samples.track] = int(samples.dts[-1])
             length = samples.format.sample_duration or int(np.median(np.diff(samples.dts)) if len(samples) > 1 else 0)
-            self._ends[samples.track] = (int(samples.pts.max()) + length) / scale
+            end = (int(samples.pts.max()) + length) / scale
+            self._reached[samples.track] = max(end, self._reached.get(samples.track, end))
+            self._missing[samples.track] = 0.0
         return samples
 
     def _without_repeats(self, samples: Samples, last: int) -> Samples:
@@ -156,8 +167,16 @@ class Timeline:
         fresh = samples.dts > np.maximum.accumulate(np.append(last, samples.dts))[:-1]
         if fresh.all():
             return samples
-        self._lost.append(Loss(LossCode.REPEATED, int((~fresh).sum()), at=self.end))
+        count = int((~fresh).sum())
+        seconds = count * samples.format.sample_duration / samples.format.timescale
+        self._lost.append(Loss(LossCode.REPEATED, count, seconds=seconds, at=self.end))
         return samples.only(fresh)
+
+
+def _fitting(gaps: list[tuple[bool, float]]) -> float:
+    """The shift of a stretch, out of those that would fit its tracks: that of the picture if there is one."""
+    pictures = [gap for picture, gap in gaps if picture]
+    return max(pictures or [gap for _, gap in gaps], default=0.0)
 
 
 def _scaled(samples: Samples, scale: int) -> Samples:

@@ -4,6 +4,7 @@ from mudlark.demo.asked import ASKED
 from mudlark.demo.hidden import HIDDEN
 from mudlark.demo.pages import Exhibit, Origins, page
 from mudlark.demo.played import PLAYED
+from mudlark.demo.streamed import STREAMED
 from mudlark.demo.taken import TAKEN
 
 
@@ -85,6 +86,7 @@ EXHIBITS: tuple[Exhibit, ...] = (
     *PLAYED,
     *ASKED,
     *TAKEN,
+    *STREAMED,
 )
 
 

@@ -85,11 +85,12 @@ def planar(image: Image.Image) -> bytes:
     return b"".join(np.clip(np.rint(plane), 0, 255).astype(np.uint8).tobytes() for plane in (luma, *halved))
 
 
-def sound(seconds: float) -> Bytes:
-    """Stereo sound as 16-bit little-endian samples: a quiet low tone, and a loud beep every second second."""
+def sound(seconds: float, pitch: float = 1000.0) -> Bytes:
+    """Stereo sound as 16-bit little-endian samples: a quiet low tone, and a loud beep (of so many hertz) every second
+    second."""
     time = np.arange(round(seconds * SAMPLE_RATE)) / SAMPLE_RATE
     hum = 0.03 * np.sin(2 * np.pi * 110 * time)
     inside = (time % BEEP_EVERY < BEEP_LENGTH) & (time >= BEEP_EVERY)
-    beep = np.where(inside, 0.5 * np.sin(2 * np.pi * 1000 * time), 0)
+    beep = np.where(inside, 0.5 * np.sin(2 * np.pi * pitch * time), 0)
     wave = np.rint((hum + beep) * 32767).astype("<i2")
     return np.repeat(wave, 2).view(np.uint8)

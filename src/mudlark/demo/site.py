@@ -25,6 +25,7 @@ from aiohttp import web
 
 from mudlark.assemble.film import Part, Voice, assemble
 from mudlark.assemble.output import progressive
+from mudlark.demo import streamed
 from mudlark.demo.asked import HELPER, PLAIN_GUIDES, POCKET, STEPS, chooser_page, guide_for, signature
 from mudlark.demo.exhibits import EXHIBITS, entrance
 from mudlark.demo.hidden import BUILDS, MEMBERS_COOKIE, frame_inner, frame_outer, log_in
@@ -310,6 +311,8 @@ class DemoSite:
                 base = f"/streams/{name}/{height}p"
                 get(f"{base}/index.m3u8", partial(_text, _PLAYLIST, media_playlist()))
                 application.router.add_static(base, folder / "tide-mill" / f"{height}p")
+        get("/shelves/{shelf}/{name}", _shelf)
+        get("/keys/{number:[0-2]}", _stream_key)
         get("/ring/second", _ring_on)
         get("/stored/bell-7c41", partial(_file, folder / "fog-bell.m4a", "audio/mp4"))
         application.router.add_post("/licences/{name}", _licence)
@@ -388,6 +391,29 @@ def _as_mp4(height: int) -> bytes:
     with tempfile.TemporaryDirectory(prefix="mudlark-demo-") as made:
         assemble(parts, [Voice()], Path(made) / "film.mp4", float(_SEGMENT * _SEGMENTS), progressive)
         return (Path(made) / "film.mp4").read_bytes()
+
+
+async def _shelf(request: web.Request) -> web.Response:
+    """A playlist or segment of a stream, or a range of it (RFC 9110 §14)."""
+    name = request.match_info["name"]
+    body = await asyncio.to_thread(streamed.content, request.match_info["shelf"], name)
+    if body is None:
+        raise web.HTTPNotFound
+    kind = streamed.TYPES.get(name.rpartition(".")[2], "application/octet-stream")
+    headers = {"Content-Type": kind, "Accept-Ranges": "bytes"}
+    asked = re.fullmatch(r"bytes=(\d{1,12})-(\d{0,12})", request.headers.get("Range", ""))
+    if asked is None:
+        return web.Response(body=body, headers=headers)
+    first, last = int(asked[1]), min(int(asked[2] or len(body)), len(body) - 1)
+    if first > last:
+        raise web.HTTPRequestRangeNotSatisfiable
+    headers["Content-Range"] = f"bytes {first}-{last}/{len(body)}"
+    return web.Response(status=206, body=body[first : last + 1], headers=headers)
+
+
+async def _stream_key(request: web.Request) -> web.Response:
+    """A key of the keyed stream, for anyone who asks."""
+    return web.Response(body=streamed.KEYS[int(request.match_info["number"])], content_type="application/octet-stream")
 
 
 async def _leaf(request: web.Request) -> web.Response:

@@ -1,6 +1,7 @@
 """Writing MPEG-2 transport streams, for the demo's media and for tests; Mudlark itself only reads them.
 
-Follows ISO/IEC 13818-1 §2.4. One program, one H.264 and one AAC stream, tables at the start of every segment.
+Follows ISO/IEC 13818-1 §2.4. One program, H.264 and AAC unless other streams are given, tables at the start of every
+segment.
 """
 
 from collections.abc import Iterable
@@ -10,6 +11,18 @@ import numpy as np
 
 VIDEO_PID, AUDIO_PID, MAP_PID = 0x100, 0x101, 0x1000
 _PROGRAM = 1
+
+
+@dataclass(frozen=True, slots=True)
+class Stream:
+    """A stream of the program map: its PID, its type, and its descriptors as they stand there."""
+
+    pid: int
+    type: int
+    descriptors: bytes = b""
+
+
+AVC, AAC = Stream(VIDEO_PID, 0x1B), Stream(AUDIO_PID, 0x0F)
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,15 +81,20 @@ def unit_header(unit: Unit) -> bytes:
 class TransportWriter:
     """Packs units into segments; continuity counters run on from segment to segment."""
 
-    def __init__(self, *, video: bool = True, audio: bool = True) -> None:
+    def __init__(self, *streams: Stream) -> None:
         self._counters: dict[int, int] = {}
-        self._video = video
-        self._audio = audio
+        self._streams = streams or (AVC, AAC)
 
     def segment(self, units: Iterable[Unit]) -> bytes:
         """One segment: the tables, then the units in the given order."""
-        streams = b"\x1b\xe1\x00\xf0\0" * self._video + b"\x0f\xe1\x01\xf0\0" * self._audio
-        clock = VIDEO_PID if self._video else AUDIO_PID
+        streams = b"".join(
+            bytes([one.type])
+            + (0xE000 | one.pid).to_bytes(2, "big")
+            + (0xF000 | len(one.descriptors)).to_bytes(2, "big")
+            + one.descriptors
+            for one in self._streams
+        )
+        clock = self._streams[0].pid
         association = section(0, 1, _PROGRAM.to_bytes(2, "big") + (0xE000 | MAP_PID).to_bytes(2, "big"))
         program = section(2, _PROGRAM, (0xE000 | clock).to_bytes(2, "big") + b"\xf0\0" + streams)
         parts = [self._packets(0, b"\0" + association), self._packets(MAP_PID, b"\0" + program)]

@@ -13,7 +13,7 @@ from mudlark.find.expiry import expires_at
 from mudlark.find.kind import kind_by_type
 from mudlark.find.model import Find, Kind, Page
 from mudlark.manifest.choose import choose
-from mudlark.manifest.load import fill, is_manifest, open_presentation, wants_text
+from mudlark.manifest.load import Protected, fill, is_manifest, open_presentation, wants_text
 from mudlark.media.mp4.boxes import header
 from mudlark.media.mp4.read import Movie, parse_movie
 from mudlark.media.sniff import sniff
@@ -123,6 +123,8 @@ async def _look_at(session: Session, find: Find) -> None:
         find.status = problem.status
         find.problem = f"the server answers {problem.status}" if problem.status else _alone(problem, find)
     except MudlarkError as problem:
+        if isinstance(problem, Protected) and problem.clear:
+            return  # whoever hauls it is told which of its renditions can be taken
         find.problem = _alone(problem, find)
         find.protected = isinstance(problem, Refused)
     except TimeoutError:

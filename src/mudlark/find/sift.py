@@ -297,7 +297,10 @@ def best(page: Page) -> Find:
             return find
     for find in page.finds:
         if find.kind in PLAYED and find.protected:
-            raise Refused(find.problem or "The media is protected.", "Mudlark does not fetch protected media.")
+            raise Refused(
+                f"{shown(find.url)}: {sentence(find.problem or 'is protected')}",
+                "Mudlark does not fetch protected media.",
+            )
         if find.kind in PLAYED and find.problem and find.role == "main":
             raise NothingFound(
                 f"The best find on {shown(page.url)} cannot be used: {shown(find.url)}: {sentence(find.problem)}",

@@ -22,7 +22,7 @@ from mudlark.verify.fixity import digest
 from mudlark.verify.verdict import Problem
 
 _SPANS = frozenset({LossCode.SILENCE, LossCode.HOLE})
-_SPLICE = 0.1  # seconds of silence at a splice that nobody hears
+_SPLICE = 0.25  # seconds at a splice that sound may lack or have twice
 _TEXTS = frozenset({"html", "json", "xml", "hls", "dash"})  # what a server sends where it has no segment
 
 
@@ -165,6 +165,8 @@ def _losses(losses: Iterable[Loss]) -> tuple[list[Problem], list[Note]]:
 
 def _is_slight(loss: Loss) -> bool:
     """True for what nobody misses: what could not be shown anyway, and splices of sound."""
+    if loss.code == LossCode.REPEATED:
+        return 0 < loss.seconds <= _SPLICE
     return loss.code == LossCode.LEADING or (loss.code in _SPANS and loss.seconds <= _SPLICE)
 
 

@@ -24,6 +24,12 @@ _SHORTEST_TARGET, _LONGEST_WAIT = 2.0, 15.0  # seconds
 _log = logging.getLogger(__name__)
 
 
+class Protected(Refused):
+    """Media that a key system protects. clear: the names of renditions of the same presentation that none does."""
+
+    clear: tuple[str, ...] = ()
+
+
 def wants_text(head: bytes, kind: str) -> bool:
     """True if an answer that begins so is a page or a manifest, to be read whole. What holds NULs is no text, whatever
     its type says."""
@@ -158,7 +164,7 @@ def _old(look: Look, playlist: hls.Playlist) -> bool:
 
 async def _refusal(
     session: Session, presentation: Presentation, one: Rendition, playlist: hls.Playlist, variables: Mapping[str, str]
-) -> Refused:
+) -> Protected:
     """Words for a protected rendition, with those of the presentation that are not."""
     others = [
         other
@@ -177,12 +183,13 @@ async def _refusal(
     if clear:
         names = ", ".join(f"{other.name} ({other.language or other.height or other.type})" for other in clear)
         refused.advice += f" Of the same presentation these are in clear: {names}; take one with --rendition NAME."
+        refused.clear = tuple(other.name for other in clear)
     return refused
 
 
-def refusal(url: str, systems: Sequence[str]) -> Refused:
+def refusal(url: str, systems: Sequence[str]) -> Protected:
     """Words for what is protected."""
-    return Refused(f"{url} is protected by {' and '.join(systems)}.", "Mudlark does not fetch protected media.")
+    return Protected(f"{url} is protected by {' and '.join(systems)}.", "Mudlark does not fetch protected media.")
 
 
 def _filled(rendition: Rendition, playlist: hls.Playlist, master: str) -> Rendition:
