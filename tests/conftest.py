@@ -112,7 +112,8 @@ class Trouble:
             def do_GET(self) -> None:
                 trouble.asked.append(self.path)
                 trouble.headers.append(dict(self.headers))
-                queue = trouble.answers.get(self.path.partition("?")[0], [Answer(b"no", 404, "text/plain")])
+                exact, bare = self.path, self.path.partition("?")[0]
+                queue = trouble.answers.get(exact) or trouble.answers.get(bare) or [Answer(b"no", 404, "text/plain")]
                 answer = queue.pop(0) if len(queue) > 1 else queue[0]
                 if answer.hold:
                     trouble._wake.wait(answer.hold)

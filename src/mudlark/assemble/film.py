@@ -62,19 +62,23 @@ class Voice:
 class CodedFrames:
     """A track's coded frames: how many, and the SHA-256 over their bytes in order, without what was put in.
 
-    added: runs of samples that were put in, as first sample and number, counted in the finished track.
+    added: runs of samples that were put in, as first sample and number, counted in the finished track. bytes: of them;
+    format, seconds: of the track.
     """
 
     count: int
     sha256: str
     added: tuple[tuple[int, int], ...] = ()
+    bytes: int = 0
+    format: Format | None = None
+    seconds: float = 0.0
 
 
 @dataclass(slots=True)
 class Assembled:
     """What became of the segments: how many gave samples, which could not be read, what was lost or put in, and the
     coded frames of each track in the order of the file. timeline: the clock that they are on now. origin: when on that
-    clock the film begins.
+    clock the film begins. path: of the file.
     """
 
     segments: int = 0
@@ -83,15 +87,19 @@ class Assembled:
     frames: list[CodedFrames] = field(default_factory=list)
     timeline: Timeline = field(default_factory=Timeline)
     origin: float = 0.0
+    path: Path = Path()
 
 
 def assemble(
     parts: Iterable[Part], voices: Sequence[Voice], target: Path, planned_seconds: float, make_output: "MakeOutput"
 ) -> Assembled:
-    """Write the parts, given stretch by stretch in order of time, into a file at `target`."""
+    """Write the parts, given stretch by stretch in order of time, into a file at `target` (or one that the output makes
+    of that)."""
     try:
         with make_output(target, planned_seconds, _labels(voices)) as output:
-            return _Film(voices, output).run(parts)
+            made = _Film(voices, output).run(parts)
+            made.path = output.path
+            return made
     except OSError as problem:
         raise StorageError(
             f"Cannot write {target}: {problem.strerror}.", "Make room or choose another folder."
@@ -261,7 +269,9 @@ class _Track:
     def __init__(self) -> None:
         self.count = 0
         self.begin: float | None = None
+        self.end = 0.0
         self._coded = 0
+        self._bytes = 0
         self._hash = hashlib.sha256()
         self._filler = Filler()
         self._first: Format | None = None
@@ -284,12 +294,15 @@ class _Track:
             self.begin = int(samples.pts.min()) / samples.format.timescale
         if video:
             samples = self._decodable(samples)
+        length = samples.format.sample_duration
+        self.end = max(self.end, (int(samples.pts.max()) + length) / samples.format.timescale)
         made = [Filled(samples)] if video else list(self._filler.fill(samples))
         for one in made:
             if one.silent:
                 self._added.append((self.count, len(one.samples)))
             else:
                 self._coded += len(one.samples)
+                self._bytes += int(one.samples.sizes.sum())
                 for piece in one.samples.pieces:
                     self._hash.update(piece)
             self.count += len(one.samples)
@@ -315,4 +328,5 @@ class _Track:
         return lost
 
     def frames(self) -> CodedFrames:
-        return CodedFrames(self._coded, self._hash.hexdigest(), tuple(self._added))
+        seconds = self.end - self.begin if self.begin is not None else 0.0
+        return CodedFrames(self._coded, self._hash.hexdigest(), tuple(self._added), self._bytes, self._first, seconds)

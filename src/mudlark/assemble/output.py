@@ -6,19 +6,27 @@ the media is moved once, by the kernel where it can.
 
 import os
 from collections.abc import Mapping
+from contextlib import ExitStack
 from pathlib import Path
 from types import TracebackType
 from typing import Protocol, Self
 
 from mudlark.assemble.join import copy_range
+from mudlark.media.codecs import codec_of
+from mudlark.media.matroska.write import HEAD_ROOM, MatroskaBuilder
+from mudlark.media.mp4.about import About
 from mudlark.media.mp4.write import Mp4Builder
 from mudlark.media.samples import Samples, TrackLabel
 
+_PACKINGS = frozenset({".mp3", ".ac3", ".eac3"})
 _VECTOR = 1024  # most buffers the system takes at once
 
 
 class Output(Protocol):
-    """Takes samples on one clock, and leaves a file."""
+    """Takes samples on one clock, and leaves a file at `path`."""
+
+    @property
+    def path(self) -> Path: ...
 
     def __enter__(self) -> Self: ...
 
@@ -33,18 +41,34 @@ class Output(Protocol):
         """Complete the file."""
 
 
-class ProgressiveFile:
+class _File:
+    """A file that is written from front to back."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+
+    def __enter__(self) -> Self:
+        self._file = os.open(self.path, os.O_RDWR | os.O_CREAT | os.O_TRUNC, 0o666)
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, problem: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        os.close(self._file)
+
+
+class ProgressiveFile(_File):
     """A progressive MP4 with its index first. planned: seconds, 0 if nothing promises any."""
 
     def __init__(self, path: Path, planned: float, builder: Mp4Builder) -> None:
-        self._path = path
+        super().__init__(path)
         self._planned = planned
         self._builder = builder
         self._room: int | None = None
         self._begin: float | None = None
 
     def __enter__(self) -> Self:
-        self._file = os.open(self._path, os.O_RDWR | os.O_CREAT | os.O_TRUNC, 0o666)
+        self._file = os.open(self.path, os.O_RDWR | os.O_CREAT | os.O_TRUNC, 0o666)
         return self
 
     def __exit__(
@@ -78,19 +102,112 @@ class ProgressiveFile:
             write_all(self._file, [memoryview(head)])
 
     def _move(self, head: bytes) -> None:
-        moved = self._path.with_name(self._path.name + ".moved")
+        moved = self.path.with_name(self.path.name + ".moved")
         target = os.open(moved, os.O_RDWR | os.O_CREAT | os.O_TRUNC, 0o666)
         try:
             write_all(target, [memoryview(head)])
             os.lseek(self._file, self._room or 0, os.SEEK_SET)
             copy_range(self._file, target, self._builder.media_size)
-            moved.replace(self._path)
+            moved.replace(self.path)
         except BaseException:
             os.close(target)
             moved.unlink(missing_ok=True)
             raise
         os.close(self._file)
         self._file = target
+
+
+class MatroskaFile(_File):
+    """A Matroska file; its head goes into room that is set aside."""
+
+    def __init__(self, path: Path, builder: MatroskaBuilder) -> None:
+        super().__init__(path)
+        self._builder = builder
+        self._begun = False
+
+    def add(self, batch: list[Samples], reached: float) -> None:
+        """Append samples."""
+        if not batch:
+            return
+        if not self._begun:
+            os.lseek(self._file, HEAD_ROOM, os.SEEK_SET)
+            self._begun = True
+        write_all(self._file, self._builder.add(batch))
+
+    def finish(self) -> None:
+        """Append the cues, and write the head into its room."""
+        if self._begun:
+            write_all(self._file, [memoryview(self._builder.tail())])
+            os.lseek(self._file, 0, os.SEEK_SET)
+            write_all(self._file, [memoryview(self._builder.head())])
+
+
+class FrameFile(_File):
+    """Sound alone in its own packing: nothing but its frames."""
+
+    def add(self, batch: list[Samples], reached: float) -> None:
+        """Append samples."""
+        for samples in batch:
+            write_all(self._file, list(samples.pieces))
+
+    def finish(self) -> None:
+        """There is nothing more to it."""
+
+
+class ChosenFile:
+    """The file that fits what comes, known once the first samples of all tracks are there.
+
+    stem: its path without extension. container: mp4 or mkv; sound alone gets a packing of its own where it has one.
+    """
+
+    def __init__(
+        self, stem: Path, planned: float, labels: Mapping[int, TrackLabel], about: About, container: str = "mp4"
+    ) -> None:
+        self._stem = stem
+        self._planned = planned
+        self._labels = labels
+        self._about = about
+        self._container = container
+        self._chosen: Output | None = None
+        self._stack = ExitStack()
+
+    @property
+    def path(self) -> Path:
+        """Where the file is, or would be."""
+        return self._chosen.path if self._chosen else self._with(".mp4")
+
+    def _with(self, extension: str) -> Path:
+        return self._stem.with_name(self._stem.name + extension)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, problem: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._stack.close()
+
+    def add(self, batch: list[Samples], reached: float) -> None:
+        """Append samples."""
+        if batch and self._chosen is None:
+            self._chosen = self._stack.enter_context(self._choose(batch))
+        if self._chosen:
+            self._chosen.add(batch, reached)
+
+    def _choose(self, batch: list[Samples]) -> Output:
+        sound = all(samples.format.type == "audio" for samples in batch)
+        if self._container == "mkv":
+            return MatroskaFile(self._with(".mka" if sound else ".mkv"), MatroskaBuilder(self._labels, self._about))
+        codec = codec_of(batch[0].format.codec)
+        if sound and len({samples.track for samples in batch}) == 1 and codec and codec.extension in _PACKINGS:
+            return FrameFile(self._with(codec.extension))
+        builder = Mp4Builder(self._labels, self._about)
+        return ProgressiveFile(self._with(".m4a" if sound else ".mp4"), self._planned, builder)
+
+    def finish(self) -> None:
+        """Complete the file."""
+        if self._chosen:
+            self._chosen.finish()
 
 
 def progressive(target: Path, planned: float, labels: Mapping[int, TrackLabel]) -> ProgressiveFile:

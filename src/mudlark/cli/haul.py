@@ -3,7 +3,7 @@
 import asyncio
 import re
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import click
 from rich.text import Text
@@ -67,6 +67,13 @@ from mudlark.web.session import Session
     show_default=True,
     help="Page images: bound into one PDF, or kept as they are.",
 )
+@option(
+    "--container",
+    type=click.Choice(["mp4", "mkv"]),
+    default="mp4",
+    show_default=True,
+    help="What a film is put into.",
+)
 @option("--series", is_flag=True, help="Where there is no playlist, take a series of numbered segments.")
 @option("--keep-secrets", is_flag=True, help="Leave cookies, tokens and signatures in what is kept.")
 @option(
@@ -90,6 +97,7 @@ def command(
     again: bool,
     expect: str | None,
     form: str,
+    container: Literal["mp4", "mkv"],
     series: bool,
     keep_secrets: bool,
     nth: int | None,
@@ -118,7 +126,18 @@ def command(
         problems: list[MudlarkError] = []
         try:
             order = Order(
-                target, into, choice, title, digest, way, form == "images", guises, again, keep_secrets, wished
+                target=target,
+                into=into,
+                choice=choice,
+                title=title,
+                expect=digest,
+                means=way,
+                as_images=form == "images",
+                guises=guises,
+                again=again,
+                keep_secrets=keep_secrets,
+                wish=wished,
+                container=container,
             )
             for item in _haul(order, given, problems):
                 items.append(item)

@@ -113,7 +113,7 @@ class Engine:
     _failed_in_a_row: int = 0
     _wholes: dict[str, asyncio.Future[Path | None]] = field(default_factory=dict)
     _sections: dict[Resource, asyncio.Task[Path]] = field(default_factory=dict)
-    _preferred: dict[int, int] = field(default_factory=dict)
+    _preferred: dict[tuple[str, ...], int] = field(default_factory=dict)
 
     async def run(self, jobs: Iterable[Job] | AsyncIterable[Job]) -> AsyncGenerator[Outcome]:
         """Outcomes in the order of the jobs, each as soon as it and all before it are there."""
@@ -188,7 +188,8 @@ class Engine:
         """A resource from whichever of its addresses gives it: bytes, digest and number of tries. The one that worked
         last is asked first."""
         addresses = (resource.url, *resource.others)
-        best = self._preferred.get(len(addresses), 0)
+        places = tuple(address.rpartition("/")[0] for address in addresses)
+        best = self._preferred.get(places, 0)
         order = [best, *(index for index in range(len(addresses)) if index != best)]
         tries = 0
         failed: NetworkError | None = None
@@ -206,7 +207,7 @@ class Engine:
             except NetworkError as problem:
                 failed = failed or problem
                 continue
-            self._preferred[len(addresses)] = index
+            self._preferred[places] = index
             self.counts.elsewhere += index > 0
             return size, digest, tries
         assert failed is not None

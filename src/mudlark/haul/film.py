@@ -7,7 +7,7 @@ from pathlib import Path
 
 from mudlark.archive.record import FileFacts, Note
 from mudlark.assemble.film import Assembled, Voice, assemble
-from mudlark.assemble.output import Output, ProgressiveFile
+from mudlark.assemble.output import ChosenFile, Output
 from mudlark.assemble.parts import Parts, part_of
 from mudlark.assemble.subtitles import TextPart, join
 from mudlark.errors import FormatError, MudlarkError, NetworkError
@@ -15,7 +15,6 @@ from mudlark.fetch.engine import Outcome
 from mudlark.haul.work import Fetching, Made, Work, jobs_of
 from mudlark.manifest.choose import Taken
 from mudlark.media.mp4.about import About
-from mudlark.media.mp4.write import Mp4Builder
 from mudlark.media.readers import READERS, container
 from mudlark.media.samples import Loss, LossCode, TrackLabel
 from mudlark.verify.fixity import digest
@@ -32,11 +31,11 @@ async def make_film(work: Work, fetching: Fetching) -> Made:
     taken = work.found.taken
     voices = {one.rendition.name: _voice(one) for one in taken if one.rendition.type != "subtitles"}
     numbers = {name: number for number, name in enumerate(voices)}
-    media = work.store.item / f"{work.name}.mp4"
+    stem = work.store.item / work.name
     planned = max((one.rendition.duration or 0.0 for one in taken), default=0.0)
     parts = Parts()
     running = asyncio.create_task(
-        asyncio.to_thread(assemble, parts, list(voices.values()), media, planned, partial(_output, work))
+        asyncio.to_thread(assemble, parts, list(voices.values()), stem, planned, partial(_output, work))
     )
     missing: list[str] = []
     texts: dict[str, list[Outcome]] = {}
@@ -58,6 +57,7 @@ async def make_film(work: Work, fetching: Fetching) -> Made:
         parts.stop()
         await asyncio.gather(running, return_exceptions=True)
         raise
+    media = assembled.path
     names = {number: name for name, number in numbers.items()}
     work.store.distrust([(names[part.rendition], part.number) for part, _ in assembled.unreadable])
     _insist(assembled, missing)
@@ -77,7 +77,7 @@ async def make_film(work: Work, fetching: Fetching) -> Made:
 def _output(work: Work, target: Path, planned: float, labels: dict[int, TrackLabel]) -> Output:
     page = work.found.page
     about = About(work.found.title, (page.date or "") if page else "", work.found.key_address)
-    return ProgressiveFile(target, planned, Mp4Builder(labels, about))
+    return ChosenFile(target, planned, labels, about, work.found.order.container)
 
 
 def _voice(taken: Taken) -> Voice:

@@ -66,7 +66,7 @@ class Order:
     """What a user wants hauled. means: how to look at the target. expect: SHA-256 in hexadecimal that the file must
     have. as_images: keep page images as they are, instead of binding them. guises: take the find from whichever of
     these gets the best; as the session's own if there are none. again: make a new item even if there is one.
-    keep_secrets: leave what gives access in what is kept. wish: which renditions of a stream.
+    keep_secrets: leave what gives access in what is kept. wish: which renditions of a stream. container: of a film.
     """
 
     target: str
@@ -80,3 +80,4 @@ class Order:
     again: bool = False
     keep_secrets: bool = False
     wish: Wish = field(default_factory=Wish)
+    container: Literal["mp4", "mkv"] = "mp4"

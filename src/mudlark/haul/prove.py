@@ -22,7 +22,7 @@ from mudlark.haul.resolve import Found
 from mudlark.haul.title import is_alone
 from mudlark.haul.work import Fetching, Made, Work
 from mudlark.verify.fixity import digest
-from mudlark.verify.frames import check_frames
+from mudlark.verify.frames import check_frames, check_packing
 from mudlark.verify.media import Checked, check_file
 from mudlark.verify.transfer import Promise
 from mudlark.verify.verdict import Report
@@ -43,6 +43,8 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Record:
         if checked.movie and made.frames:
             check_frames(main, checked.movie, made.frames, report)
         size, sha256 = hashing.result()
+        if made.frames and not checked.movie:
+            check_packing(sha256, made.frames, report)
     if presentation.kind == "file":
         facts = presentation.facts
         Promise(facts.length, dict(facts.digests), found.order.expect).check(main, size, sha256, report)
@@ -56,12 +58,12 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Record:
         )
     if not report.problems and not report.proven:
         notes.append(Note("unproven", "It came as the server sent it; nothing proves that it is whole"))
-    tracks = [TrackFacts.of(track) for track in checked.movie.tracks] if checked.movie else []
+    tracks = [TrackFacts.of(track) for track in checked.movie.tracks] if checked.movie else _packed_tracks(made)
     for track, frames in zip(tracks, made.frames, strict=False):
         track.coded_frames, track.coded_sha256 = frames.count, frames.sha256
         track.added = sum(count for _, count in frames.added)
     ends = [track.presented(checked.movie.timescale)[1] for track in checked.movie.tracks] if checked.movie else []
-    length = round(max(ends), 3) if ends else None
+    length = round(max(ends), 3) if ends else max((track.duration for track in tracks), default=None)
     notes += _compared_with_page(found, length)
     files = [FileFacts(str(main.relative_to(work.store.item)), "media", size, sha256)]
     files += [FileFacts(str(path.relative_to(work.store.item)), "media", *digest(path)) for path in made.media[1:]]
@@ -86,6 +88,23 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Record:
         notes=notes,
     )
     return record if found.order.keep_secrets else without_access(record)
+
+
+def _packed_tracks(made: Made) -> list[TrackFacts]:
+    """The track of a file that is nothing but its frames."""
+    return [
+        TrackFacts(
+            type=frames.format.type,
+            codec=frames.format.codec,
+            channels=frames.format.channels,
+            sample_rate=frames.format.sample_rate,
+            bitrate=round(frames.bytes * 8 / frames.seconds) if frames.seconds else None,
+            samples=frames.count,
+            duration=round(frames.seconds, 3),
+        )
+        for frames in made.frames
+        if frames.format
+    ]
 
 
 def _promised(found: Found) -> tuple[float | None, float]:

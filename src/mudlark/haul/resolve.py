@@ -57,7 +57,7 @@ async def resolve(session: Session, order: Order, looked: Looked, find: Find, wa
     presentation = await fill(session, presentation, [one.rendition for one in chosen])
     taken = [replace(one, rendition=presentation.named(one.rendition.name)) for one in chosen]
     page = None if looked.page.itself else looked.page
-    form = ("images" if order.as_images else "pdf") if presentation.kind == "images" else _asked(order.wish)
+    form = ("images" if order.as_images else "pdf") if presentation.kind == "images" else _asked(order)
     key = identity(order.target, _address(find, page) if page else None, form)
     title = title_of(order.target, page, find, presentation, order.title)
     notes = _notes(order, page, find)
@@ -66,9 +66,10 @@ async def resolve(session: Session, order: Order, looked: Looked, find: Find, wa
     return Found(order, page, find, presentation, taken, title, key, looked.heard, notes)
 
 
-def _asked(wish: Wish) -> str:
+def _asked(order: Order) -> str:
     """What was asked of a stream, in one line; empty if nothing was."""
-    return "" if wish == Wish() else repr(wish)
+    wish = "" if order.wish == Wish() else repr(order.wish)
+    return wish if order.container == "mp4" else f"{order.container} {wish}".strip()
 
 
 def _address(find: Find, page: Page) -> str:

@@ -8,13 +8,14 @@ from dataclasses import replace
 from email.utils import parsedate_to_datetime
 from urllib.parse import urlsplit, urlunsplit
 
-from mudlark.errors import ManifestError, NetworkError, Refused, UsageError
+from mudlark.errors import ManifestError, MudlarkError, NetworkError, Refused, UsageError
 from mudlark.manifest import hls
 from mudlark.manifest.model import Document, Presentation, Rendition, Segment
 from mudlark.manifest.plain import plain_file
 from mudlark.media.sniff import sniff
 from mudlark.together import together
 from mudlark.web.address import shown
+from mudlark.web.resource import Resource
 from mudlark.web.session import Look, Session
 
 _FORBIDDEN = 403
@@ -100,11 +101,12 @@ async def fill(
     for one, (look, playlist) in zip(waiting, read, strict=True):
         if playlist.protected and strict:
             raise await _refusal(session, presentation, one, playlist, variables)
-        changed[one.name] = _filled(one, playlist, presentation.url)
+        filled = _filled(one, playlist, presentation.url)
+        changed[one.name] = await _with_copies(session, filled, look.url, variables)
         documents.append(Document(look.url, look.body))
         notes += playlist.notes
-    filled = presentation.with_renditions(changed, tuple(documents))
-    return replace(filled, notes=tuple(dict.fromkeys(notes)))
+    known = presentation.with_renditions(changed, tuple(documents))
+    return replace(known, notes=tuple(dict.fromkeys(notes)))
 
 
 async def _read(
@@ -142,6 +144,30 @@ async def _read_any(
         return look, hls.parse(look.body, look.url, variables)
     assert first is not None
     raise first
+
+
+async def _with_copies(session: Session, rendition: Rendition, url: str, variables: Mapping[str, str]) -> Rendition:
+    """The rendition with the segments of its other playlists as other addresses of its own; a copy that cannot be had,
+    or that lists something else, is none."""
+    segments = rendition.segments or ()
+    for address in (rendition.url, *rendition.others):
+        if address == url:
+            continue
+        try:
+            look = await session.look(address, wants_text)
+            copies = hls.parse(look.body, look.url, variables).segments
+        except MudlarkError:
+            continue
+        if [one.duration for one in copies] == [one.duration for one in segments]:
+            segments = tuple(
+                replace(one, resource=_also_at(one.resource, copy.resource.url))
+                for one, copy in zip(segments, copies, strict=True)
+            )
+    return replace(rendition, segments=segments)
+
+
+def _also_at(resource: Resource, url: str) -> Resource:
+    return resource if url == resource.url else replace(resource, others=(*resource.others, url))
 
 
 def with_query_of(parent: str, child: str) -> str | None:

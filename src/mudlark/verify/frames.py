@@ -40,6 +40,17 @@ def check_frames(path: Path, movie: Movie, came: Sequence[CodedFrames], report: 
     report.passed("coded-frames", f"all {count:,} coded frames are the bytes that came")
 
 
+def check_packing(sha256: str, came: Sequence[CodedFrames], report: Report) -> None:
+    """The same, of a file that is nothing but the frames of one track. sha256: of the file."""
+    (frames,) = came
+    if frames.added:
+        report.skipped("coded-frames", "silence was put between the frames, which its packing cannot tell apart")
+    elif sha256 != frames.sha256:
+        report.failed("coded-frames", "coded-frames", "The file does not hold the frames that came", grave=True)
+    else:
+        report.passed("coded-frames", f"all {frames.count:,} coded frames are the bytes that came")
+
+
 def coded_digest(path: Path, track: TrackIndex, kept: Flags) -> str:
     """SHA-256 over the bytes of the samples for which `kept`, shape (n,), is true, in their order."""
     found = hashlib.sha256()

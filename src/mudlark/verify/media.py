@@ -6,6 +6,7 @@ from pathlib import Path
 from mudlark.media.mp4.read import Movie
 from mudlark.media.sniff import sniff
 from mudlark.verify.content import check_content
+from mudlark.verify.matroska import check_matroska
 from mudlark.verify.structure import check_structure
 from mudlark.verify.timeline import check_timeline
 from mudlark.verify.verdict import Report
@@ -31,6 +32,10 @@ def check_file(path: Path, planned: float | None, report: Report, tolerance: flo
         return found
     if found.form == "mp4":
         found.movie = check_structure(path, report)
+        if found.movie and not any(problem.grave for problem in report.problems):
+            check_timeline(found.movie, planned, report, tolerance)
+    elif found.form == "matroska":
+        found.movie = check_matroska(path, report)
         if found.movie and not any(problem.grave for problem in report.problems):
             check_timeline(found.movie, planned, report, tolerance)
     else:

@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from mudlark.errors import FormatError
+from mudlark.media.inband import length_size
 from mudlark.media.mp4.boxes import Box
 from mudlark.media.mp4.read import LARGEST_INDEX, Movie, ReadAt, TrackIndex, parse_movie, scan
 from mudlark.media.samples import Bytes, Flags, Ints
@@ -58,8 +59,7 @@ def check_structure(path: Path, report: Report) -> Movie | None:
             return movie
         if _check_places(movie, media, report):
             for track in movie.tracks:
-                if track.format.codec.startswith(("avc1", "avc3")):
-                    _check_units(read, track, report)
+                check_units(read, track, report)
     return movie
 
 
@@ -97,8 +97,11 @@ def _stretches(track: TrackIndex) -> tuple[Ints, Ints]:
     return track.offsets[first], track.offsets[last] + track.sizes[last]
 
 
-def _check_units(read: ReadAt, track: TrackIndex, report: Report) -> None:
-    """The NAL units of every sample add up to its size."""
+def check_units(read: ReadAt, track: TrackIndex, report: Report) -> None:
+    """The NAL units of every sample add up to its size, where the codec has such units."""
+    codec = track.format.codec[:4]
+    if codec not in ("avc1", "avc3", "hvc1", "hev1") or length_size(codec, track.format.config) != 4:
+        return
     order = np.argsort(track.offsets, kind="stable")
     places = track.offsets[order]
     bad: list[int] = []

@@ -10,7 +10,7 @@ import msgspec
 
 Verdict = Literal["sound", "unproven", "flawed", "broken", "refused", "failed"]
 WORTH: dict[Verdict, int] = {"sound": 5, "unproven": 4, "flawed": 3, "broken": 2, "refused": 1, "failed": 0}
-_BY_DIGEST = frozenset({"stated-digest", "expected-digest"})
+_BY_DIGEST = frozenset({"stated-digest", "expected-digest", "coded-frames"})
 PROOFS = frozenset({"picture-units", "samples", "content", "pages"}) | _BY_DIGEST  # checks that prove a file whole
 
 

@@ -1,0 +1,259 @@
+"""Writing Matroska: tracks, clusters of simple blocks, and cues.
+
+Follows RFC 9559. No file is touched here: `add` says what comes next in the file, `head` gives what stands before the
+clusters, `tail` what stands behind them. Times are in thousandths of a second, as players expect them.
+"""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from itertools import pairwise
+
+import numpy as np
+
+from mudlark.media.codecs import codec_of
+from mudlark.media.language import three_letters
+from mudlark.media.matroska import names
+from mudlark.media.matroska.ebml import MatroskaError, element, real, text, unsigned, vint
+from mudlark.media.mp4.about import About
+from mudlark.media.samples import Format, Ints, Samples, TrackLabel
+
+_SCALE = 1_000_000  # nanoseconds of a tick
+_CLUSTER_SECONDS = 2
+_BLOCK = 13  # bytes before each sample: identifier, eight bytes of size, track, time, flags
+_KEY = 0x80
+HEAD_ROOM = 16 * 1024
+_HEADER = element(
+    names.EBML,
+    unsigned(0x4286, 1),  # version of EBML, the least that reads it, longest identifier and size
+    unsigned(0x42F7, 1),
+    unsigned(0x42F2, 4),
+    unsigned(0x42F3, 8),
+    text(0x4282, "matroska"),
+    unsigned(0x4287, 4),  # version of Matroska, and the least that reads it
+    unsigned(0x4285, 2),
+)
+_CONTENT = len(_HEADER) + 12  # where the content of the segment begins: behind the file's head and its own
+
+
+@dataclass(slots=True)
+class _Track:
+    """A track as it was first met, and until when it lasts, in seconds."""
+
+    number: int
+    format: Format
+    end: float = 0.0
+
+
+@dataclass(slots=True)
+class MatroskaBuilder:
+    """Collects samples of several tracks, cluster by cluster. labels: by the numbers of tracks."""
+
+    labels: Mapping[int, TrackLabel] = field(default_factory=dict)
+    about: About = field(default_factory=About)
+    _tracks: dict[int, _Track] = field(default_factory=dict)
+    _origin: float | None = None
+    _written: int = 0
+    _cues: list[tuple[int, int, int]] = field(default_factory=list)
+
+    @property
+    def size(self) -> int:
+        """Bytes of clusters so far."""
+        return self._written
+
+    def add(self, batch: list[Samples]) -> list[memoryview]:
+        """Take samples of about the same time; give the clusters to append. At most 127 tracks."""
+        for samples in batch:
+            if samples.track not in self._tracks:
+                self._tracks[samples.track] = _Track(len(self._tracks) + 1, samples.format)
+        if self._origin is None:
+            self._origin = min(int(s.pts.min()) / s.format.timescale for s in batch)
+        clusters: dict[int, list[tuple[Samples, Ints]]] = {}
+        for samples in batch:
+            times = np.rint((samples.pts / samples.format.timescale - self._origin) * 1000).astype(np.int64)
+            decoded = samples.dts / samples.format.timescale - self._origin
+            groups = np.maximum(decoded, 0) // _CLUSTER_SECONDS
+            cuts = [0, *(np.flatnonzero(np.diff(groups)) + 1).tolist(), len(samples)]
+            rest, at = samples, 0
+            for first, last in pairwise(cuts):
+                part, rest = rest.split(last - at)
+                at = last
+                clusters.setdefault(int(groups[first]), []).append((part, times[first:last]))
+            track = self._tracks[samples.track]
+            last_time = (int(samples.pts.max()) + samples.format.sample_duration) / samples.format.timescale
+            track.end = max(track.end, last_time - self._origin)
+        return [self._cluster(clusters[number]) for number in sorted(clusters)]
+
+    def _cluster(self, parts: list[tuple[Samples, Ints]]) -> memoryview:
+        """One cluster: blocks of all tracks in order of time, built as one array."""
+        base = max(0, min(int(times.min()) for _, times in parts))
+        head = unsigned(names.CLUSTER_TIMESTAMP, base)
+        blocks = [self._blocks(samples, times - base) for samples, times in parts]
+        body = _interleaved(blocks, parts)
+        whole = names.CLUSTER.to_bytes(4, "big") + vint(len(head) + len(body), 8) + head
+        for samples, times in parts:
+            if samples.format.type == "video":
+                for place in np.flatnonzero(samples.sync).tolist():
+                    self._cues.append((int(times[place]), self._tracks[samples.track].number, self._written))
+        self._written += len(whole) + len(body)
+        return memoryview(whole + body)
+
+    def _blocks(self, samples: Samples, times: Ints) -> tuple["np.ndarray[tuple[int], np.dtype[np.uint8]]", Ints]:
+        """The simple blocks of one track in a row, and where each begins."""
+        if len(times) and (times.max() > 0x7FFF or times.min() < -0x8000):
+            raise MatroskaError("Samples of one cluster lie further apart than it can say")
+        count, sizes = len(samples), samples.sizes
+        begins = np.concatenate([[0], np.cumsum(sizes + _BLOCK)])
+        out = np.empty(int(begins[-1]), np.uint8)
+        heads = np.empty((count, _BLOCK), np.uint8)
+        heads[:, 0], heads[:, 1] = names.SIMPLE_BLOCK, 1
+        heads[:, 2:9] = (sizes + 4).astype(">u8").view(np.uint8).reshape(count, 8)[:, 1:]
+        heads[:, 9] = 0x80 | self._tracks[samples.track].number
+        heads[:, 10:12] = times.astype(">i2").view(np.uint8).reshape(count, 2)
+        heads[:, 12] = np.where(samples.sync, _KEY, 0)
+        places = begins[:-1, None] + np.arange(_BLOCK)
+        rest = np.ones(len(out), np.bool_)
+        rest[places] = False
+        out[places] = heads
+        out[rest] = np.frombuffer(b"".join(samples.pieces), np.uint8)
+        return out, begins
+
+    def head(self) -> bytes:
+        """All that stands before the clusters, HEAD_ROOM bytes long. The cues stand behind them."""
+        tail = self.tail()
+        info, tracks = self._info(), self._entries()
+        segment = names.SEGMENT.to_bytes(4, "big")
+        content = _CONTENT
+        places: dict[int, int] = {}
+        for _ in range(2):  # the sizes of the positions do not change
+            seek = _seek_head(places or dict.fromkeys((names.INFO, names.TRACKS, names.CUES), HEAD_ROOM))
+            places = {
+                names.INFO: len(seek),
+                names.TRACKS: len(seek) + len(info),
+                names.CUES: HEAD_ROOM - content + self._written,
+            }
+        room = HEAD_ROOM - content - len(seek) - len(info) - len(tracks) - 9
+        if room < 0:
+            raise MatroskaError("There are more tracks than the head has room for")
+        void = bytes([names.VOID]) + vint(room, 8) + bytes(room)
+        size = HEAD_ROOM - content + self._written + len(tail)
+        return _HEADER + segment + vint(size, 8) + seek + info + tracks + void
+
+    def tail(self) -> bytes:
+        """The cues, and what the file says of itself."""
+        shift = HEAD_ROOM - _CONTENT
+        points = [
+            element(
+                names.CUE_POINT,
+                unsigned(names.CUE_TIME, max(0, time)),
+                element(
+                    names.CUE_TRACK_POSITIONS,
+                    unsigned(names.CUE_TRACK, track),
+                    unsigned(names.CUE_CLUSTER_POSITION, place + shift),
+                ),
+            )
+            for time, track, place in self._cues
+        ]
+        cues = element(names.CUES, *points)
+        said = {"DATE_RELEASED": self.about.date, "URL": self.about.source}
+        tags = [
+            element(names.SIMPLE_TAG, text(names.TAG_NAME, name), text(names.TAG_STRING, value))
+            for name, value in said.items()
+            if value
+        ]
+        return cues + (element(names.TAGS, element(names.TAG, element(names.TARGETS), *tags)) if tags else b"")
+
+    def _info(self) -> bytes:
+        length = max((track.end for track in self._tracks.values()), default=0.0) * 1000
+        return element(
+            names.INFO,
+            unsigned(names.TIMESTAMP_SCALE, _SCALE),
+            real(names.DURATION, length),
+            text(names.TITLE, self.about.title) if self.about.title else b"",
+            text(names.MUXING_APP, "Mudlark"),
+            text(names.WRITING_APP, "Mudlark"),
+        )
+
+    def _entries(self) -> bytes:
+        return element(names.TRACKS, *(self._entry(number, track) for number, track in self._tracks.items()))
+
+    def _entry(self, number: int, track: _Track) -> bytes:
+        format, label = track.format, self.labels.get(number, TrackLabel())
+        codec = codec_of(format.codec)
+        if codec is None:
+            raise MatroskaError(f"There is no Matroska name for {format.codec}")
+        language = label.language or format.language
+        parts = [
+            unsigned(names.TRACK_NUMBER, track.number),
+            unsigned(names.TRACK_UID, track.number),
+            unsigned(names.TRACK_TYPE, 1 if format.type == "video" else 2),
+            unsigned(names.FLAG_LACING, 0),
+            unsigned(names.FLAG_DEFAULT, int(label.default)),
+            text(names.LANGUAGE, three_letters(language)),
+            text(names.LANGUAGE_BCP47, language) if language else b"",
+            text(names.NAME, label.name) if label.name else b"",
+            text(names.CODEC_ID, codec.matroska),
+        ]
+        private = codec_private(format)
+        if private:
+            parts.append(element(names.CODEC_PRIVATE, private))
+        if format.type == "video":
+            wide, high = format.pixel_aspect
+            parts.append(
+                element(
+                    names.VIDEO,
+                    unsigned(names.PIXEL_WIDTH, format.width),
+                    unsigned(names.PIXEL_HEIGHT, format.height),
+                    unsigned(names.DISPLAY_WIDTH, round(format.width * wide / high)),
+                    unsigned(names.DISPLAY_HEIGHT, format.height),
+                )
+            )
+        else:
+            parts.append(
+                element(
+                    names.AUDIO,
+                    real(names.SAMPLING_FREQUENCY, float(format.sample_rate)),
+                    unsigned(names.CHANNELS, format.channels or 2),
+                )
+            )
+        return element(names.TRACK_ENTRY, *parts)
+
+
+def codec_private(format: Format) -> bytes:
+    """What a decoder must know, as Matroska has it; Opus in the form of RFC 7845 §5.1."""
+    codec = codec_of(format.codec)
+    if codec is None or codec.words in ("MP3", "AC-3", "E-AC-3"):
+        return b""
+    config = format.config
+    if codec.words == "Opus" and len(config) >= 11:
+        skip, rate, gain = config[2:4][::-1], config[4:8][::-1], config[8:10][::-1]
+        return b"OpusHead\1" + config[1:2] + skip + rate + gain + config[10:]
+    return config
+
+
+def _seek_head(places: Mapping[int, int]) -> bytes:
+    entries = [
+        element(
+            names.SEEK,
+            element(names.SEEK_ID, identifier.to_bytes(4, "big")),
+            element(names.SEEK_POSITION, place.to_bytes(8, "big")),
+        )
+        for identifier, place in places.items()
+    ]
+    return element(names.SEEK_HEAD, *entries)
+
+
+def _interleaved(
+    blocks: "list[tuple[np.ndarray[tuple[int], np.dtype[np.uint8]], Ints]]", parts: list[tuple[Samples, Ints]]
+) -> bytes:
+    """The blocks of several tracks in order of decoding time, in runs of one track."""
+    if len(blocks) == 1:
+        return blocks[0][0].tobytes()
+    owner = np.concatenate([np.full(len(samples), index) for index, (samples, _) in enumerate(parts)])
+    when = np.concatenate([samples.dts / samples.format.timescale for samples, _ in parts])
+    within = np.concatenate([np.arange(len(samples)) for samples, _ in parts])
+    order = np.argsort(when, kind="stable")
+    owner, within = owner[order], within[order]
+    first = np.concatenate([[0], np.flatnonzero(np.diff(owner)) + 1])
+    last = np.append(first[1:], len(owner)) - 1
+    runs = zip(owner[first].tolist(), within[first].tolist(), within[last].tolist(), strict=True)
+    return b"".join(blocks[index][0][blocks[index][1][a] : blocks[index][1][b + 1]].tobytes() for index, a, b in runs)
