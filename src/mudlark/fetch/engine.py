@@ -9,9 +9,11 @@ import hashlib
 from collections.abc import AsyncGenerator, AsyncIterable, AsyncIterator, Awaitable, Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypedDict, TypeVar
+
+import msgspec
 
 from mudlark.errors import NetworkError
 from mudlark.fetch.store import Incoming, Row, Store, now
@@ -198,7 +200,7 @@ class Engine:
             async def attempt(url: str = addresses[index]) -> tuple[int, str]:
                 nonlocal tries
                 tries += 1
-                return await self._fetch(replace(resource, url=url), path, pool, encrypted)
+                return await self._fetch(msgspec.structs.replace(resource, url=url), path, pool, encrypted)
 
             try:
                 size, digest = await persist(attempt, self.session.connection.patience, self._retry)

@@ -125,13 +125,15 @@ class _Reader:
             line = raw.strip() if raw.isprintable() else printable(raw)
             if not line:
                 continue
-            if line.startswith("#EXT"):
+            if "{$" in line and not line.startswith("#EXT-X-DEFINE"):
+                line = self.substituted(line)
+            if line[0] != "#":
+                self.address(line)
+            elif line.startswith("#EXT"):
                 self.tag, _, value = line.partition(":")
                 handler = _TAGS.get(self.tag)
                 if handler:
-                    handler(self, self.substituted(value) if "{$" in value else value)
-            elif not line.startswith("#"):
-                self.address(self.substituted(line) if "{$" in line else line)
+                    handler(self, value)
         if self.renditions and self.segments:
             raise ManifestError(f"{self.url} mixes the tags of a master and of a media playlist.")
         return Playlist(
@@ -193,22 +195,14 @@ class _Reader:
         if len(self.segments) >= _MOST_SEGMENTS:
             raise self.fail(f"lists more than {_MOST_SEGMENTS:,} segments.")
         url = self.absolute(line)
-        if self.discontinuity:
-            self.stretch += 1
+        self.stretch += self.discontinuity
         sequence = self.sequence + len(self.segments)
         duration = self.duration or 0.0
-        segment = Segment(
-            sequence=sequence,
-            resource=Resource(url, self.place(url)),
-            begin=self.begin,
-            duration=duration,
-            stretch=self.stretch,
-            init=self.init,
-            cipher=self.cipher(sequence) if self.keyed else None,
-            gap=self.gap,
-            moment=self.moment,
+        resource = Resource(url, self.place(url) if self.span or self.last else None)
+        cipher = self.cipher(sequence) if self.keyed else None
+        self.segments.append(
+            Segment(sequence, resource, self.begin, duration, self.stretch, self.init, cipher, self.gap, self.moment)
         )
-        self.segments.append(segment)
         self.begin += duration
         self.duration, self.moment = None, None
         self.discontinuity = self.gap = False
@@ -300,9 +294,9 @@ class _Reader:
             self.add(rendition)
 
     def on_duration(self, value: str) -> None:
-        text = value.partition(",")[0].strip()
-        self.duration = self.decimal(text)
-        self.whole_seconds = self.whole_seconds and self.duration == int(self.duration)
+        self.duration = self.decimal(value.partition(",")[0])
+        if self.whole_seconds and self.duration != int(self.duration):
+            self.whole_seconds = False
 
     def on_range(self, value: str) -> None:
         length, _, start = value.strip().strip('"').partition("@")

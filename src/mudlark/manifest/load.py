@@ -8,6 +8,8 @@ from dataclasses import replace
 from email.utils import parsedate_to_datetime
 from urllib.parse import urlsplit, urlunsplit
 
+from msgspec.structs import replace as with_values
+
 from mudlark.errors import ManifestError, MudlarkError, NetworkError, Refused, UsageError
 from mudlark.manifest import hls
 from mudlark.manifest.model import Document, Presentation, Rendition, Segment
@@ -160,14 +162,14 @@ async def _with_copies(session: Session, rendition: Rendition, url: str, variabl
             continue
         if [one.duration for one in copies] == [one.duration for one in segments]:
             segments = tuple(
-                replace(one, resource=_also_at(one.resource, copy.resource.url))
+                with_values(one, resource=_also_at(one.resource, copy.resource.url))
                 for one, copy in zip(segments, copies, strict=True)
             )
     return replace(rendition, segments=segments)
 
 
 def _also_at(resource: Resource, url: str) -> Resource:
-    return resource if url == resource.url else replace(resource, others=(*resource.others, url))
+    return resource if url == resource.url else with_values(resource, others=(*resource.others, url))
 
 
 def with_query_of(parent: str, child: str) -> str | None:
@@ -226,10 +228,12 @@ def _filled(rendition: Rendition, playlist: hls.Playlist, master: str) -> Rendit
         raise ManifestError(
             f"{playlist.url} lists no segments.", advice="The recording may not have begun, or be gone."
         )
-    segments = tuple(_with_fallback(segment, playlist.url) for segment in playlist.segments)
+    segments = playlist.segments
+    if urlsplit(playlist.url).query:
+        segments = tuple(_with_fallback(segment, playlist.url) for segment in segments)
     return replace(rendition, segments=segments, precision=playlist.precision, protected=playlist.protected)
 
 
 def _with_fallback(segment: Segment, playlist: str) -> Segment:
     extra = with_query_of(playlist, segment.resource.url)
-    return replace(segment, resource=replace(segment.resource, others=(extra,))) if extra else segment
+    return with_values(segment, resource=with_values(segment.resource, others=(extra,))) if extra else segment

@@ -6,6 +6,8 @@ A plain file is a presentation with one rendition of one segment, so everything 
 from dataclasses import dataclass, replace
 from typing import Literal
 
+import msgspec
+
 from mudlark.web.resource import Resource
 
 RenditionType = Literal["video", "audio", "subtitles", "captions", "other"]
@@ -28,8 +30,7 @@ class Initialization:
     cipher: Cipher | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Segment:
+class Segment(msgspec.Struct, frozen=True, gc=False):
     """sequence: its number in the manifest (media sequence number). begin, duration: seconds as promised.
 
     stretch: the number of the part in which all renditions share one clock. gap: said to be missing (EXT-X-GAP).

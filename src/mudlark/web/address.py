@@ -14,16 +14,23 @@ from mudlark.web.secret import veiled
 
 _LEGAL = "%/:?#[]@!$&'()*+,;=~-._"
 _SIMPLE_PATH = re.compile(r"/[\w!$%&'()*+,.:;=@~-][^#\\]*$", re.A)
+_SIMPLE_NAME = re.compile(r"[\w!$%&'()*+,;=@~-][\w!$%&'()*+,.;=@~/-]*(?:\?[^#\\]*)?$", re.A)
+_SIMPLE_ADDRESS = re.compile(r"https?://[a-z0-9.-]+(?::\d{1,4})?/[\w!$%&'()*+,.:;=@~/-]*(?:\?[^#\\]*)?$", re.A)
 _CONTROL = re.compile(r"[\x00-\x1f\x7f]")
 
 
 def resolve(base: str, reference: str) -> str | None:
     """The absolute http(s) address of a reference on a page, without fragment; None for any other scheme."""
-    cleaned = _CONTROL.sub("", reference).strip()
+    cleaned = (reference if reference.isprintable() else _CONTROL.sub("", reference)).strip()
     if not cleaned:
         return None
-    if _SIMPLE_PATH.match(cleaned) and "/." not in cleaned:
-        return _origin(base) + cleaned
+    if "/." not in cleaned:  # most references are simple, and lists have a hundred thousand of them
+        if _SIMPLE_PATH.match(cleaned):
+            return _origin(base) + cleaned
+        if _SIMPLE_NAME.match(cleaned) and (folder := _folder(base)):
+            return folder + cleaned
+        if _SIMPLE_ADDRESS.match(cleaned):
+            return cleaned
     try:
         absolute, _ = urldefrag(urljoin(base, cleaned))
         parts = urlsplit(absolute)
@@ -41,6 +48,15 @@ def resolve(base: str, reference: str) -> str | None:
 def _origin(base: str) -> str:
     parts = urlsplit(base)
     return f"{parts.scheme}://{parts.netloc}"
+
+
+@lru_cache(64)
+def _folder(base: str) -> str:
+    """Where names beside a base stand; empty for a base that is not as simple as that."""
+    parts = urlsplit(base)
+    if "/." in parts.path or parts.scheme not in ("http", "https"):
+        return ""
+    return f"{parts.scheme}://{parts.netloc}{parts.path.rpartition('/')[0]}/"
 
 
 def as_sent(address: str) -> str:

@@ -1,10 +1,12 @@
-"""Things to ask for, as values: an address, the part of it that is wanted, and what goes with the request."""
+"""Things to ask for, as values: an address, the part of it that is wanted, and what goes with the request.
 
-from dataclasses import dataclass
+Structs, as a list may have a hundred thousand of them.
+"""
+
+import msgspec
 
 
-@dataclass(frozen=True, slots=True)
-class Span:
+class Span(msgspec.Struct, frozen=True, gc=False):
     """A part of a resource: first byte and number of bytes."""
 
     start: int
@@ -16,8 +18,7 @@ class Span:
         return self.start + self.length
 
 
-@dataclass(frozen=True, slots=True)
-class Resource:
+class Resource(msgspec.Struct, frozen=True, gc=False):
     """span: the part that is wanted, None for all. validator: the entity tag that the resource must still have when a
     part of it is fetched. others: other addresses of the same bytes.
     """
