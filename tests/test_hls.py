@@ -1,13 +1,15 @@
 """HLS playlists: what they promise, and what makes them unusable."""
 
+from dataclasses import replace
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from mudlark.errors import ManifestError, MudlarkError
-from mudlark.manifest.choose import choose
+from mudlark.manifest.choose import Wish, choose
 from mudlark.manifest.hls import attributes, parse
-from mudlark.manifest.model import Presentation
+from mudlark.manifest.model import Presentation, Segment
 from mudlark.web.resource import Span
 
 BASE = "http://media.example/films/master.m3u8?key=a%2Fb"
@@ -97,3 +99,203 @@ def test_any_text_is_read_or_refused_in_our_own_words(text: list[str]) -> None:
         parse(("#EXTM3U\n" + "\n".join(text)).encode("utf-8", "replace"), BASE)
     except MudlarkError:
         return
+
+
+# Section by section (RFC 8216 and its revision)
+
+
+def segments(*lines: str, imported: dict[str, str] | None = None) -> list[Segment]:
+    return list(parse(media(*lines, "#EXT-X-ENDLIST"), BASE, imported).segments)
+
+
+def test_the_sequence_number_begins_where_the_list_says() -> None:  # §4.3.3.2
+    found = segments("#EXT-X-MEDIA-SEQUENCE:7", "#EXTINF:4,", "a.ts", "#EXTINF:4,", "b.ts")
+    assert [(one.sequence, one.begin) for one in found] == [(7, 0.0), (8, 4.0)]
+
+
+def test_a_key_holds_until_the_next_and_its_iv_is_the_sequence_number_unless_stated() -> None:  # §4.3.2.4, §5.2
+    found = segments(
+        "#EXT-X-MEDIA-SEQUENCE:5",
+        "#EXTINF:4,",
+        "clear.ts",
+        '#EXT-X-KEY:METHOD=AES-128,URI="k1"',
+        "#EXTINF:4,",
+        "a.ts",
+        '#EXT-X-KEY:METHOD=AES-128,URI="/k2",IV=0x0102',
+        "#EXTINF:4,",
+        "b.ts",
+        "#EXT-X-KEY:METHOD=NONE",
+        "#EXTINF:4,",
+        "c.ts",
+    )
+    assert [one.cipher and (one.cipher.key.url, one.cipher.iv[-2:]) for one in found] == [
+        None,
+        ("http://media.example/films/k1", b"\0\6"),
+        ("http://media.example/k2", b"\1\2"),
+        None,
+    ]
+
+
+def test_of_several_key_formats_side_by_side_the_identity_one_is_used() -> None:
+    fair = '#EXT-X-KEY:METHOD=SAMPLE-AES,URI="skd://1",KEYFORMAT="com.apple.streamingkeydelivery"'
+    plain = '#EXT-X-KEY:METHOD=AES-128,URI="k",KEYFORMAT="identity"'
+    for pair in ((fair, plain), (plain, "", fair)):
+        found = parse(media(*pair, "#EXTINF:4,", "a.ts"), BASE)
+        assert found.segments[0].cipher and not found.protected
+    assert parse(media(plain, "#EXTINF:4,", "a.ts", fair, "#EXTINF:4,", "b.ts"), BASE).protected
+
+
+def test_the_initialization_section_changes_and_may_be_encrypted() -> None:  # §4.3.2.5
+    found = segments(
+        '#EXT-X-KEY:METHOD=AES-128,URI="k",IV=0x1',
+        '#EXT-X-MAP:URI="all.mp4",BYTERANGE="700@0"',
+        "#EXT-X-KEY:METHOD=NONE",
+        "#EXTINF:4,",
+        "#EXT-X-BYTERANGE:1000@700",
+        "all.mp4",
+        "#EXT-X-DISCONTINUITY",
+        '#EXT-X-MAP:URI="other.mp4"',
+        "#EXTINF:4,",
+        "b.m4s",
+    )
+    first, second = (one.init for one in found)
+    assert first and first.cipher and first.resource.span == Span(0, 700) and not found[0].cipher
+    assert second and second.cipher is None and second.resource.url.endswith("other.mp4")
+    assert [one.stretch for one in found] == [0, 1]
+
+
+def test_discontinuity_sequence_and_gaps() -> None:  # §4.3.3.3, revision §4.4.4.7
+    found = segments(
+        "#EXT-X-DISCONTINUITY-SEQUENCE:3",
+        "#EXTINF:4,",
+        "a.ts",
+        "#EXT-X-DISCONTINUITY",
+        "#EXT-X-GAP",
+        "#EXTINF:4,",
+        "b.ts",
+    )
+    assert [(one.stretch, one.gap) for one in found] == [(3, False), (4, True)]
+
+
+def test_variables_come_from_the_list_its_master_and_the_address() -> None:  # revision §4.4.2.3
+    found = segments(
+        '#EXT-X-DEFINE:NAME="host",VALUE="http://two.example"',
+        '#EXT-X-DEFINE:IMPORT="shelf"',
+        '#EXT-X-DEFINE:QUERYPARAM="key"',
+        "#EXTINF:4,",
+        "{$host}/{$shelf}/a.ts?k={$key}",
+        imported={"shelf": "mill"},
+    )
+    assert found[0].resource.url == "http://two.example/mill/a.ts?k=a/b"
+    with pytest.raises(ManifestError, match=r"Line 4.*'none'"):
+        segments("#EXTINF:4,", "{$none}.ts")
+    with pytest.raises(ManifestError, match=r"EXT-X-DEFINE.*imports"):
+        segments('#EXT-X-DEFINE:IMPORT="none"')
+
+
+def test_what_is_said_beside_the_media_is_noted() -> None:
+    found = parse(
+        media('#EXT-X-DATERANGE:ID="t",START-DATE="1931-03-02T14:00:00Z"', "#EXTINF:4,", "a.ts", "#EXT-X-ENDLIST"), BASE
+    )
+    assert found.notes[0].name == "date-range t"
+    master = MASTER + b'#EXT-X-SESSION-DATA:DATA-ID="org.museum.title",VALUE="The Mill"\n'
+    assert [(note.name, note.value) for note in parse(master, BASE).notes] == [("org.museum.title", "The Mill")]
+
+
+def test_lists_as_careless_servers_write_them() -> None:
+    body = (
+        "\ufeff\r\n#EXTM3U\r\n#EXT-X-ENDLIST\r\n#EXT-X-VERSION:99\r\n#EXTINF: 10 ,a title\r\n#EXT-X-ALLOW-CACHE:NO\r\n"
+        "#EXT-X-PROGRAM-DATE-TIME:2020-01-01T00:00:00Z\r\n# a comment\r\n\r\n  a.ts  \r\n#EXTINF:10,\r\nb c.ts"
+    )
+    found = parse(body.encode(), BASE)
+    assert found.ended and [one.duration for one in found.segments] == [10.0, 10.0]
+    assert found.segments[1].resource.url == "http://media.example/films/b c.ts" and found.precision == 0.5
+    assert found.segments[0].moment and not found.segments[1].moment
+
+
+def test_parts_and_hints_of_low_latency_belong_to_their_segments() -> None:  # revision §4.4.4.9, §4.4.5.3
+    found = segments(
+        "#EXT-X-PART-INF:PART-TARGET=1.0",
+        "#EXT-X-SERVER-CONTROL:CAN-BLOCK-RELOAD=YES,PART-HOLD-BACK=3.0",
+        '#EXT-X-PART:DURATION=1.0,URI="a-1.m4s"',
+        '#EXT-X-PART:DURATION=1.0,URI="a-2.m4s"',
+        "#EXTINF:2.0,",
+        "a.m4s",
+        '#EXT-X-PRELOAD-HINT:TYPE=PART,URI="b-1.m4s"',
+    )
+    assert [one.resource.url.rpartition("/")[2] for one in found] == ["a.m4s"]
+
+
+def test_stills_alone_are_said_as_such() -> None:  # §4.3.4.3
+    body = b'#EXTM3U\n#EXT-X-I-FRAME-STREAM-INF:BANDWIDTH=1,URI="i.m3u8"\n'
+    assert parse(body, BASE).only_stills
+    assert not parse(MASTER + body.partition(b"\n")[2], BASE).only_stills
+
+
+def test_copies_of_a_variant_are_one_with_several_addresses() -> None:  # §6.2.4
+    line = '#EXT-X-STREAM-INF:BANDWIDTH=900000,RESOLUTION=1280x720,CODECS="avc1.64001f"\n'
+    found = parse(f"#EXTM3U\n{line}one.m3u8\n{line}http://two.example/one.m3u8\n".encode(), BASE).renditions
+    assert len(found) == 1 and found[0].others == ("http://two.example/one.m3u8",)
+
+
+OFFER = parse(
+    b"""#EXTM3U
+#EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID="a",NAME="English",LANGUAGE="en-GB",DEFAULT=YES,URI="en.m3u8"
+#EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID="a",NAME="Cymraeg",LANGUAGE="cy",URI="cy.m3u8"
+#EXT-X-MEDIA:TYPE=SUBTITLES,GROUP-ID="s",NAME="English",LANGUAGE="en",FORCED=YES,URI="s-en.m3u8"
+#EXT-X-MEDIA:TYPE=CLOSED-CAPTIONS,GROUP-ID="c",NAME="CC",INSTREAM-ID="CC1"
+#EXT-X-STREAM-INF:BANDWIDTH=900000,RESOLUTION=1280x720,CODECS="avc1.64001f,mp4a.40.2",AUDIO="a",SUBTITLES="s"
+v1.m3u8
+#EXT-X-STREAM-INF:BANDWIDTH=700000,RESOLUTION=1280x720,CODECS="hvc1.1.6.L93.B0,mp4a.40.2",AUDIO="a",SUBTITLES="s"
+v2.m3u8
+#EXT-X-STREAM-INF:BANDWIDTH=3000000,RESOLUTION=1920x1080,CODECS="hvc1.2.4.L123.B0,ec-3",VIDEO-RANGE=PQ,AUDIO="a"
+v3.m3u8
+#EXT-X-STREAM-INF:BANDWIDTH=300000,RESOLUTION=640x360,CODECS="avc1.64001e,mp4a.40.2",AUDIO="a",SUBTITLES="s"
+v4.m3u8
+""",
+    BASE,
+).renditions
+
+
+@pytest.mark.parametrize(
+    ("wish", "taken"),
+    [
+        (Wish(), ["v3", "a1"]),
+        (Wish(within=(None, 720)), ["v1", "a1", "s1"]),
+        (Wish(within=(640, 720)), ["v4", "a1", "s1"]),
+        (Wish(under=800_000), ["v2", "a1", "s1"]),
+        (Wish(codecs=("avc", "aac")), ["v1", "a1", "s1"]),
+        (Wish(codecs=("hevc", "aac")), ["v2", "a1", "s1"]),
+        (Wish(codecs=("avc",), languages=("cy", "en")), ["v1", "a2", "a1", "s1"]),
+        (Wish(codecs=("avc",), languages=("all",), subtitles=("none",)), ["v1", "a1", "a2"]),
+        (Wish(codecs=("avc",), subtitles=("cy",)), ["v1", "a1"]),
+        (Wish(rendition="a2"), ["a2"]),
+    ],
+)
+def test_wishes_leave_what_is_wanted_highest_first(wish: Wish, taken: list[str]) -> None:
+    chosen = choose(Presentation(BASE, "hls", OFFER), wish)
+    assert [one.rendition.name for one in chosen] == taken
+    if len(chosen) > 1:
+        assert chosen[0].types == {"video"}  # the sound inside is not taken twice
+
+
+@pytest.mark.parametrize(
+    ("wish", "words"),
+    [
+        (Wish(within=(None, 100)), "--within"),
+        (Wish(under=1_000), "--under"),
+        (Wish(codecs=("av1",)), "--codecs"),
+        (Wish(codecs=("mpeg9",)), "no codec"),
+        (Wish(languages=("fr",)), "no sound in fr"),
+        (Wish(rendition="v9"), "no rendition 'v9'"),
+    ],
+)
+def test_wishes_that_leave_nothing_are_said_with_what_there_is(wish: Wish, words: str) -> None:
+    with pytest.raises(MudlarkError, match=words) as caught:
+        choose(Presentation(BASE, "hls", OFFER), wish)
+    assert "There " in caught.value.advice
+
+
+def test_a_maker_s_own_score_decides_where_it_is_given() -> None:
+    scored = tuple(replace(one, score=9.0 if one.name == "v4" else 1.0) for one in OFFER)
+    assert choose(Presentation(BASE, "hls", scored))[0].rendition.name == "v4"

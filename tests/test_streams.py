@@ -107,12 +107,19 @@ def test_a_sealed_stream_is_named_and_refused(mudlark: Run, site: DemoSite, tmp_
     assert not (tmp_path / "kept").exists()
 
 
-def test_what_is_missing_is_a_hole_that_is_said(mudlark: Run, site: DemoSite) -> None:
-    item, _ = _hauled(mudlark, site, "torn")
+@pytest.mark.browser
+def test_what_is_missing_is_a_hole_that_is_said(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:
+    item, path = _hauled(mudlark, site, "torn")
     assert item["verdict"] == "flawed" and item["segments"]["missing"] == 2
     messages = " ".join(problem["message"] for problem in item["problems"])
     assert "4.0–8.0 s" in messages and "EXT-X-GAP" in messages and "12.0–16.0 s" in messages and "404" in messages
     assert item["duration"] == pytest.approx(24.0, abs=0.1)
+    seen = watch(tmp_path / path, [3.9, 8.1, 16.1, 23.9])
+    assert seen.counters == [97, 202, 402, 597]
+    # silence fills the holes, so that the beeps behind them come where a player counts them
+    expected = [2.0, 8.0, 10.0, 16.0, 18.0, 20.0, 22.0]
+    assert len(seen.heard) == len(expected)
+    assert all(abs(heard - known) < 0.15 for heard, known in zip(seen.heard, expected, strict=True))
 
 
 def test_tracks_marks_what_would_be_taken(mudlark: Run, site: DemoSite) -> None:

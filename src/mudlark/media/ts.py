@@ -28,6 +28,7 @@ from mudlark.media.samples import Bytes, Flags, Ints, Loss, LossCode, Samples
 Words = npt.NDArray[np.uint32]
 
 PACKET = 188
+_TIMED = 192
 _SYNC = 0x47
 _WRAP = 1 << 33
 SoundStream = FramedStream | LatmStream | OpusStream
@@ -78,7 +79,13 @@ def unwrap(ticks: Ints, after: int) -> Ints:
 def looks_like_transport(head: bytes | memoryview) -> bool:
     """True if sync bytes stand a packet apart from the start, as far as `head` reaches."""
     marks = bytes(head[: PACKET * 20 : PACKET])
-    return len(head) >= PACKET and set(marks) == {_SYNC}
+    return (len(head) >= PACKET and set(marks) == {_SYNC}) or _is_timed(head)
+
+
+def _is_timed(head: bytes | memoryview) -> bool:
+    """True if each packet stands behind four bytes of arrival time, as on discs."""
+    marks = bytes(head[_TIMED - PACKET : _TIMED * 20 : _TIMED])
+    return len(marks) > 2 and set(marks) == {_SYNC} and set(bytes(head[: PACKET * 20 : PACKET])) != {_SYNC}
 
 
 def align(data: bytes | memoryview) -> tuple[Bytes, int]:
@@ -87,6 +94,8 @@ def align(data: bytes | memoryview) -> tuple[Bytes, int]:
     A stretch in which sync is lost is stepped over to where three packets in a row (or the end) show it again.
     """
     flat = np.frombuffer(data, np.uint8)
+    if _is_timed(data):
+        flat = flat[: len(flat) // _TIMED * _TIMED].reshape(-1, _TIMED)[:, _TIMED - PACKET :].reshape(-1)
     count = len(flat) // PACKET
     rows = flat[: count * PACKET].reshape(count, PACKET)
     if count and (rows[:, 0] == _SYNC).all():
