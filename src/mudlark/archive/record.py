@@ -42,7 +42,8 @@ class Note(msgspec.Struct, frozen=True):
 class TrackFacts(msgspec.Struct, omit_defaults=True):
     """What the finished file itself says of a track. bitrate: bits a second, on average.
 
-    coded_frames, coded_sha256: number and digest of the coded frames that came; added: frames of silence put in.
+    coded_frames, coded_digest: number and digest (XXH3, 128 bits) of the coded frames that came; file_digest: of those
+    in the finished file. added: frames of silence put in.
     """
 
     type: str
@@ -57,7 +58,8 @@ class TrackFacts(msgspec.Struct, omit_defaults=True):
     samples: int = 0
     duration: float = 0.0
     coded_frames: int | None = None
-    coded_sha256: str | None = None
+    coded_digest: str | None = None
+    file_digest: str | None = None
     added: int = 0
 
     @classmethod

@@ -4,12 +4,12 @@ Memory holds a segment of each rendition and the sample tables. Renditions are r
 stretch; all are put on one clock, and handed to one writer. What was lost or put in is counted with its time.
 """
 
-import hashlib
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
+from xxhash import xxh3_128
 
 from mudlark.assemble.output import Output
 from mudlark.assemble.sound import Filled, Filler
@@ -60,14 +60,14 @@ class Voice:
 
 @dataclass(frozen=True, slots=True)
 class CodedFrames:
-    """A track's coded frames: how many, and the SHA-256 over their bytes in order, without what was put in.
+    """A track's coded frames: how many, and the digest (XXH3, 128 bits) over their bytes, without what was put in.
 
     added: runs of samples that were put in, as first sample and number, counted in the finished track. bytes: of them;
     format, seconds: of the track.
     """
 
     count: int
-    sha256: str
+    digest: str
     added: tuple[tuple[int, int], ...] = ()
     bytes: int = 0
     format: Format | None = None
@@ -272,7 +272,7 @@ class _Track:
         self.end = 0.0
         self._coded = 0
         self._bytes = 0
-        self._hash = hashlib.sha256()
+        self._hash = xxh3_128()
         self._filler = Filler()
         self._first: Format | None = None
         self._changed = False

@@ -40,11 +40,13 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Record:
     with ThreadPoolExecutor(1, "mudlark-digest") as beside:
         hashing = beside.submit(digest, main)
         checked = check_file(main, planned, report, tolerance) if len(made.media) == 1 else Checked("images")
-        if checked.movie and made.frames:
-            check_frames(main, checked.movie, made.frames, report)
+        digests: list[str] = []
+        if made.frames:
+            movie = checked.movie
+            digests = (
+                check_frames(main, movie, made.frames, report) if movie else check_packing(main, made.frames, report)
+            )
         size, sha256 = hashing.result()
-        if made.frames and not checked.movie:
-            check_packing(sha256, made.frames, report)
     if presentation.kind == "file":
         facts = presentation.facts
         Promise(facts.length, dict(facts.digests), found.order.expect).check(main, size, sha256, report)
@@ -59,8 +61,8 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Record:
     if not report.problems and not report.proven:
         notes.append(Note("unproven", "It came as the server sent it; nothing proves that it is whole"))
     tracks = [TrackFacts.of(track) for track in checked.movie.tracks] if checked.movie else _packed_tracks(made)
-    for track, frames in zip(tracks, made.frames, strict=False):
-        track.coded_frames, track.coded_sha256 = frames.count, frames.sha256
+    for track, frames, digest_there in zip(tracks, made.frames, digests, strict=False):
+        track.coded_frames, track.coded_digest, track.file_digest = frames.count, frames.digest, digest_there
         track.added = sum(count for _, count in frames.added)
     ends = [track.presented(checked.movie.timescale)[1] for track in checked.movie.tracks] if checked.movie else []
     length = round(max(ends), 3) if ends else max((track.duration for track in tracks), default=None)
