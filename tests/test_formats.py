@@ -113,7 +113,7 @@ def test_composition_times_before_decoding_and_flags_of_the_first_sample() -> No
         (lambda data: data[:-10], "past the segment's end"),
         (lambda data: data.replace(b"moof", b"free"), "no fragment"),
         (lambda data: data.replace(b"tfhd", b"free"), "no header"),
-        (lambda _: b"<!doctype html><html>", "box"),
+        (lambda _: b"<!doctype html><html>", "."),
     ],
 )
 def test_segments_that_contradict_themselves_are_as_if_never_fed(change: Callable[[bytes], bytes], words: str) -> None:

@@ -27,9 +27,12 @@ class _Stretch:
 
 @dataclass(slots=True)
 class _Rendition:
-    """Where a rendition stands in the current stretch. turns: seconds to add for clocks that have started anew."""
+    """Where a rendition stands in the current stretch. turns: seconds from its own clock to that of the stretch,
+    which are known once it is anchored.
+    """
 
     turns: float = 0.0
+    anchored: bool = False
     shift: float | None = None
 
 
@@ -74,7 +77,7 @@ class Timeline:
     def anew(self, rendition: int) -> None:
         """A rendition is read anew from here on: its clock may have started over."""
         if rendition in self._renditions:
-            self._renditions[rendition].turns = 0.0
+            self._renditions[rendition].anchored = False
 
     def miss(self, rendition: int, seconds: float) -> None:
         """A segment of a rendition is missing here."""
@@ -105,9 +108,8 @@ class Timeline:
     def _place_run(self, rendition: int, wraps: float, batch: list[Samples]) -> list[Samples]:
         """Place samples without a leap inside."""
         state = self._renditions.get(rendition)
-        if state is None or not state.turns:
-            self._unwrap(rendition, wraps, batch)
-            state = self._renditions[rendition]
+        if state is None or not state.anchored:
+            state = self._unwrap(rendition, wraps, batch)
         fitting = _fitting(self._gaps(rendition, batch))
         shifts = self._stretch.shifts
         if not shifts:
@@ -125,13 +127,19 @@ class Timeline:
         shift = state.shift + state.turns
         return [moved for samples in batch if len(moved := self._move(rendition, samples, shift))]
 
-    def _unwrap(self, rendition: int, wraps: float, batch: list[Samples]) -> None:
-        """Bring the clock of a rendition to that of the stretch, from which it may be whole wraps away."""
+    def _unwrap(self, rendition: int, wraps: float, batch: list[Samples]) -> _Rendition:
+        """Bring the clock of a rendition to that of the stretch, from which it may be whole wraps away; one that says
+        nothing begins with the stretch."""
         state = self._renditions.setdefault(rendition, _Rendition())
         begin = _begin(batch)
         if self._stretch.anchor is None:
             self._stretch.anchor = begin
-        state.turns = round((self._stretch.anchor - begin) / wraps) * wraps if wraps else 0.0
+        if wraps > 0:
+            state.turns = round((self._stretch.anchor - begin) / wraps) * wraps
+        else:
+            state.turns = self._stretch.anchor - begin if wraps < 0 else 0.0
+        state.anchored = True
+        return state
 
     def _gaps(self, rendition: int, batch: Iterable[Samples]) -> list[tuple[bool, float]]:
         """For each track whether it is a picture, and the shift with which it would go on where it (or the film) has

@@ -29,8 +29,8 @@ from mudlark.errors import MudlarkError, Refused, UsageError
 from mudlark.find.look import Means
 from mudlark.find.questions import ANY
 from mudlark.find.select import Choice
-from mudlark.haul.order import Item, Order
-from mudlark.haul.steps import haul
+from mudlark.hauling.order import Item, Order
+from mudlark.hauling.steps import haul
 from mudlark.text import printable
 from mudlark.web.guise import PLAIN, Guise, built_in
 from mudlark.web.secret import veiled

@@ -12,7 +12,7 @@ from mudlark.cli.show import bits, clock, messages, size
 from mudlark.cli.steps import OnScreen, Steps
 from mudlark.errors import MudlarkError
 from mudlark.fetch.engine import Outcome
-from mudlark.haul.order import HaulWatch, Plan
+from mudlark.hauling.order import HaulWatch, Plan
 from mudlark.web.retry import Passing
 
 UNITS = {"hls": "segments", "series": "segments", "file": "parts", "images": "page images"}

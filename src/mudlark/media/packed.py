@@ -39,18 +39,22 @@ def skip_tags(data: bytes | memoryview) -> tuple[int, int | None]:
 class PackedReader:
     """Reads the segments of one rendition that is packed sound."""
 
-    wraps = _WRAP / 90_000
-
     def __init__(self, syntax: Syntax) -> None:
         self._syntax = syntax
         self._stream = FramedStream(_TRACK, syntax)
         self._timed = False
+        self._stated = False
         self._strays = 0
+
+    @property
+    def wraps(self) -> float:
+        """Seconds after which the stated time starts anew; -1 if none was stated."""
+        return _WRAP / 90_000 if self._stated else -1.0
 
     def begin(self, init: bytes | None = None) -> None:
         """The next time that a tag states starts a new count."""
         self._stream.restart()
-        self._timed = False
+        self._timed = self._stated = False
 
     def feed(self, data: memoryview) -> list[Samples]:
         """Take one whole segment; every one begins and ends with whole frames."""
@@ -63,6 +67,7 @@ class PackedReader:
         if samples is None or int(samples.sizes.sum()) * 2 < len(stream):
             raise FormatError("The segment does not hold frames of sound", begin)
         self._timed = True
+        self._stated = self._stated or known
         self._strays += (
             len(stream) - int(samples.sizes.sum()) - self._headers(len(samples)) if rest < len(stream) else 0
         )

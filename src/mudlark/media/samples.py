@@ -124,7 +124,9 @@ class Loss:
 class SampleReader(Protocol):
     """Turns the segments of one rendition into samples, segment after segment."""
 
-    wraps: float  # seconds after which its clock starts anew, 0 if it never does
+    @property
+    def wraps(self) -> float:
+        """Seconds after which its clock starts anew, 0 if it never does, -1 if its clock says nothing."""
 
     def begin(self, init: bytes | None = None) -> None:
         """What follows continues nothing: timestamps may start anew. init: the initialization section, if any."""

@@ -12,7 +12,7 @@ from mudlark.assemble.parts import Parts, part_of
 from mudlark.assemble.subtitles import TextPart, join
 from mudlark.errors import FormatError, MudlarkError, NetworkError
 from mudlark.fetch.engine import Outcome
-from mudlark.haul.work import Fetching, Made, Work, jobs_of
+from mudlark.hauling.work import Fetching, Made, Work, jobs_of
 from mudlark.manifest.choose import Taken
 from mudlark.media.mp4.about import About
 from mudlark.media.readers import READERS, container

@@ -8,8 +8,8 @@ from mudlark.archive.record import Note
 from mudlark.find.look import Looked
 from mudlark.find.model import Find, Page
 from mudlark.find.rank import rivals
-from mudlark.haul.order import HaulWatch, Order
-from mudlark.haul.title import title_of
+from mudlark.hauling.order import HaulWatch, Order
+from mudlark.hauling.title import title_of
 from mudlark.manifest import numbered
 from mudlark.manifest.choose import Taken, Wish, choose
 from mudlark.manifest.load import fill, load

@@ -5,8 +5,8 @@ from pathlib import Path
 
 from mudlark.assemble.join import join
 from mudlark.errors import NetworkError
-from mudlark.haul.title import media_name
-from mudlark.haul.work import Fetching, Made, Work, jobs_of
+from mudlark.hauling.title import media_name
+from mudlark.hauling.work import Fetching, Made, Work, jobs_of
 from mudlark.media.sniff import sniff
 
 

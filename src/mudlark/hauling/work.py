@@ -12,9 +12,9 @@ from mudlark.archive.record import FileFacts, Note, SegmentFacts
 from mudlark.assemble.film import CodedFrames
 from mudlark.fetch.engine import Check, Counts, Engine, Job, Outcome, Watch
 from mudlark.fetch.store import Store
-from mudlark.haul.order import HaulWatch
-from mudlark.haul.resolve import Found
-from mudlark.haul.title import unreserved
+from mudlark.hauling.order import HaulWatch
+from mudlark.hauling.resolve import Found
+from mudlark.hauling.title import unreserved
 from mudlark.manifest.model import Segment
 from mudlark.verify.verdict import Problem, Report, Verdict
 from mudlark.web.session import Session

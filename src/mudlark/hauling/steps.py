@@ -18,11 +18,11 @@ from mudlark.find.compare import best_guise
 from mudlark.find.look import Looked, look
 from mudlark.find.model import Find, Page
 from mudlark.find.probe import MANY, probe
-from mudlark.haul.make import make
-from mudlark.haul.order import HaulWatch, Item, Order, State
-from mudlark.haul.resolve import Found, resolve
-from mudlark.haul.same import compare_there
-from mudlark.haul.work import Work
+from mudlark.hauling.make import make
+from mudlark.hauling.order import HaulWatch, Item, Order, State
+from mudlark.hauling.resolve import Found, resolve
+from mudlark.hauling.same import compare_there
+from mudlark.hauling.work import Work
 from mudlark.verify.verdict import Verdict
 from mudlark.web.address import shown, without_query
 from mudlark.web.secret import without_secrets

@@ -18,9 +18,9 @@ from mudlark.archive.record import (
 from mudlark.fetch.store import now
 from mudlark.find.model import PLAYED
 from mudlark.find.probe import KINDS
-from mudlark.haul.resolve import Found
-from mudlark.haul.title import is_alone
-from mudlark.haul.work import Fetching, Made, Work
+from mudlark.hauling.resolve import Found
+from mudlark.hauling.title import is_alone
+from mudlark.hauling.work import Fetching, Made, Work
 from mudlark.verify.fixity import digest
 from mudlark.verify.frames import check_frames, check_packing
 from mudlark.verify.media import Checked, check_file

@@ -12,14 +12,14 @@ from dataclasses import replace
 from mudlark.archive.place import REPLACED, can_mend, conclude, mend, names_for, put
 from mudlark.archive.record import Note, Record, to_json
 from mudlark.errors import StorageError
-from mudlark.haul.beside import beside, fetch_beside
-from mudlark.haul.film import make_film
-from mudlark.haul.order import Item, Plan, State
-from mudlark.haul.pages import make_pages
-from mudlark.haul.plain import make_plain
-from mudlark.haul.prove import prove
-from mudlark.haul.same import same_media
-from mudlark.haul.work import Fetching, Made, Work, jobs_of
+from mudlark.hauling.beside import beside, fetch_beside
+from mudlark.hauling.film import make_film
+from mudlark.hauling.order import Item, Plan, State
+from mudlark.hauling.pages import make_pages
+from mudlark.hauling.plain import make_plain
+from mudlark.hauling.prove import prove
+from mudlark.hauling.same import same_media
+from mudlark.hauling.work import Fetching, Made, Work, jobs_of
 from mudlark.manifest.model import PresentationKind
 from mudlark.verify.verdict import WORTH, Verdict
 

@@ -6,7 +6,7 @@ from pathlib import Path
 from mudlark.archive.record import Note
 from mudlark.assemble.join import keep_pages
 from mudlark.errors import NetworkError
-from mudlark.haul.work import Fetching, Made, Work, jobs_of
+from mudlark.hauling.work import Fetching, Made, Work, jobs_of
 from mudlark.media.sniff import sniff
 from mudlark.verify.content import PICTURES, check_pages
 from mudlark.verify.verdict import Problem, Report
