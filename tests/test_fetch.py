@@ -6,12 +6,13 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from threading import Event
 
+import msgspec
 import pytest
 
 from mudlark.errors import NetworkError, StorageError
-from mudlark.fetch.engine import Engine, Job, Outcome, _in_thread
+from mudlark.fetch.engine import Engine, Job, Outcome, _in_thread, section_name
 from mudlark.fetch.store import Store
-from mudlark.manifest.model import Segment
+from mudlark.manifest.model import Cipher, Initialization, Segment
 from mudlark.web.connection import Connection
 from mudlark.web.resource import Resource, Span
 from mudlark.web.retry import Patience
@@ -128,6 +129,36 @@ def test_what_is_gone_is_no_sign_of_a_hopeless_server(tmp_path: Path, trouble: T
     segments = [Segment(n, Resource(trouble.say(f"/{n}", answer))) for n, answer in enumerate(answers)]
     outcomes, engine = fetch(tmp_path, segments, Connection(lanes=1, patience=QUICK.patience))
     assert bodies(outcomes) == [None, None, None, None, b"late"] and engine.counts.missing == 4
+
+
+def test_the_store_s_rows_suffice_to_rebuild_the_film(tmp_path: Path, trouble: Trouble) -> None:
+    key = trouble.say("/key", Answer(b"k" * 16))
+    init = trouble.say("/init", Answer(b"section"))
+    wanted = [
+        Segment(
+            sequence=7 + n,
+            resource=Resource(trouble.say(f"/{n}", Answer(bytes([n]) * 100))),
+            begin=4.0 * n,
+            duration=4.0,
+            stretch=n // 2,
+            init=Initialization(Resource(init)),
+            cipher=Cipher(Resource(key), n.to_bytes(16, "big")),
+        )
+        for n in range(4)
+    ]
+    outcomes, _ = fetch(tmp_path, wanted)
+    with Store(tmp_path, "target") as store:
+        rows = {row.number: row for row in store.rows() if row.track == "v1"}
+        known = [msgspec.json.decode(rows[number].plan, type=Segment) for number in range(4)]
+        assert known == wanted
+        assert known[0].init and known[0].cipher
+        assert store.path(section_name(known[0].init.resource), 0).read_bytes() == b"section"
+        assert store.path(section_name(known[0].cipher.key), 0).read_bytes() == b"k" * 16
+        store.discard()
+    assert [(outcome.key, outcome.init and outcome.init.name[:8]) for outcome in outcomes] == [
+        (b"k" * 16, "section-")
+    ] * 4
+    assert trouble.asked.count("/key") == trouble.asked.count("/init") == 1
 
 
 def test_one_program_at_a_time_works_on_a_store(tmp_path: Path) -> None:

@@ -171,7 +171,8 @@ class Engine:
             return self._missing(job, problem)
         self._failed_in_a_row = 0
         self.counts.fetched += 1
-        row = Row(job.track, number, job.source, segment.resource.url, size, digest, tries, now())
+        plan = msgspec.json.encode(segment).decode()
+        row = Row(job.track, number, job.source, segment.resource.url, size, digest, tries, now(), plan)
         self.store.add([row])
         return self._tell(Outcome(job, path, row, **beside))
 
@@ -245,7 +246,7 @@ class Engine:
 
     async def _get_section(self, resource: Resource, pool: ThreadPoolExecutor, encrypted: bool) -> Path:
         source = source_of(resource)
-        name = f"section-{hashlib.sha256(source.encode()).hexdigest()[:12]}"
+        name = section_name(resource)
         path = self.store.path(name, 0)
         if not await _in_thread(pool, self.store.usable, name, 0, source):
             size, digest, tries = await self._get(resource, path, pool, encrypted=encrypted)
@@ -359,6 +360,11 @@ class Engine:
             return incoming.commit()
 
         return incoming.bytes + held, await _in_thread(pool, finish)
+
+
+def section_name(resource: Resource) -> str:
+    """The track under which the store has a section or key."""
+    return f"section-{hashlib.sha256(source_of(resource).encode()).hexdigest()[:12]}"
 
 
 def _passes(chunks: list[bytes], answer: Answer, check: Check) -> bool:

@@ -11,7 +11,7 @@ import sqlite3
 import time
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import astuple, dataclass
 from pathlib import Path
 from typing import BinaryIO
 
@@ -21,9 +21,9 @@ _RACES = 5
 WORKING = ".mudlark"  # the folder inside the target folder that holds all stores
 _SCHEMA = """
 create table if not exists haul (key text primary key, value text not null);
-create table if not exists segment (
+create table if not exists piece (
   track text not null, number integer not null, source text not null, url text not null,
-  bytes integer not null, sha256 text not null, tries integer not null, fetched text not null,
+  bytes integer not null, sha256 text not null, tries integer not null, fetched text not null, plan text not null,
   primary key (track, number)
 );
 """
@@ -31,7 +31,9 @@ create table if not exists segment (
 
 @dataclass(frozen=True, slots=True)
 class Row:
-    """What is known of a fetched segment. source: what must be the same for the bytes to be used again."""
+    """What is known of a fetched segment. source: what must be the same for the bytes to be used again. plan: it,
+    as its manifest listed it, in JSON, so that the film can be put together from the store alone; empty for sections.
+    """
 
     track: str
     number: int
@@ -41,6 +43,7 @@ class Row:
     sha256: str
     tries: int
     fetched: str
+    plan: str = ""
 
 
 class Store:
@@ -70,7 +73,7 @@ class Store:
             database.execute("insert or replace into haul values ('target', ?)", (self._key,))
             database.commit()
             rows = database.execute(
-                "select track, number, source, url, bytes, sha256, tries, fetched from segment"
+                "select track, number, source, url, bytes, sha256, tries, fetched, plan from piece"
             ).fetchall()
         except sqlite3.DatabaseError as problem:
             if "locked" in str(problem):
@@ -112,6 +115,10 @@ class Store:
         """The row of a fetched segment."""
         return self._rows.get((track, number))
 
+    def rows(self) -> list[Row]:
+        """All that is known, by track and number."""
+        return [self._rows[key] for key in sorted(self._rows)]
+
     def usable(self, track: str, number: int, source: str) -> Row | None:
         """The row of a segment that need not be fetched again: same source, and the very bytes are still there."""
         row = self._rows.get((track, number))
@@ -129,7 +136,7 @@ class Store:
         """Segments whose bytes turned out to be no good: they stay on disk to be looked at, and are fetched anew."""
         assert self._database
         for track, number in segments:
-            self._database.execute("delete from segment where track = ? and number = ?", (track, number))
+            self._database.execute("delete from piece where track = ? and number = ?", (track, number))
             self._rows.pop((track, number), None)
             self._kept = True
         self._database.commit()
@@ -140,8 +147,8 @@ class Store:
         try:
             for row in rows:
                 self._database.execute(
-                    "insert or replace into segment values (?, ?, ?, ?, ?, ?, ?, ?)",
-                    (row.track, row.number, row.source, row.url, row.bytes, row.sha256, row.tries, row.fetched),
+                    "insert or replace into piece values (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                    astuple(row),
                 )
                 self._rows[row.track, row.number] = row
             self._database.commit()

@@ -48,9 +48,10 @@ def language_of(find: Find) -> str | None:
 
 
 async def fetch_beside(
-    session: Session, finds: list[Find], media: Path, item: Path
+    session: Session, finds: list[Find], stem: str, item: Path
 ) -> tuple[list[FileFacts], list[Problem], list[Note]]:
-    """Fetch them into an item; gives its new files, the subtitles that are missing, and what else to note."""
+    """Fetch them into an item, under names that begin with `stem`; gives its new files, the subtitles that are missing,
+    and what else to note."""
     files: list[FileFacts] = []
     problems: list[Problem] = []
     notes: list[Note] = []
@@ -72,7 +73,7 @@ async def fetch_beside(
             continue
         extension = right_extension(form, Path(file_part(find.url)).suffix if form != "webvtt" else ".vtt")
         language = None if poster else language_of(find)
-        name = next(name for name in _names(media.stem, poster, language, extension) if not (item / name).exists())
+        name = next(name for name in _names(stem, poster, language, extension) if not (item / name).exists())
         (item / name).write_bytes(body)
         files.append(FileFacts(name, "poster" if poster else "subtitle", *digest(item / name), language))
     return files, problems, notes

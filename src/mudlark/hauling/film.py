@@ -22,6 +22,7 @@ from mudlark.verify.verdict import Problem
 
 _SPANS = frozenset({LossCode.SILENCE, LossCode.HOLE})
 _SPLICE = 0.25  # seconds at a splice that sound may lack or have twice
+_LARGEST_COVER = 4_000_000  # bytes
 _TEXTS = frozenset({"html", "json", "xml", "hls", "dash"})  # what a server sends where it has no segment
 
 
@@ -66,9 +67,8 @@ async def make_film(work: Work, fetching: Fetching) -> Made:
     beside: list[FileFacts] = []
     for one in taken:
         if one.rendition.type == "subtitles":
-            files, wrong = await asyncio.to_thread(
-                _subtitles, one, texts.get(one.rendition.name, []), assembled, media, [file.path for file in beside]
-            )
+            outcomes = texts.get(one.rendition.name, [])
+            files, wrong = await asyncio.to_thread(_subtitles, one, outcomes, assembled, media)
             beside += files
             problems += wrong
     return Made((media,), tuple(beside), tuple(problems), tuple(notes), tuple(assembled.frames))
@@ -76,8 +76,17 @@ async def make_film(work: Work, fetching: Fetching) -> Made:
 
 def _output(work: Work, target: Path, planned: float, labels: dict[int, TrackLabel]) -> Output:
     page = work.found.page
-    about = About(work.found.title, (page.date or "") if page else "", work.found.key_address)
+    date = (page.date or "") if page else ""
+    about = About(work.found.title, date, work.found.key_address, _cover(work.store.item))
     return ChosenFile(target, planned, labels, about, work.found.order.container)
+
+
+def _cover(item: Path) -> bytes:
+    """The poster that stands in an item already, if it is one that files hold."""
+    for path in item.glob("*.poster.*"):
+        if path.suffix in (".jpg", ".jpeg", ".png") and path.stat().st_size <= _LARGEST_COVER:
+            return path.read_bytes()
+    return b""
 
 
 def _voice(taken: Taken) -> Voice:
@@ -171,7 +180,7 @@ def _is_slight(loss: Loss) -> bool:
 
 
 def _subtitles(
-    taken: Taken, outcomes: list[Outcome], assembled: Assembled, media: Path, there: list[str]
+    taken: Taken, outcomes: list[Outcome], assembled: Assembled, media: Path
 ) -> tuple[list[FileFacts], list[Problem]]:
     """The subtitles of a rendition as one text beside the film."""
     rendition = taken.rendition
@@ -196,7 +205,7 @@ def _subtitles(
         return [], problems
     stem = f"{media.stem}.{rendition.language or rendition.name}{'.forced' if rendition.forced else ''}"
     name, number = f"{stem}.vtt", 2
-    while name in there:
+    while media.with_name(name).exists():
         name, number = f"{stem} ({number}).vtt", number + 1
     path = media.with_name(name)
     path.write_bytes(text)

@@ -12,7 +12,8 @@ from dataclasses import replace
 from mudlark.archive.place import REPLACED, can_mend, conclude, mend, names_for, put
 from mudlark.archive.record import Note, Record, to_json
 from mudlark.errors import StorageError
-from mudlark.hauling.beside import beside, fetch_beside
+from mudlark.hauling.beside import beside as find_beside
+from mudlark.hauling.beside import fetch_beside
 from mudlark.hauling.film import make_film
 from mudlark.hauling.order import Item, Plan, State
 from mudlark.hauling.pages import make_pages
@@ -42,8 +43,16 @@ async def make(work: Work, name: str, state: State) -> Item:
     try:
         await asyncio.to_thread(shutil.rmtree, store.item, ignore_errors=True)
         store.item.mkdir(mode=0o755)
+        streamed = found.presentation.kind in ("hls", "series")
+        beside = await _fetch_beside(work, work.name) if streamed else Made(())  # its poster becomes the film's cover
         made = await _MAKERS[found.presentation.kind](work, fetching)
-        made = await _with_beside(work, made)
+        beside = beside if streamed else await _fetch_beside(work, made.media[0].stem)
+        made = replace(
+            made,
+            beside=(*made.beside, *beside.beside),
+            problems=(*made.problems, *beside.problems),
+            notes=(*made.notes, *beside.notes),
+        )
         work.watch.on_step("Verifying")
         record = await asyncio.to_thread(prove, work, made, fetching)
         if record.verdict == "broken":
@@ -62,19 +71,14 @@ async def make(work: Work, name: str, state: State) -> Item:
     return item
 
 
-async def _with_beside(work: Work, made: Made) -> Made:
-    """Keep the subtitles and the poster that the page shows with the film."""
-    wanted = beside(work.found.page, work.found.find)
+async def _fetch_beside(work: Work, stem: str) -> Made:
+    """The subtitles and the poster that the page shows with the film, under names that begin with `stem`."""
+    wanted = find_beside(work.found.page, work.found.find)
     if not wanted:
-        return made
+        return Made(())
     work.watch.on_step("Fetching what stands beside it")
-    files, problems, notes = await fetch_beside(work.session, wanted, made.media[0], work.store.item)
-    return replace(
-        made,
-        beside=(*made.beside, *files),
-        problems=(*made.problems, *problems),
-        notes=(*made.notes, *notes),
-    )
+    files, problems, notes = await fetch_beside(work.session, wanted, stem, work.store.item)
+    return Made((), tuple(files), tuple(problems), tuple(notes))
 
 
 def _keep(work: Work, record: Record, name: str, state: State) -> Item:

@@ -108,8 +108,9 @@ class Mp4Builder:
 
     def index_estimate(self, share: float) -> int:
         """Bytes to set aside for everything before the media, if what was added so far is `share` of the whole."""
-        so_far = len(self._index(0))
-        return int(so_far / max(share, 1e-6) * 1.1) + 4096
+        fixed = len(about_box(self._about))
+        so_far = len(self._index(0)) - fixed
+        return int(so_far / max(share, 1e-6) * 1.1) + fixed + 4096
 
     def head(self, room: int) -> bytes | None:
         """All that stands before the media, exactly `room` bytes long; None if that is not enough."""
