@@ -12,12 +12,14 @@ _ENTRY = {
     "cache": {},
     "timings": {"send": 0, "wait": 1, "receive": 2},
 }
-_OURS = "from mudlark.web.har import HarFile; from pathlib import Path; n = sum(1 for _ in HarFile(Path(p)).entries())"
+_OURS = (
+    "from mudlark.browser.har import HarFile; from pathlib import Path; n = sum(1 for _ in HarFile(Path(p)).entries())"
+)
 _YARDSTICK = "import json; n = len(json.load(open(p))['log']['entries'])"
 _MEASURE = """
 import resource, sys, time
 p = sys.argv[1]
-import mudlark.web.har, json, pathlib
+import mudlark.browser.har, json, pathlib
 begun = time.process_time()
 {work}
 print(time.process_time() - begun, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024, n)

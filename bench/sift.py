@@ -6,8 +6,8 @@ import time
 
 from selectolax.lexbor import LexborHTMLParser
 
-from mudlark.find.page import read_page
-from mudlark.find.rank import rank
+from mudlark.find.judge.rank import rank
+from mudlark.find.places.page import read_page
 
 
 def page(megabytes: float) -> str:

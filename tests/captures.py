@@ -4,7 +4,7 @@ import json
 from pathlib import Path
 from typing import Any
 
-from mudlark.web.capture import Capture, read_captures
+from mudlark.browser.capture import Capture, read_captures
 
 PAGE = "http://museum.test/film"
 MEDIA = "http://media.test"

@@ -17,7 +17,7 @@ from mudlark.archive.assay import assay
 from mudlark.archive.record import FileFacts, read_record, to_json
 from mudlark.cli import config
 from mudlark.errors import MudlarkError, UsageError
-from mudlark.find.metadata import seconds
+from mudlark.find.places.metadata import seconds
 from mudlark.text import whole_number
 from mudlark.web.cookies import Cookie, read_cookies
 from mudlark.web.disposition import filename

@@ -3,9 +3,9 @@
 from pathlib import Path
 from typing import Any
 
-from mudlark.find.capture import page_in
+from mudlark.find.judge.rank import rank
 from mudlark.find.model import Find, Page
-from mudlark.find.rank import rank
+from mudlark.find.places.capture import page_in
 from mudlark.find.sift import best
 from tests.captures import MEDIA, PAGE, captured, document, entry
 

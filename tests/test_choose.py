@@ -4,9 +4,9 @@ import pytest
 
 from mudlark.cli.show import bits, clock, columns, life, size
 from mudlark.errors import NothingFound, UsageError
-from mudlark.find.button import find_button
 from mudlark.find.model import Evidence, Find, Kind, Page, Role
-from mudlark.find.page import read_page
+from mudlark.find.places.button import find_button
+from mudlark.find.places.page import read_page
 from mudlark.find.select import Choice, Filter
 from mudlark.media.sniff import sniff
 

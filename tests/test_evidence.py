@@ -9,13 +9,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mudlark.errors import MudlarkError
-from mudlark.find.expiry import expires_at
-from mudlark.find.feed import read_feed
-from mudlark.find.group import group
-from mudlark.find.hidden import addresses
+from mudlark.find.judge.expiry import expires_at
+from mudlark.find.judge.group import group
+from mudlark.find.judge.rank import rank
 from mudlark.find.model import Find, Page
-from mudlark.find.page import read_page, srcset
-from mudlark.find.rank import rank
+from mudlark.find.places.feed import read_feed
+from mudlark.find.places.hidden import addresses
+from mudlark.find.places.page import read_page, srcset
 from mudlark.find.select import Filter, ordered
 from mudlark.find.sift import decode, page_of
 from mudlark.web.address import pasted

@@ -4,11 +4,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mudlark.find.metadata import seconds
+from mudlark.find.judge.rank import rank
 from mudlark.find.model import Find, Page
-from mudlark.find.page import read_page
-from mudlark.find.rank import rank
-from mudlark.find.script import literals, unescape
+from mudlark.find.places.metadata import seconds
+from mudlark.find.places.page import read_page
+from mudlark.find.places.script import literals, unescape
 
 URL = "http://museum.example/film/mill?x=1"
 

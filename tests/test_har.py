@@ -10,11 +10,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mudlark.errors import FormatError, MudlarkError, StorageError
-from mudlark.find.capture import page_in
-from mudlark.find.rank import rank
-from mudlark.web.capture import read_captures
-from mudlark.web.har import (
+from mudlark.browser.capture import read_captures
+from mudlark.browser.har import (
     Content,
     Entry,
     HarFile,
@@ -27,6 +24,9 @@ from mudlark.web.har import (
     View,
     write_har,
 )
+from mudlark.errors import FormatError, MudlarkError, StorageError
+from mudlark.find.judge.rank import rank
+from mudlark.find.places.capture import page_in
 from tests.captures import MEDIA, PAGE, document, entry, har, write
 
 # what HAR 1.2 requires of each object, and the type of each field

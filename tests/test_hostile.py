@@ -11,21 +11,21 @@ from hypothesis import strategies as st
 from yarl import URL
 
 from mudlark.archive.record import read_record
+from mudlark.browser import json_stream as stream
+from mudlark.browser.capture import read_captures
+from mudlark.browser.json_stream import JsonStream
 from mudlark.errors import FormatError, MudlarkError, StorageError
 from mudlark.fetch.store import Incoming, Store
-from mudlark.find.expiry import expires_at
-from mudlark.find.listing import entries_in
-from mudlark.find.page import read_page
+from mudlark.find.judge.expiry import expires_at
+from mudlark.find.judge.rank import rank
+from mudlark.find.places.listing import entries_in
+from mudlark.find.places.page import read_page
 from mudlark.find.questions import Answer, read_forms, step_of
-from mudlark.find.rank import rank
 from mudlark.find.sift import decode
 from mudlark.text import whole_number
-from mudlark.web import stream
 from mudlark.web.address import as_sent
-from mudlark.web.capture import read_captures
 from mudlark.web.cookies import Cookie
 from mudlark.web.session import Look, Session
-from mudlark.web.stream import JsonStream
 from tests.captures import document, entry, har
 from tests.constructs import CONSTRUCTS
 

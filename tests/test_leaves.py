@@ -11,9 +11,9 @@ from PIL import Image
 from mudlark.assemble.bind import bind
 from mudlark.demo.pictures import leaf
 from mudlark.errors import FormatError
-from mudlark.find.capture import page_in
+from mudlark.find.judge.rank import rank
 from mudlark.find.model import Find, Page
-from mudlark.find.rank import rank
+from mudlark.find.places.capture import page_in
 from mudlark.find.sift import best
 from mudlark.verify.content import check_content
 from mudlark.verify.verdict import Report

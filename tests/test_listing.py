@@ -7,8 +7,8 @@ import pytest
 
 from mudlark.archive.listing import COLUMNS, cell, write_listing
 from mudlark.errors import StorageError
-from mudlark.find.listing import entries_in, read_listing
 from mudlark.find.model import Entry
+from mudlark.find.places.listing import entries_in, read_listing
 from tests.captures import PAGE, captured, document, entry
 
 _URL = "http://museum.test/talks"

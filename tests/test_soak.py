@@ -63,9 +63,9 @@ def test_pages_made_to_hurt_are_read_within_limits_that_the_system_keeps(
 ) -> None:
     source = """
 import resource, sys
-from mudlark.find.page import read_page
+from mudlark.find.places.page import read_page
 from mudlark.find.questions import read_forms
-from mudlark.find.rank import rank
+from mudlark.find.judge.rank import rank
 from tests.constructs import CONSTRUCTS
 seconds, megabytes, size = map(int, sys.argv[2:])
 resource.setrlimit(resource.RLIMIT_CPU, (seconds, seconds))

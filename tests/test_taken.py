@@ -7,10 +7,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mudlark.demo.site import DemoSite, disk_bytes, media_folder
+from mudlark.find.judge.quality import film_stem, picture_limit, picture_stem, stated_height
+from mudlark.find.judge.rank import rank, rivals
 from mudlark.find.model import Find, Page
-from mudlark.find.page import read_page
-from mudlark.find.quality import film_stem, picture_limit, picture_stem, stated_height
-from mudlark.find.rank import rank, rivals
+from mudlark.find.places.page import read_page
 from mudlark.manifest import hls
 from mudlark.manifest.choose import choose
 from mudlark.manifest.model import Presentation
@@ -212,7 +212,7 @@ def test_what_was_not_asked_is_not_above_what_was_and_lives() -> None:
 def test_all_kinds_are_asked_alike(trouble: Trouble) -> None:
     import asyncio
 
-    from mudlark.find.probe import MOST
+    from mudlark.find.judge.probe import MOST
     from mudlark.find.sift import sift
     from mudlark.web.session import Session
 

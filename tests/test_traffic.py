@@ -7,8 +7,8 @@ from typing import Any, cast
 
 import pytest
 
-from mudlark.web.har import Entry, OpenedPage, write_har
-from mudlark.web.traffic import Traffic, stamp
+from mudlark.browser.har import Entry, OpenedPage, write_har
+from mudlark.browser.traffic import Traffic, stamp
 
 _NEVER = {"startTime": 0.0, "domainLookupStart": -1, "domainLookupEnd": -1, "connectStart": -1, "connectEnd": -1}
 _NEVER |= {"secureConnectionStart": -1, "requestStart": 1.0, "responseStart": 21.0, "responseEnd": 26.5}
@@ -143,7 +143,7 @@ def test_a_frame_without_an_address_asks_in_the_name_of_the_one_around_it() -> N
 
 def test_more_of_the_same_is_nothing_new_but_pictures_are(monkeypatch: pytest.MonkeyPatch) -> None:
     now = [100.0]
-    monkeypatch.setattr("mudlark.web.traffic.time.monotonic", lambda: now[0])
+    monkeypatch.setattr("mudlark.browser.traffic.time.monotonic", lambda: now[0])
     traffic = Traffic()
 
     def ask(url: str, kind: str) -> float:
@@ -161,7 +161,7 @@ def test_more_of_the_same_is_nothing_new_but_pictures_are(monkeypatch: pytest.Mo
 
 def test_a_request_that_hangs_is_waited_for_and_then_no_longer(monkeypatch: pytest.MonkeyPatch) -> None:
     now = [100.0]
-    monkeypatch.setattr("mudlark.web.traffic.time.monotonic", lambda: now[0])
+    monkeypatch.setattr("mudlark.browser.traffic.time.monotonic", lambda: now[0])
     traffic = Traffic()
     traffic._on_request(cast(Any, FakeRequest("http://museum.test/slow")))
     now[0] += 5

@@ -8,11 +8,11 @@ from typing import TypeVar
 
 import pytest
 
+from mudlark.browser.driver import opened
 from mudlark.errors import NetworkError, UsageError
+from mudlark.find.judge.probe import ask
 from mudlark.find.model import Find
-from mudlark.find.probe import ask
 from mudlark.together import together
-from mudlark.web.browser import opened
 from mudlark.web.connection import Connection, header_pair
 from mudlark.web.retry import Passing, Patience, persist
 from mudlark.web.session import Look, Session
@@ -162,7 +162,7 @@ def test_a_mistake_while_asking_is_not_taken_for_a_server_s(monkeypatch: pytest.
     async def broken(*_: object) -> None:
         raise TypeError("a cog slipped")
 
-    monkeypatch.setattr("mudlark.find.probe._look_at", broken)
+    monkeypatch.setattr("mudlark.find.judge.probe._look_at", broken)
 
     async def work() -> None:
         async with Session() as session:

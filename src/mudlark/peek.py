@@ -22,17 +22,17 @@ from PIL import Image, UnidentifiedImageError
 from mudlark.assemble.film import Voice, assemble
 from mudlark.assemble.output import progressive
 from mudlark.assemble.parts import part_of
+from mudlark.browser.driver import opened
 from mudlark.errors import FormatError, MudlarkError, NetworkError
 from mudlark.fetch.engine import Engine, Job
 from mudlark.fetch.store import Store
+from mudlark.find.judge.probe import movie_at
 from mudlark.find.model import PLAYED, Find, Page
-from mudlark.find.probe import movie_at
 from mudlark.manifest.choose import choose
 from mudlark.manifest.load import fill, load
 from mudlark.manifest.model import Rendition
 from mudlark.media.mp4.read import parse_movie, scan
 from mudlark.together import together
-from mudlark.web.browser import opened
 from mudlark.web.connection import Connection
 from mudlark.web.session import Session, along
 

@@ -12,7 +12,7 @@ import msgspec
 from mudlark.archive.place import inside_item
 from mudlark.archive.record import RECORD, FileFacts, Record, TrackFacts, read_record
 from mudlark.errors import MudlarkError, UsageError
-from mudlark.find.kind import kind_by_extension
+from mudlark.find.judge.kind import kind_by_extension
 from mudlark.find.model import PLAYED
 from mudlark.media.mp4.read import Movie
 from mudlark.verify.content import check_pages

@@ -25,7 +25,7 @@ from mudlark.web.secret import veiled, veiled_field
 from mudlark.web.session import Session
 
 if TYPE_CHECKING:
-    from mudlark.web.listen import Heard
+    from mudlark.browser.listen import Heard
 
 
 def keep_manifests(

@@ -8,8 +8,8 @@ from rich.console import Console
 from rich.text import Text
 
 from mudlark.cli.show import clock, columns, console, indented, life, numbers, size
-from mudlark.find.button import Button
 from mudlark.find.model import Evidence, Find, Page
+from mudlark.find.places.button import Button
 from mudlark.find.questions import Form
 from mudlark.text import printable
 

@@ -161,7 +161,7 @@ def command(
 
 def _only_page(way: Means) -> str:
     """The page of a capture, if it has one only."""
-    from mudlark.web.capture import read_captures
+    from mudlark.browser.capture import read_captures
 
     assert way.har
     pages = [capture.url for capture in read_captures(way.har)]

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, TypeVar, get_args
 
 import click
 
+from mudlark.browser.options import Listening
 from mudlark.cli.command import option
 from mudlark.cli.config import own_guises
 from mudlark.errors import UsageError
@@ -16,7 +17,6 @@ from mudlark.text import printable
 from mudlark.web.address import as_sent, pasted
 from mudlark.web.connection import Connection, header_pair
 from mudlark.web.guise import PLAIN, choose
-from mudlark.web.listening import Listening
 from mudlark.web.retry import Patience
 
 if TYPE_CHECKING:

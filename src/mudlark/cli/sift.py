@@ -16,10 +16,10 @@ from mudlark.cli.options import addresses, connection, filter_options, means, me
 from mudlark.cli.show import columns, complain, console, emit_json, life, messages, size
 from mudlark.cli.steps import Steps
 from mudlark.errors import MudlarkError, NothingFound, UsageError
-from mudlark.find.button import Button, find_button
+from mudlark.find.judge.probe import MANY, MOST, ask, probe
 from mudlark.find.look import Means, look, looks_in
 from mudlark.find.model import Page
-from mudlark.find.probe import MANY, MOST, ask, probe
+from mudlark.find.places.button import Button, find_button
 from mudlark.find.questions import ANY, Answer
 from mudlark.find.select import ORDERS, Filter, ordered
 from mudlark.find.sift import decode, nothing, sift_response

@@ -6,8 +6,8 @@ from typing import Self
 
 from rich.status import Status
 
+from mudlark.browser.options import ListenWatch
 from mudlark.cli.show import messages
-from mudlark.web.listening import ListenWatch
 
 
 class OnScreen(ABC):

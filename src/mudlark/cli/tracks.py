@@ -13,7 +13,7 @@ from mudlark.cli.options import addresses, connection, network_options
 from mudlark.cli.show import bits, clock, columns, console, emit_json, manner, size
 from mudlark.cli.wishes import wish, wish_options
 from mudlark.errors import FormatError, NothingFound
-from mudlark.find.probe import movie_at
+from mudlark.find.judge.probe import movie_at
 from mudlark.manifest.choose import Wish, choose
 from mudlark.manifest.load import fill, is_manifest, open_presentation, refusal, wants_text
 from mudlark.manifest.model import Presentation, Rendition

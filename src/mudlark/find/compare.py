@@ -11,9 +11,9 @@ from dataclasses import dataclass, field, replace
 from urllib.parse import parse_qsl, urlsplit
 
 from mudlark.errors import MudlarkError, NetworkError, NothingFound
+from mudlark.find.judge.probe import MOST
 from mudlark.find.look import Means
 from mudlark.find.model import Find, Page
-from mudlark.find.probe import MOST
 from mudlark.find.sift import gather, settle
 from mudlark.manifest.load import wants_text
 from mudlark.media.sniff import sniff
@@ -164,8 +164,8 @@ async def _ask(session: Session, url: str, seen: Seen) -> None:
 
 
 async def _listen(session: Session, url: str, means: Means, seen: Seen) -> None:
-    from mudlark.find.capture import page_in
-    from mudlark.web.listen import listen
+    from mudlark.browser.listen import listen
+    from mudlark.find.places.capture import page_in
 
     assert means.listening
     heard = await listen(url, means.listening, session.connection)

@@ -5,18 +5,18 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from mudlark.browser.options import Listening, ListenWatch
 from mudlark.errors import NothingFound, UsageError
+from mudlark.find.judge.probe import MOST
 from mudlark.find.model import Page
-from mudlark.find.probe import MOST
 from mudlark.find.questions import Answer, Step
 from mudlark.find.sift import sift
 from mudlark.find.walk import sift_walked
 from mudlark.web.address import shown
-from mudlark.web.listening import Listening, ListenWatch
 from mudlark.web.session import Session
 
 if TYPE_CHECKING:
-    from mudlark.web.listen import Heard
+    from mudlark.browser.listen import Heard
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,8 +46,8 @@ async def look(
     if means.har is None:  # the address may come from a capture, which is not to say who gets secrets
         session.at_home(address)
     if means.listening:
-        from mudlark.find.capture import sift_capture  # what other means do not need is left out of memory
-        from mudlark.web.listen import listen
+        from mudlark.browser.listen import listen
+        from mudlark.find.places.capture import sift_capture  # what other means do not need is left out of memory
 
         heard = await listen(address, means.listening, session.connection, watch)
         if problem := heard.error:
@@ -65,8 +65,8 @@ async def look(
 
 async def looks_in(session: Session, har: Path, address: str | None = None, *, asking: int = MOST) -> list[Looked]:
     """The pages of a capture; only that at the address, if one is given."""
-    from mudlark.find.capture import sift_capture
-    from mudlark.web.capture import read_captures
+    from mudlark.browser.capture import read_captures
+    from mudlark.find.places.capture import sift_capture
 
     captures = await asyncio.to_thread(read_captures, har)
     if address is not None:

@@ -13,7 +13,7 @@ from urllib.parse import urlencode, urlsplit, urlunsplit
 from selectolax.lexbor import LexborNode
 
 from mudlark.errors import Refused, UsageError
-from mudlark.find.markup import parse
+from mudlark.find.places.markup import parse
 from mudlark.text import tidy
 from mudlark.web.address import resolve
 

@@ -7,15 +7,15 @@ from dataclasses import replace
 import msgspec
 
 from mudlark.errors import MudlarkError, NothingFound, Refused, UsageError
-from mudlark.find.collect import Beside, Collector
-from mudlark.find.expiry import expires_at
-from mudlark.find.kind import FAMILIES, kind_by_extension, kind_by_type
-from mudlark.find.metadata import seconds
+from mudlark.find.judge.expiry import expires_at
+from mudlark.find.judge.kind import FAMILIES, kind_by_extension, kind_by_type
+from mudlark.find.judge.probe import KINDS, MOST, probe
+from mudlark.find.judge.rank import rank
 from mudlark.find.model import PLAYED, Evidence, Find, Frame, Kind, Page
-from mudlark.find.page import read_page
-from mudlark.find.probe import KINDS, MOST, probe
+from mudlark.find.places.collect import Beside, Collector
+from mudlark.find.places.metadata import seconds
+from mudlark.find.places.page import read_page
 from mudlark.find.questions import read_forms
-from mudlark.find.rank import rank
 from mudlark.manifest.load import is_manifest, wants_text
 from mudlark.media.sniff import sniff
 from mudlark.text import sentence, tidy
@@ -102,7 +102,7 @@ def page_of(look: Look) -> Page:
     form = sniff(look.body)
     kind: Kind | None = "hls" if is_manifest(look) else KINDS.get(form)
     if kind is None and form == "xml":
-        from mudlark.find.feed import read_feed  # its XML library is needed for nothing else
+        from mudlark.find.places.feed import read_feed  # its XML library is needed for nothing else
 
         if feed := read_feed(look.body, look.url):
             return feed

@@ -9,8 +9,8 @@ from dataclasses import dataclass
 from urllib.parse import urlsplit
 
 from mudlark.errors import UsageError
+from mudlark.find.judge.probe import MOST
 from mudlark.find.model import Page
-from mudlark.find.probe import MOST
 from mudlark.find.questions import ANY, Answer, Form, Step, find_question, read_forms, step_of
 from mudlark.find.sift import decode, sift_response
 from mudlark.manifest.load import wants_text

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Literal
 
 from mudlark.archive.record import Record
+from mudlark.browser.options import ListenWatch
 from mudlark.errors import MudlarkError
 from mudlark.fetch.engine import Watch
 from mudlark.find.look import Means
@@ -14,7 +15,6 @@ from mudlark.manifest.choose import Wish
 from mudlark.manifest.model import Presentation, Rendition
 from mudlark.verify.verdict import Verdict
 from mudlark.web.guise import Guise
-from mudlark.web.listening import ListenWatch
 
 
 @dataclass(frozen=True, slots=True)

@@ -16,8 +16,8 @@ from mudlark.archive.record import (
     without_access,
 )
 from mudlark.fetch.store import now
+from mudlark.find.judge.probe import KINDS
 from mudlark.find.model import PLAYED
-from mudlark.find.probe import KINDS
 from mudlark.hauling.resolve import Found
 from mudlark.hauling.title import is_alone
 from mudlark.hauling.work import Fetching, Made, Work

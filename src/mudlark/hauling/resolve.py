@@ -5,9 +5,9 @@ from typing import TYPE_CHECKING
 
 from mudlark.archive.identity import identity
 from mudlark.archive.record import Note
+from mudlark.find.judge.rank import rivals
 from mudlark.find.look import Looked
 from mudlark.find.model import Find, Page
-from mudlark.find.rank import rivals
 from mudlark.hauling.order import HaulWatch, Order
 from mudlark.hauling.title import title_of
 from mudlark.manifest import numbered
@@ -19,7 +19,7 @@ from mudlark.web.secret import veiled, without_secrets
 from mudlark.web.session import Session
 
 if TYPE_CHECKING:
-    from mudlark.web.listen import Heard
+    from mudlark.browser.listen import Heard
 
 
 @dataclass(frozen=True, slots=True)

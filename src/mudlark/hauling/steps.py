@@ -15,9 +15,9 @@ from mudlark.archive.naming import safe_name
 from mudlark.errors import MudlarkError, NetworkError, NothingFound, StorageError, UsageError
 from mudlark.fetch.store import Store, now, remove_if_empty
 from mudlark.find.compare import best_guise
+from mudlark.find.judge.probe import MANY, probe
 from mudlark.find.look import Looked, look
 from mudlark.find.model import Find, Page
-from mudlark.find.probe import MANY, probe
 from mudlark.hauling.make import make
 from mudlark.hauling.order import HaulWatch, Item, Order, State
 from mudlark.hauling.resolve import Found, resolve

@@ -3,8 +3,8 @@
 from collections import Counter
 
 from mudlark.archive.naming import RESERVED, file_name, is_telling, numbered, own_name, safe_name, split_name, title_for
+from mudlark.find.judge.rank import rivals
 from mudlark.find.model import PLAYED, Find, Page
-from mudlark.find.rank import rivals
 from mudlark.manifest.model import Presentation
 from mudlark.media.sniff import right_extension
 

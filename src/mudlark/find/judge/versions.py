@@ -7,8 +7,8 @@ differ only in a size. Works anew each time, as what the servers say may change 
 from collections import defaultdict
 from collections.abc import Callable, Iterable
 
+from mudlark.find.judge.quality import film_stem, has_film_size, picture_limit, picture_stem
 from mudlark.find.model import Find, Page
-from mudlark.find.quality import film_stem, has_film_size, picture_limit, picture_stem
 
 _MOST_CHAIN = 4  # a larger picture may itself have a larger one
 

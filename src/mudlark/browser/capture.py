@@ -9,10 +9,10 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 
+from mudlark.browser.har import Content, Entry, HarFile, Initiator, OpenedPage, Pair, View
 from mudlark.text import whole_number
 from mudlark.web.address import resolve
 from mudlark.web.cookies import Cookie
-from mudlark.web.har import Content, Entry, HarFile, Initiator, OpenedPage, Pair, View
 
 _LONGEST_ADDRESS = 16_384
 LARGEST_BODY = 8_000_000  # bytes of one body that are kept

@@ -9,10 +9,10 @@ from typing import Any
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
-from mudlark.find.collect import Beside, Collector
-from mudlark.find.hidden import decode_json, looks_like_address
-from mudlark.find.kind import kind_by_extension, kind_by_type
+from mudlark.find.judge.kind import kind_by_extension, kind_by_type
 from mudlark.find.model import Hint, Kind
+from mudlark.find.places.collect import Beside, Collector
+from mudlark.find.places.hidden import decode_json, looks_like_address
 from mudlark.text import tidy, whole_number
 
 _META_MEDIA: dict[str, tuple[Kind, int]] = {

@@ -8,9 +8,9 @@ places on the page; where places are not known or the same, of their numbers, th
 from dataclasses import dataclass
 from statistics import median
 
+from mudlark.browser.capture import Capture
+from mudlark.browser.har import Shown
 from mudlark.find.model import Evidence, Find, Page
-from mudlark.web.capture import Capture
-from mudlark.web.har import Shown
 from mudlark.web.series import Series, find_series
 
 _LEAST_AREA = 250_000  # pixels: what can be read as a page

@@ -9,9 +9,12 @@ from collections.abc import Callable, Iterator
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
-from mudlark.find.advert import named_for_advertising
-from mudlark.find.collect import NOTHING, Beside, Collector
-from mudlark.find.hidden import (
+from mudlark.find.judge.advert import named_for_advertising
+from mudlark.find.judge.kind import FAMILIES, FEEDS, kind_by_extension, kind_by_type
+from mudlark.find.judge.quality import is_only_quality, stated_height
+from mudlark.find.model import Hint, Kind, Page, Place
+from mudlark.find.places.collect import NOTHING, Beside, Collector
+from mudlark.find.places.hidden import (
     ANYWHERE,
     Object,
     addresses,
@@ -21,12 +24,9 @@ from mudlark.find.hidden import (
     parameters,
     strings_with_objects,
 )
-from mudlark.find.kind import FAMILIES, FEEDS, kind_by_extension, kind_by_type
-from mudlark.find.markup import UNREADABLE, parse
-from mudlark.find.metadata import read_metadata
-from mudlark.find.model import Hint, Kind, Page, Place
-from mudlark.find.quality import is_only_quality, stated_height
-from mudlark.find.script import literals
+from mudlark.find.places.markup import UNREADABLE, parse
+from mudlark.find.places.metadata import read_metadata
+from mudlark.find.places.script import literals
 from mudlark.text import tidy
 from mudlark.web.address import resolve
 from mudlark.web.referrer import policy_of

@@ -16,17 +16,17 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from mudlark import __version__
+from mudlark.browser.capture import Capture, capture_of
+from mudlark.browser.driver import BrowserError, dress, give_cookies, opened, send_secrets
+from mudlark.browser.har import Entry, OpenedPage, PageTimings, Player, Shown, View, write_har
+from mudlark.browser.options import Listening, ListenWatch
+from mudlark.browser.traffic import Traffic, stamp
 from mudlark.errors import MudlarkError, NetworkError, NothingFound, UsageError
 from mudlark.together import together
 from mudlark.web.address import shown
-from mudlark.web.browser import BrowserError, dress, give_cookies, opened, send_secrets
-from mudlark.web.capture import Capture, capture_of
 from mudlark.web.complaint import error_for_status
 from mudlark.web.connection import Connection
 from mudlark.web.cookies import Cookie
-from mudlark.web.har import Entry, OpenedPage, PageTimings, Player, Shown, View, write_har
-from mudlark.web.listening import Listening, ListenWatch
-from mudlark.web.traffic import Traffic, stamp
 
 if TYPE_CHECKING:
     from playwright.async_api import BrowserContext, Dialog, Frame, Page
@@ -110,7 +110,7 @@ class _Visit:
         self.ends = time.monotonic() + options.at_most
         self.windows = 0
         self.gone: str | None = None
-        self.script = (files("mudlark.web") / "inside.js").read_text(encoding="utf-8")
+        self.script = (files("mudlark.browser") / "inside.js").read_text(encoding="utf-8")
         self.seen: dict[str, View] = {}
         self.mute: set[Frame] = set()
         self.answered: list[tuple[str, str]] = []

@@ -13,9 +13,9 @@ from typing import Any
 
 import msgspec
 
+from mudlark.browser.json_stream import JsonStream
 from mudlark.errors import FormatError, StorageError
 from mudlark.web.secret import veiled, veiled_field, veiled_value
-from mudlark.web.stream import JsonStream
 from mudlark.whole import whole_file
 
 VERSION = "1.2"

@@ -9,11 +9,11 @@ import re
 from lxml import etree
 
 from mudlark.errors import FormatError
-from mudlark.find.collect import Beside, Collector
-from mudlark.find.kind import FAMILIES, kind_by_extension, kind_by_type
-from mudlark.find.metadata import seconds
+from mudlark.find.judge.kind import FAMILIES, kind_by_extension, kind_by_type
+from mudlark.find.judge.quality import stated_height
 from mudlark.find.model import Find, Page
-from mudlark.find.quality import stated_height
+from mudlark.find.places.collect import Beside, Collector
+from mudlark.find.places.metadata import seconds
 from mudlark.text import tidy
 
 _MEDIA = "{http://search.yahoo.com/mrss/}"

@@ -11,8 +11,8 @@ from dataclasses import dataclass, field
 from itertools import islice
 from typing import Any
 
-from mudlark.find.hidden import ANYWHERE, addresses, is_rooted
-from mudlark.find.kind import kind_by_extension
+from mudlark.find.judge.kind import kind_by_extension
+from mudlark.find.places.hidden import ANYWHERE, addresses, is_rooted
 
 _START = re.compile(r"[\\\"'`]|//|/\*")
 _REST = {  # of a literal behind its opening quote; nothing is read twice

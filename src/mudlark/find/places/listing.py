@@ -10,14 +10,14 @@ from typing import Any
 
 from selectolax.lexbor import LexborNode
 
-from mudlark.find.hidden import decode_json
-from mudlark.find.kind import kind_by_extension
-from mudlark.find.markup import parse
-from mudlark.find.metadata import objects, seconds
+from mudlark.browser.capture import Capture
+from mudlark.find.judge.kind import kind_by_extension
 from mudlark.find.model import PLAYED, Entry
+from mudlark.find.places.hidden import decode_json
+from mudlark.find.places.markup import parse
+from mudlark.find.places.metadata import objects, seconds
 from mudlark.text import tidy
 from mudlark.web.address import resolve
-from mudlark.web.capture import Capture
 
 _FEWEST = 4
 _MOST = 20_000

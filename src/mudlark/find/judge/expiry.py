@@ -12,7 +12,7 @@ from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import parse_qsl, urlsplit
 
-from mudlark.find.hidden import decode_json
+from mudlark.find.places.hidden import decode_json
 
 _NAMES = frozenset(
     {"expires", "expire", "expiry", "exp", "e", "se", "deadline", "validto", "valid_until", "token_expires"}

@@ -5,7 +5,7 @@ import re
 from bisect import bisect_right
 from dataclasses import dataclass
 
-from mudlark.find.kind import is_segment, kind_by_extension
+from mudlark.find.judge.kind import is_segment, kind_by_extension
 from mudlark.find.model import Evidence, Find, Frame, Hint, Kind, Page, Place
 from mudlark.web.address import resolve
 from mudlark.web.referrer import DEFAULT, Referrer

@@ -7,15 +7,17 @@ text is in the capture are read from there, so that a page that is gone can stil
 import re
 from urllib.parse import urlsplit
 
+from mudlark.browser.capture import Capture, Exchange
+from mudlark.browser.har import View
 from mudlark.errors import ManifestError, Refused
-from mudlark.find.collect import MOST_FINDS, Collector
-from mudlark.find.hidden import decode_json, strings_with_objects
-from mudlark.find.kind import is_segment, kind_by_extension, kind_by_type
-from mudlark.find.leaves import collect_leaves
-from mudlark.find.listing import read_listing
+from mudlark.find.judge.kind import is_segment, kind_by_extension, kind_by_type
+from mudlark.find.judge.leaves import collect_leaves
+from mudlark.find.judge.probe import KINDS, MOST
 from mudlark.find.model import PLAYED, Evidence, Find, Kind, Page
-from mudlark.find.page import facts_in, named_in, read_page
-from mudlark.find.probe import KINDS, MOST
+from mudlark.find.places.collect import MOST_FINDS, Collector
+from mudlark.find.places.hidden import decode_json, strings_with_objects
+from mudlark.find.places.listing import read_listing
+from mudlark.find.places.page import facts_in, named_in, read_page
 from mudlark.find.questions import read_forms
 from mudlark.find.sift import merge, nothing, settle
 from mudlark.manifest import hls
@@ -23,8 +25,6 @@ from mudlark.manifest.load import refusal
 from mudlark.media.sniff import sniff
 from mudlark.text import tidy
 from mudlark.web.address import shown
-from mudlark.web.capture import Capture, Exchange
-from mudlark.web.har import View
 from mudlark.web.referrer import DEFAULT, Referrer
 from mudlark.web.series import find_series
 from mudlark.web.session import Look, Session

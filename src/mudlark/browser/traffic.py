@@ -16,9 +16,9 @@ from urllib.parse import parse_qsl, urlsplit
 
 import msgspec
 
+from mudlark.browser.capture import LARGEST_BODY, is_text
+from mudlark.browser.har import Content, Entry, Initiator, Pair, PostData, Request, Response, Timings
 from mudlark.text import whole_number
-from mudlark.web.capture import LARGEST_BODY, is_text
-from mudlark.web.har import Content, Entry, Initiator, Pair, PostData, Request, Response, Timings
 
 if TYPE_CHECKING:
     from playwright.async_api import BrowserContext, Page

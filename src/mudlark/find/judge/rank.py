@@ -4,9 +4,9 @@ import math
 import re
 from urllib.parse import urlsplit
 
-from mudlark.find.advert import agrees, sign_of_advertising
-from mudlark.find.group import group
-from mudlark.find.kind import kind_by_extension
+from mudlark.find.judge.advert import agrees, sign_of_advertising
+from mudlark.find.judge.group import group
+from mudlark.find.judge.kind import kind_by_extension
 from mudlark.find.model import PLAYED, Find, Kind, Page, Role
 from mudlark.web.address import file_part
 

@@ -149,7 +149,7 @@ async def _context(browser: "Browser", connection: Connection) -> "BrowserContex
         accept_downloads=False,
         extra_http_headers={name: value for name, value in connection.headers if name.lower() not in SECRET_FIELDS},
     )
-    await context.add_init_script(path=str(files("mudlark.web") / "keys.js"))
+    await context.add_init_script(path=str(files("mudlark.browser") / "keys.js"))
     if connection.cookie_file:
         await _give(context, read_cookies(connection.cookie_file))
     return context

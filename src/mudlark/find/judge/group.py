@@ -1,8 +1,8 @@
 """Finds that belong together: numbered segments, and the sizes of one picture or film."""
 
-from mudlark.find.kind import is_segment
+from mudlark.find.judge.kind import is_segment
+from mudlark.find.judge.versions import tie_versions
 from mudlark.find.model import Page
-from mudlark.find.versions import tie_versions
 from mudlark.web.series import find_series
 
 

@@ -10,10 +10,10 @@ from dataclasses import dataclass, field
 from selectolax.lexbor import LexborHTMLParser, LexborNode, SelectolaxError
 
 from mudlark.errors import NothingFound, UsageError
-from mudlark.find.hidden import addresses
-from mudlark.find.markup import parse
 from mudlark.find.model import Find, Page
-from mudlark.find.script import literals
+from mudlark.find.places.hidden import addresses
+from mudlark.find.places.markup import parse
+from mudlark.find.places.script import literals
 from mudlark.text import printable, tidy
 from mudlark.web.address import file_part, resolve
 

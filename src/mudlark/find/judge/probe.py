@@ -9,8 +9,8 @@ from collections.abc import Iterable
 from io import BytesIO
 
 from mudlark.errors import FormatError, MudlarkError, NetworkError, Refused
-from mudlark.find.expiry import expires_at
-from mudlark.find.kind import kind_by_type
+from mudlark.find.judge.expiry import expires_at
+from mudlark.find.judge.kind import kind_by_type
 from mudlark.find.model import Find, Kind, Page
 from mudlark.manifest.choose import choose
 from mudlark.manifest.load import Protected, fill, is_manifest, open_presentation, wants_text

@@ -1,0 +1,1 @@
+"""What finds are worth: asked of the server, grouped, measured, ranked."""
