@@ -129,11 +129,25 @@ def test_a_button_that_is_not_there_is_said_with_those_that_are(wanted: str) -> 
 @pytest.mark.parametrize(
     ("head", "form"),
     [
-        *((b"\0" * 0x8001 + b"CD001", "iso"), (b"\x1f\x8b\x08\0", "gzip"), (b"\0" * 257 + b"ustar", "tar")),
-        *((b"\0\0\0\x20ftypisom", "mp4"), (b"#EXTM3U\n", "hls"), (b"\xef\xbb\xbf#EXTM3U", "hls"), (b"%PDF-1.4", "pdf")),
-        *((b"<?xml version='1.0'?><MPD xmlns=", "dash"), (b"<!DOCTYPE html><p>", "html"), (b"  <html><body>", "html")),
-        *((b'{"a":1}', "json"), (b"\xff\xf1\x50\x80", "adts"), (b"\xff\xfb\x90\x00", "mp3"), (b"RIFF1234WAVE", "wav")),
-        *((b"plain words", "text"), (b"\0\1\2\3", "unknown"), (b"", "unknown"), (b"PK\3\4", "zip"), (b"GIF89a", "gif")),
+        (b"\0" * 0x8001 + b"CD001", "iso"),
+        (b"\x1f\x8b\x08\0", "gzip"),
+        (b"\0" * 257 + b"ustar", "tar"),
+        (b"\0\0\0\x20ftypisom", "mp4"),
+        (b"#EXTM3U\n", "hls"),
+        (b"\xef\xbb\xbf#EXTM3U", "hls"),
+        (b"%PDF-1.4", "pdf"),
+        (b"<?xml version='1.0'?><MPD xmlns=", "dash"),
+        (b"<!DOCTYPE html><p>", "html"),
+        (b"  <html><body>", "html"),
+        (b'{"a":1}', "json"),
+        (b"\xff\xf1\x50\x80", "adts"),
+        (b"\xff\xfb\x90\x00", "mp3"),
+        (b"RIFF1234WAVE", "wav"),
+        (b"plain words", "text"),
+        (b"\0\1\2\3", "unknown"),
+        (b"", "unknown"),
+        (b"PK\3\4", "zip"),
+        (b"GIF89a", "gif"),
     ],
 )
 def test_formats_are_told_by_their_first_bytes(head: bytes, form: str) -> None:
@@ -142,12 +156,22 @@ def test_formats_are_told_by_their_first_bytes(head: bytes, form: str) -> None:
 
 def test_numbers_are_shown_as_people_read_them() -> None:
     assert [size(n) for n in (None, 0, 999, 1500, 2_000_000, 318_041, 7.2e9)] == [
-        *("–", "0 B", "999 B", "1.5 kB", "2.0 MB", "318 kB", "7.2 GB"),
+        "–",
+        "0 B",
+        "999 B",
+        "1.5 kB",
+        "2.0 MB",
+        "318 kB",
+        "7.2 GB",
     ]
     assert [clock(s) for s in (None, 0, 59.6, 3723)] == ["–", "0:00", "1:00", "1:02:03"]
     assert [bits(n) for n in (None, 48_000, 2_500_000)] == ["–", "48 kbit/s", "2.5 Mbit/s"]
     assert [life(s) for s in (-1, 30, 600, 86_400, 400_000)] == [
-        *("expired", "expires in 30 s", "expires in 10 minutes", "expires in 24 hours", "expires in 5 days"),
+        "expired",
+        "expires in 30 s",
+        "expires in 10 minutes",
+        "expires in 24 hours",
+        "expires in 5 days",
     ]
 
 

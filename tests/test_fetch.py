@@ -53,8 +53,12 @@ def test_segments_come_in_order_with_their_digests(tmp_path: Path, trouble: Trou
 @pytest.mark.parametrize(
     "first",
     [
-        *(Answer(status=503), Answer(status=500), Answer(status=429, headers={"Retry-After": "0"})),
-        *(Answer(b"whole", cut=2), Answer(b"whole", hold=3.0), Answer(b"<html>busy</html>")),
+        Answer(status=503),
+        Answer(status=500),
+        Answer(status=429, headers={"Retry-After": "0"}),
+        Answer(b"whole", cut=2),
+        Answer(b"whole", hold=3.0),
+        Answer(b"<html>busy</html>"),
     ],
     ids=["503", "500", "429", "truncated", "stalled", "error page"],
 )

@@ -192,8 +192,13 @@ def test_digest_fields_are_read_as_their_standards_have_them() -> None:
 @pytest.mark.parametrize(
     ("form", "given", "right"),
     [
-        *(("mp4", "", ".mp4"), ("mp4", ".php", ".mp4"), ("mp4", ".M4V", ".M4V"), ("zip", ".epub", ".epub")),
-        *(("jpeg", ".png", ".jpg"), ("unknown", ".img", ".img"), ("png", ".PNG", ".PNG")),
+        ("mp4", "", ".mp4"),
+        ("mp4", ".php", ".mp4"),
+        ("mp4", ".M4V", ".M4V"),
+        ("zip", ".epub", ".epub"),
+        ("jpeg", ".png", ".jpg"),
+        ("unknown", ".img", ".img"),
+        ("png", ".PNG", ".PNG"),
     ],
 )
 def test_the_extension_follows_from_the_bytes_when_the_name_lies(form: str, given: str, right: str) -> None:

@@ -16,8 +16,13 @@ Run = Callable[..., Ran]
 _GUISES = list(built_in().values())
 _SYSTEMS = {
     # what scripts read: what the string says
-    **{"Win32": "Windows NT", "MacIntel": "Macintosh", "iPad": "iPad", "iPhone": "iPhone"},
-    **{"Linux x86_64": "X11; Linux x86_64", "Linux armv81": "Android", "Linux armv7l": "Linux armv7l"},
+    "Win32": "Windows NT",
+    "MacIntel": "Macintosh",
+    "iPad": "iPad",
+    "iPhone": "iPhone",
+    "Linux x86_64": "X11; Linux x86_64",
+    "Linux armv81": "Android",
+    "Linux armv7l": "Linux armv7l",
 }
 _HINTED = {"Windows": "Windows NT", "Android": "Android", "Linux": "Linux"}
 _NONE: frozenset[Mark] = frozenset()

@@ -45,15 +45,16 @@ def test_the_highest_picture_comes_with_the_default_sound_of_its_group() -> None
 
 def test_segments_carry_durations_ranges_and_discontinuities() -> None:
     body = media(
-        *(
-            "#EXTINF:4.000,",
-            "#EXT-X-BYTERANGE:1000@0",
-            "all.ts",
-            "#EXTINF:3.5,a title",
-            "#EXT-X-BYTERANGE:500",
-            "all.ts",
-        ),
-        *("#EXT-X-DISCONTINUITY", "#EXTINF:2,", "b.ts", "#EXT-X-ENDLIST"),
+        "#EXTINF:4.000,",
+        "#EXT-X-BYTERANGE:1000@0",
+        "all.ts",
+        "#EXTINF:3.5,a title",
+        "#EXT-X-BYTERANGE:500",
+        "all.ts",
+        "#EXT-X-DISCONTINUITY",
+        "#EXTINF:2,",
+        "b.ts",
+        "#EXT-X-ENDLIST",
     )
     found = parse(body, BASE)
     assert [segment.duration for segment in found.segments] == [4.0, 3.5, 2.0]

@@ -55,9 +55,17 @@ def test_a_page_that_is_gone_gives_one_document(mudlark: Run, trouble: Trouble, 
 @pytest.mark.parametrize(
     "arguments",
     [
-        *(("sift", "--nonsense"), ("sift", "--most", "none", "http://127.0.0.1/"), ("nonsense",), ("assay",)),
-        *(("assay", "nowhere"), ("listen", "http://127.0.0.1/"), ("peek",), ("haul",), ("tracks",)),
-        *(("haul", "http://127.0.0.1/", "--header", "x"), ("sift", "http://127.0.0.1/", "--guise", "none")),
+        ("sift", "--nonsense"),
+        ("sift", "--most", "none", "http://127.0.0.1/"),
+        ("nonsense",),
+        ("assay",),
+        ("assay", "nowhere"),
+        ("listen", "http://127.0.0.1/"),
+        ("peek",),
+        ("haul",),
+        ("tracks",),
+        ("haul", "http://127.0.0.1/", "--header", "x"),
+        ("sift", "http://127.0.0.1/", "--guise", "none"),
     ],
 )
 def test_wrong_usage_gives_one_document_in_one_style(mudlark: Run, arguments: tuple[str, ...]) -> None:

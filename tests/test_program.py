@@ -331,7 +331,8 @@ def test_several_targets_are_each_accounted_for(mudlark: Run, site: DemoSite, tr
     ran = mudlark("haul", gone, site.address("foghorn"), "--into", "kept", "--json")
     assert ran.status == 5
     assert [(item["verdict"], item["source"]["target"]) for item in ran.json["items"]] == [
-        *(("failed", gone), ("sound", site.address("foghorn"))),
+        ("failed", gone),
+        ("sound", site.address("foghorn")),
     ]
 
 

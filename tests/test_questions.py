@@ -47,7 +47,12 @@ def test_a_form_is_sent_with_hidden_fields_defaults_and_its_button() -> None:
     step, left = found
     assert (step.method, step.url) == ("POST", "http://museum.test/guide/next")
     assert step.fields == (
-        *(("token", "t1"), ("edition", "b"), ("words", "plain"), ("size", "s"), ("maps", "1"), ("notes", "1")),
+        ("token", "t1"),
+        ("edition", "b"),
+        ("words", "plain"),
+        ("size", "s"),
+        ("maps", "1"),
+        ("notes", "1"),
         ("go", "on"),
     )
     assert step.answered == (("edition", "Sea Birds"), ("size", "Small"), ("notes", "yes"))

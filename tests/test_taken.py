@@ -397,8 +397,14 @@ def test_a_page_s_own_feed_is_offered() -> None:
 @pytest.mark.parametrize(
     ("name", "kind"),
     [
-        *(("a.xlsx", "document"), ("a.csv", "document"), ("a.geojson", "document"), ("a.pptx", "document")),
-        *(("a.epub", "document"), ("a.7z", "package"), ("a.vhd", "package"), ("a.kmz", "package")),
+        ("a.xlsx", "document"),
+        ("a.csv", "document"),
+        ("a.geojson", "document"),
+        ("a.pptx", "document"),
+        ("a.epub", "document"),
+        ("a.7z", "package"),
+        ("a.vhd", "package"),
+        ("a.kmz", "package"),
     ],
 )
 def test_what_archives_keep_counts(name: str, kind: str) -> None:

@@ -63,8 +63,10 @@ class _Memory(ctypes.Structure):
 
 class _Parameters(ctypes.Structure):
     _fields_ = [
-        *(("rate", ctypes.c_int), ("bits", ctypes.c_int)),
-        *(("channels", ctypes.c_short), ("adts", ctypes.c_short)),
+        ("rate", ctypes.c_int),
+        ("bits", ctypes.c_int),
+        ("channels", ctypes.c_short),
+        ("adts", ctypes.c_short),
     ]
 
 

@@ -10,8 +10,14 @@ TALKS = 40
 TALKS_AT_ONCE = 8
 KEY_SYSTEM = "example.skerrow.keys"
 _SUBJECTS = (
-    *("The Winter Mackerel", "Eel Traps", "The Ferry Bell", "Salt Pans", "Rowing to School"),
-    *("The Lost Anchor", "Kelp Burning", "A Pilot Remembers"),
+    "The Winter Mackerel",
+    "Eel Traps",
+    "The Ferry Bell",
+    "Salt Pans",
+    "Rowing to School",
+    "The Lost Anchor",
+    "Kelp Burning",
+    "A Pilot Remembers",
 )
 
 

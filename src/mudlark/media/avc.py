@@ -15,8 +15,23 @@ from mudlark.media.nal import CLOCK, Dialect, Picture, unescape
 IDR, SPS, PPS, DELIMITER = 5, 7, 8, 9
 _WITH_CHROMA_FIELDS = (100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135)
 _PIXEL_ASPECTS = (
-    *((0, 1), (1, 1), (12, 11), (10, 11), (16, 11), (40, 33), (24, 11), (20, 11), (32, 11), (80, 33), (18, 11)),
-    *((15, 11), (64, 33), (160, 99), (4, 3), (3, 2), (2, 1)),
+    (0, 1),
+    (1, 1),
+    (12, 11),
+    (10, 11),
+    (16, 11),
+    (40, 33),
+    (24, 11),
+    (20, 11),
+    (32, 11),
+    (80, 33),
+    (18, 11),
+    (15, 11),
+    (64, 33),
+    (160, 99),
+    (4, 3),
+    (3, 2),
+    (2, 1),
 )
 
 
@@ -82,8 +97,18 @@ def parse_sps(unit: bytes) -> SequenceParameters:
     if width <= 0 or height <= 0:
         raise FormatError("A sequence parameter set gives a picture without size")
     return SequenceParameters(
-        *(identifier, profile, constraints, level, width, height, chroma, luma_depth, chroma_depth),
-        *(frames_only, aspect, ticks),
+        identifier,
+        profile,
+        constraints,
+        level,
+        width,
+        height,
+        chroma,
+        luma_depth,
+        chroma_depth,
+        frames_only,
+        aspect,
+        ticks,
     )
 
 

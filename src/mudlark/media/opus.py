@@ -10,11 +10,9 @@ from mudlark.media.framed import running_times
 from mudlark.media.samples import Bytes, Format, Ints, Samples
 
 RATE = 48_000
-_DURATIONS = (  # samples of 48 kHz by the configuration of a packet (RFC 6716 §3.1)
-    *((480, 960, 1920, 2880) * 3),
-    *((480, 960) * 2),
-    *((120, 240, 480, 960) * 4),
-)
+# samples of 48 kHz by the configuration of a packet (RFC 6716 §3.1): speech, both, music
+_SPEECH, _BOTH, _MUSIC = (480, 960, 1920, 2880), (480, 960), (120, 240, 480, 960)
+_DURATIONS = 3 * _SPEECH + 2 * _BOTH + 4 * _MUSIC
 _PRE_SKIP = 312
 
 

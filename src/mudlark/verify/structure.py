@@ -32,7 +32,8 @@ def check_structure(path: Path, report: Report) -> Movie | None:
             if boxes[-1].end > size:
                 last = boxes[-1]
                 report.failed(
-                    *("boxes", "truncated"),
+                    "boxes",
+                    "truncated",
                     f"The file ends at byte {size:,}, but box '{last.kind}' should end at byte {last.end:,}: "
                     f"{last.end - size:,} bytes are missing",
                     grave=True,
@@ -117,7 +118,8 @@ def check_units(read: ReadAt, track: TrackIndex, report: Report) -> None:
         at = until
     if bad:
         report.failed(
-            *("picture-units", "picture-units"),
+            "picture-units",
+            "picture-units",
             f"The units of {len(bad):,} of {len(order):,} pictures do not add up, the first is picture {min(bad):,}",
             grave=True,
         )

@@ -52,9 +52,33 @@ _CUT = re.compile(  # a part of a path that only says how a picture is cut
 )
 _CUT_NAMES = frozenset(
     [
-        *("w", "h", "q", "s", "width", "height", "quality", "size", "fit", "crop", "auto", "format", "fm", "dpr"),
-        *("resize", "rect", "ar", "scale", "strip", "sharpen", "blur", "gravity", "compress", "cs", "zoom"),
-        *("maxwidth", "maxheight"),
+        "w",
+        "h",
+        "q",
+        "s",
+        "width",
+        "height",
+        "quality",
+        "size",
+        "fit",
+        "crop",
+        "auto",
+        "format",
+        "fm",
+        "dpr",
+        "resize",
+        "rect",
+        "ar",
+        "scale",
+        "strip",
+        "sharpen",
+        "blur",
+        "gravity",
+        "compress",
+        "cs",
+        "zoom",
+        "maxwidth",
+        "maxheight",
     ]
 )
 _BOX = re.compile(r"(?<!\d)(\d{2,4})x(\d{2,4})(?!\d)")

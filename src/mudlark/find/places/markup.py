@@ -13,8 +13,22 @@ from selectolax.lexbor import LexborHTMLParser
 _TAG = re.compile(r"<(/?)([a-zA-Z][a-zA-Z0-9-]*)")
 _VOID = frozenset(  # nothing can be inside of these
     [
-        *("area", "base", "br", "col", "embed", "frame", "hr", "image", "img", "input", "link", "meta", "param"),
-        *("source", "track", "wbr"),
+        "area",
+        "base",
+        "br",
+        "col",
+        "embed",
+        "frame",
+        "hr",
+        "image",
+        "img",
+        "input",
+        "link",
+        "meta",
+        "param",
+        "source",
+        "track",
+        "wbr",
     ]
 )
 _CLOSED_BY_THE_NEXT = frozenset(
