@@ -34,7 +34,7 @@ from mudlark.manifest.model import Rendition
 from mudlark.media.mp4.read import parse_movie, scan
 from mudlark.together import together
 from mudlark.web.connection import Connection
-from mudlark.web.session import Session, along
+from mudlark.web.session import Session, request_context
 
 if TYPE_CHECKING:
     from playwright.async_api import BrowserContext
@@ -107,7 +107,7 @@ async def peek(session: Session, finds: list[Find], browser: Path | None = None)
 
 async def _look_at_picture(session: Session, one: Peek) -> None:
     try:
-        with along(one.find.referrer, one.find.sent):
+        with request_context(one.find.referrer, one.find.sent):
             data = bytearray()
             async with session.open(one.find.url) as answer:
                 async for chunk in answer.chunks:
@@ -133,7 +133,7 @@ async def _look_at_picture(session: Session, one: Peek) -> None:
 async def _show(session: Session, stage: "_Stage", context: "BrowserContext", number: int, one: Peek) -> None:
     """Have the browser play the beginning of a find, and keep what it shows."""
     try:
-        with along(one.find.referrer, one.find.sent):
+        with request_context(one.find.referrer, one.find.sent):
             await _prepare(session, stage, number, one)
         seen = await asyncio.wait_for(_play(context, stage.address(number)), _PLAYING)
     except MudlarkError as problem:
@@ -263,7 +263,7 @@ class _Stage:
         count = min(_PIECE, remote.left, (remote.length or _BUDGET) - first)
         data = bytearray()
         try:
-            with along(remote.find.referrer, remote.find.sent):
+            with request_context(remote.find.referrer, remote.find.sent):
                 async with self.session.open(remote.url, span=(first, count) if remote.ranges else None) as answer:
                     async for chunk in answer.chunks:
                         data += chunk

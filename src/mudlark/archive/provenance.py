@@ -25,7 +25,7 @@ from mudlark.web.secret import veiled, veiled_field
 from mudlark.web.session import Session
 
 if TYPE_CHECKING:
-    from mudlark.browser.listen import Heard
+    from mudlark.browser.listen import Recording
 
 
 def keep_manifests(
@@ -47,7 +47,7 @@ def keep_manifests(
 def keep_capture(
     item: Path,
     page: Page | None,
-    heard: "Heard | None",
+    recording: "Recording | None",
     har: Path | None,
     files: list[FileFacts],
     *,
@@ -56,10 +56,10 @@ def keep_capture(
     """What was listened to stays with the item; a capture that the user gave is named."""
     if page is None or page.capture is None:
         return None
-    if heard:
-        heard.write(item / CAPTURE, keep_secrets=keep_secrets)
+    if recording:
+        recording.write(item / CAPTURE, keep_secrets=keep_secrets)
         files.append(FileFacts(CAPTURE, "capture", *digest(item / CAPTURE)))
-        return CaptureFacts(heard.browser, CAPTURE, files[-1].sha256)
+        return CaptureFacts(recording.browser, CAPTURE, files[-1].sha256)
     return CaptureFacts(page.capture, None, digest(har)[1]) if har else None
 
 

@@ -79,10 +79,10 @@ async def opened(connection: Connection, executable: Path | None = None) -> Asyn
             "Driving a browser needs the extra 'browser', which is not installed.", "pip install 'mudlark[browser]'"
         ) from problem
 
-    def pass_over(loop: asyncio.AbstractEventLoop, told: dict[str, Any]) -> None:
+    def pass_over(loop: asyncio.AbstractEventLoop, event: dict[str, Any]) -> None:
         """What the driver's own tasks could no longer ask of a browser that is closed is no news to anyone."""
-        if not isinstance(told.get("exception"), Error):
-            loop.default_exception_handler(told)
+        if not isinstance(event.get("exception"), Error):
+            loop.default_exception_handler(event)
 
     asyncio.get_running_loop().set_exception_handler(pass_over)
     flags = [*_FLAGS, *(["--no-sandbox"] if sys.platform == "linux" and os.geteuid() == 0 else [])]
@@ -137,8 +137,8 @@ async def _context(browser: "Browser", connection: Connection) -> "BrowserContex
     agent = guise.user_agent
     if plain:
         session = await browser.new_browser_cdp_session()
-        told: str = (await session.send("Browser.getVersion"))["userAgent"]
-        agent = told.replace("Headless", "")  # what the same browser says when it has a window
+        version: str = (await session.send("Browser.getVersion"))["userAgent"]
+        agent = version.replace("Headless", "")  # what the same browser says when it has a window
     context = await browser.new_context(
         viewport={"width": guise.viewport[0], "height": guise.viewport[1]},
         device_scale_factor=guise.scale,
@@ -155,7 +155,7 @@ async def _context(browser: "Browser", connection: Connection) -> "BrowserContex
     return context
 
 
-async def dress(page: "Page", guise: Guise) -> None:
+async def apply_guise(page: "Page", guise: Guise) -> None:
     """Have the scripts of a page see the guise whole: platform, client hints, fingers."""
     if guise is PLAIN:
         return
@@ -279,8 +279,8 @@ def _key_digests(certificates: str) -> str:
 async def _process_of(browser: "Browser") -> int | None:
     """The browser's process, so that it can be ended even if it no longer listens."""
     session = await browser.new_browser_cdp_session()
-    told = await session.send("SystemInfo.getProcessInfo")
-    return next((process["id"] for process in told["processInfo"] if process["type"] == "browser"), None)
+    info = await session.send("SystemInfo.getProcessInfo")
+    return next((process["id"] for process in info["processInfo"] if process["type"] == "browser"), None)
 
 
 async def _end(browser: "Browser", process: int | None) -> None:

@@ -17,7 +17,7 @@ import msgspec
 
 from mudlark import __version__
 from mudlark.browser.capture import Capture, capture_of
-from mudlark.browser.driver import BrowserError, dress, give_cookies, opened, send_secrets
+from mudlark.browser.driver import BrowserError, apply_guise, give_cookies, opened, send_secrets
 from mudlark.browser.har import Entry, OpenedPage, PageTimings, Player, Shown, View, write_har
 from mudlark.browser.options import Listening, ListenWatch
 from mudlark.browser.traffic import Traffic, stamp
@@ -43,7 +43,7 @@ _STEP_SETTLES = 0.35  # seconds without anything new after one step of scrolling
 
 
 @dataclass(slots=True)
-class Heard:
+class Recording:
     """What came of it: the page and all its requests. cookies: of the browser.
 
     answered: the questions that were answered, with the label chosen. whole: neither the page nor the browser ended
@@ -77,7 +77,9 @@ class Heard:
         write_har(path, self.page, self.entries, maker, self.browser, keep_secrets=keep_secrets, replace=replace)
 
 
-async def listen(address: str, options: Listening, connection: Connection, watch: ListenWatch | None = None) -> Heard:
+async def listen(
+    address: str, options: Listening, connection: Connection, watch: ListenWatch | None = None
+) -> Recording:
     """Open the page at an address and record what it asks for."""
     traffic = Traffic()
     async with opened(connection, options.browser) as context:
@@ -126,7 +128,7 @@ class _Visit:
         if text not in self.notes and len(self.notes) < 50:
             self.notes.append(text)
 
-    async def run(self, browser: str) -> Heard:
+    async def run(self, browser: str) -> Recording:
         begun = time.time()
         page = await self.context.new_page()
         self._guard(page)
@@ -156,8 +158,8 @@ class _Visit:
             self.note(f"Of {self.traffic.count:,} requests only the first {len(entries):,} are recorded.")
         cookies = await self._cookies()
         title = views[0].title if views else ""
-        told = OpenedPage(stamp(begun), "page_1", title or self.address, PageTimings(), views, self.notes)
-        return Heard(told, entries, browser, cookies, self.gone is None, self.answered, self.status)
+        opened = OpenedPage(stamp(begun), "page_1", title or self.address, PageTimings(), views, self.notes)
+        return Recording(opened, entries, browser, cookies, self.gone is None, self.answered, self.status)
 
     def _guard(self, page: "Page") -> None:
         """Nothing that a page does may hold up the visit."""
@@ -206,7 +208,7 @@ class _Visit:
             await self._follow(page)
 
     async def _follow(self, page: "Page") -> None:
-        await dress(page, self.connection.guise)
+        await apply_guise(page, self.connection.guise)
         await send_secrets(page, self.connection, self.address)
         await self.traffic.follow(page)
 
@@ -472,15 +474,17 @@ def _also_gone(before: list[Shown], now: list[Shown]) -> list[Shown]:
 def _words_for(layer: dict[str, Any]) -> str:
     """What to say of a layer that takes the press."""
     buttons = ", ".join(f"'{text}'" for text in layer["buttons"][:6])
-    said = f" (“{layer['words'][:100]}”)" if layer["words"] else ""
+    words = f" (“{layer['words'][:100]}”)" if layer["words"] else ""
     if not buttons:
-        return f"A layer lies over the page{said} and takes the press; it has no buttons."
-    return f"A layer lies over the page{said} and takes the press. Its buttons: {buttons}. Press one with --press TEXT."
+        return f"A layer lies over the page{words} and takes the press; it has no buttons."
+    return (
+        f"A layer lies over the page{words} and takes the press. Its buttons: {buttons}. Press one with --press TEXT."
+    )
 
 
-def _cannot_open(address: str, said: str) -> Exception:
+def _cannot_open(address: str, message: str) -> Exception:
     """Words for what the browser says of an address that it cannot open."""
-    first = said.splitlines()[0] if said else ""
+    first = message.splitlines()[0] if message else ""
     if "Timeout" in first:
         return NetworkError(
             f"{shown(address)} did not answer in time.", "Wait longer with --at-most SECONDS.", url=address

@@ -37,7 +37,7 @@ _MEDIA = frozenset({"media", "ping", "eventsource", "websocket", "beacon"})
 
 
 @dataclass(slots=True)
-class _Heard:
+class _Exchange:
     """One request while it is under way."""
 
     asked: "Asked"
@@ -54,7 +54,7 @@ class Traffic:
 
     count: int = 0
     news_at: float = 0.0
-    _heard: "dict[Asked, _Heard]" = field(default_factory=dict)
+    _exchanges: "dict[Asked, _Exchange]" = field(default_factory=dict)
     _pending: "dict[Asked, float]" = field(default_factory=dict)
     _forms: Counter[str] = field(default_factory=Counter)
     _initiators: dict[str, Initiator] = field(default_factory=dict)
@@ -95,23 +95,23 @@ class Traffic:
 
         patience: seconds that the browser has for what it still has to say.
         """
-        late = [heard for heard in self._heard.values() if heard.entry is None and not heard.noting]
-        tasks = {*self._tasks, *(asyncio.create_task(self._note(heard)) for heard in late)}
+        late = [exchange for exchange in self._exchanges.values() if exchange.entry is None and not exchange.noting]
+        tasks = {*self._tasks, *(asyncio.create_task(self._note(exchange)) for exchange in late)}
         if tasks:
             await asyncio.wait(tasks, timeout=patience)
             for task in tasks:
                 task.cancel()
             await asyncio.gather(*tasks, return_exceptions=True)
-        return [heard.entry or _bare(heard) for heard in self._heard.values()]
+        return [exchange.entry or _bare(exchange) for exchange in self._exchanges.values()]
 
     def _on_request(self, asked: "Asked") -> None:
         if not asked.url.startswith(("http:", "https:", "blob:")):
             return
         self.count += 1
-        if len(self._heard) >= _MOST:
+        if len(self._exchanges) >= _MOST:
             return
         now = time.monotonic()
-        self._heard[asked] = _Heard(asked, _frame_of(asked), time.time())
+        self._exchanges[asked] = _Exchange(asked, _frame_of(asked), time.time())
         kind = asked.resource_type
         if kind not in _MEDIA:
             self._pending[asked] = now
@@ -121,36 +121,36 @@ class Traffic:
             self.news_at = now
 
     def _on_response(self, answered: "Answered") -> None:
-        if heard := self._heard.get(answered.request):
-            heard.answered = answered
+        if exchange := self._exchanges.get(answered.request):
+            exchange.answered = answered
 
     def _on_end(self, asked: "Asked") -> None:
         self._pending.pop(asked, None)
-        if heard := self._heard.get(asked):
-            heard.noting = True
-            task = asyncio.create_task(self._note(heard))
+        if exchange := self._exchanges.get(asked):
+            exchange.noting = True
+            task = asyncio.create_task(self._note(exchange))
             self._tasks.add(task)
             task.add_done_callback(self._tasks.discard)
 
-    def _on_initiator(self, told: dict[str, Any]) -> None:
-        initiator = told.get("initiator", {})
+    def _on_initiator(self, event: dict[str, Any]) -> None:
+        initiator = event.get("initiator", {})
         frames = initiator.get("stack", {}).get("callFrames") or [{}]
         url = initiator.get("url") or frames[0].get("url")
         line = initiator.get("lineNumber", frames[0].get("lineNumber"))
         self._initiators.setdefault(
-            told["request"]["url"], Initiator(initiator.get("type", "other"), url or None, line)
+            event["request"]["url"], Initiator(initiator.get("type", "other"), url or None, line)
         )
 
-    async def _note(self, heard: _Heard) -> None:
+    async def _note(self, exchange: _Exchange) -> None:
         async with self._gate:
             with suppress(Exception):  # whatever the driver cannot tell any more stays unknown
-                heard.entry = await asyncio.wait_for(self._entry(heard), 2 * _ANSWERING)
-        if heard.entry is None:
-            heard.entry = _bare(heard)
+                exchange.entry = await asyncio.wait_for(self._entry(exchange), 2 * _ANSWERING)
+        if exchange.entry is None:
+            exchange.entry = _bare(exchange)
 
-    async def _entry(self, heard: _Heard) -> Entry:
-        asked, answered = heard.asked, heard.answered
-        entry = _bare(heard)
+    async def _entry(self, exchange: _Exchange) -> Entry:
+        asked, answered = exchange.asked, exchange.answered
+        entry = _bare(exchange)
         entry.initiator = self._initiators.get(asked.url, msgspec.UNSET)
         entry.failure = asked.failure or msgspec.UNSET
         entry.request.headers = _pairs(await _soon(asked.headers_array(), []))
@@ -219,17 +219,17 @@ def _posted(body: bytes, kind: str) -> PostData:
     return PostData(kind, body.decode("utf-8", "replace"))
 
 
-def _bare(heard: _Heard) -> Entry:
+def _bare(exchange: _Exchange) -> Entry:
     """An entry with what is known without asking."""
-    asked, answered = heard.asked, heard.answered
+    asked, answered = exchange.asked, exchange.answered
     query = [{"name": name, "value": value} for name, value in parse_qsl(urlsplit(asked.url).query, True)]
     return Entry(
-        started_date_time=stamp(heard.moment),
+        started_date_time=stamp(exchange.moment),
         request=Request(asked.method, asked.url, query_string=query),
         response=Response(answered.status if answered else 0, answered.status_text if answered else ""),
         pageref="page_1",
         resource_type=asked.resource_type,
-        frame=heard.frame if heard.frame else msgspec.UNSET,
+        frame=exchange.frame if exchange.frame else msgspec.UNSET,
     )
 
 
@@ -254,23 +254,23 @@ def _frame_of(asked: "Asked") -> str | None:
         return None
 
 
-def _timings(told: Any) -> tuple[Timings, float]:
+def _timings(moments: Any) -> tuple[Timings, float]:
     """HAR's phases out of the moments that the browser states (milliseconds from the start, -1 for what was not)."""
 
     def span(start: str, end: str) -> float:
-        return round(told[end] - told[start], 3) if told[start] >= 0 and told[end] >= 0 else -1
+        return round(moments[end] - moments[start], 3) if moments[start] >= 0 and moments[end] >= 0 else -1
 
-    sent = max(told["requestStart"], 0.0)
+    sent = max(moments["requestStart"], 0.0)
     phases = Timings(
         blocked=-1,
         dns=span("domainLookupStart", "domainLookupEnd"),
         connect=span("connectStart", "connectEnd"),
         ssl=span("secureConnectionStart", "connectEnd"),
         send=0,
-        wait=round(max(told["responseStart"] - sent, 0.0), 3),
+        wait=round(max(moments["responseStart"] - sent, 0.0), 3),
         receive=max(span("responseStart", "responseEnd"), 0.0),
     )
-    return phases, round(max(told["responseEnd"], 0.0), 3)
+    return phases, round(max(moments["responseEnd"], 0.0), 3)
 
 
 async def _soon(question: Any, otherwise: Any) -> Any:

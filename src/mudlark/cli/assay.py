@@ -94,9 +94,9 @@ def _show(out: Console, result: Assay, *, whole: bool) -> None:
         mark, style = _MARK[check.outcome]
         detail = (check.detail, "" if check.outcome == "failed" else "dim")
         out.print(Text.assemble("  ", (mark, style), f" {check.name:<15}", detail))
-    said = {check.detail for check in result.report.checks}
+    details = {check.detail for check in result.report.checks}
     for problem in result.report.problems:
-        if problem.message not in said:
+        if problem.message not in details:
             out.print(Text(f"  ! {problem.message}", style="yellow"))
     if result.verdict == "unproven":
         out.print(Text("  ! Nothing proves that it is whole, and nothing looked wrong.", style="yellow"))

@@ -16,7 +16,7 @@ from mudlark.cli.options import addresses, connection, listening, listening_opti
 from mudlark.cli.show import columns, console, emit_json, size
 from mudlark.cli.steps import Steps
 from mudlark.errors import NetworkError
-from mudlark.find.compare import Comparison, Row, Seen, compare
+from mudlark.find.compare import Comparison, GuiseResult, Row, compare
 from mudlark.find.look import Means
 from mudlark.find.model import PLAYED
 from mudlark.text import printable
@@ -147,8 +147,8 @@ def _show(found: Comparison, most: int, listen: bool) -> None:
     out = console()
     title = next((seen.title for seen in found.seen if seen.title), "Untitled page")
     out.print(Text(title, style="bold"))
-    said = "differs by who asks" if found.differs else "is the same for all"
-    out.print(Text(f"{printable(found.url)} {said}", style="dim"))
+    answer = "differs by who asks" if found.differs else "is the same for all"
+    out.print(Text(f"{printable(found.url)} {answer}", style="dim"))
     if vary := sorted({name for seen in found.seen for name in (*seen.vary, *seen.hints)}):
         out.print(Text(f"The server says that its answer depends on: {', '.join(vary)}", style="dim"))
     out.print()
@@ -184,15 +184,15 @@ def _heading() -> tuple[str, ...]:
     return ("guise", "status", "page", "finds", "title or what happened")
 
 
-def _cells(seen: Seen) -> tuple[str, ...]:
+def _cells(seen: GuiseResult) -> tuple[str, ...]:
     count = str(sum(find.kind in _KEPT for find in seen.page.finds)) if seen.page else "–"
-    said = seen.problem or seen.title or "–"
+    answer = seen.problem or seen.title or "–"
     if seen.final:
-        said = f"led to {printable(seen.final)}: {said}"
-    return seen.guise.name, str(seen.status or "–"), size(seen.bytes), count, printable(said)
+        answer = f"led to {printable(seen.final)}: {answer}"
+    return seen.guise.name, str(seen.status or "–"), size(seen.bytes), count, printable(answer)
 
 
-def _seen_data(seen: Seen) -> dict[str, Any]:
+def _seen_data(seen: GuiseResult) -> dict[str, Any]:
     return {
         "name": seen.guise.name,
         "status": seen.status,

@@ -295,13 +295,13 @@ def _show_checks(out: Any, record: Record) -> None:
     passed = sum(check.outcome == "passed" for check in record.checks)
     counts = record.segments
     unit = UNITS[record.source.kind]
-    said = f"{counts.planned} {unit}" if counts.planned > 1 else "1 file"
+    total = f"{counts.planned} {unit}" if counts.planned > 1 else "1 file"
     parts = [f"{counts.fetched} fetched" if counts.fetched else "", f"{counts.reused} reused" if counts.reused else ""]
     parts += [
         f"{counts.retried} tried again" if counts.retried else "",
         f"{counts.missing} missing" if counts.missing else "",
     ]
     checks = {0: "no check could be made", 1: "1 check passed"}.get(passed, f"{passed} checks passed")
-    out.print(f"  {said}: {', '.join(part for part in parts if part)}; {checks}", markup=False)
+    out.print(f"  {total}: {', '.join(part for part in parts if part)}; {checks}", markup=False)
     for message in dict.fromkeys([*(p.message for p in record.problems), *(note.message for note in record.notes)]):
         out.print(Text(f"  ! {message}", style="yellow"))

@@ -9,7 +9,7 @@ import click
 from rich.text import Text
 
 from mudlark.browser.capture import Capture
-from mudlark.browser.listen import Heard, listen
+from mudlark.browser.listen import Recording, listen
 from mudlark.cli.command import Command, common_options, option, replace_option
 from mudlark.cli.options import addresses, connection, listening, listening_options, network_options
 from mudlark.cli.show import clock, columns, console, emit_json, size
@@ -52,17 +52,17 @@ def command(url: str, har: Path, keep_secrets: bool, replace: bool, as_json: boo
     address = addresses((url,))[0]
     options = listening(given)
     with Steps() as steps:
-        heard = asyncio.run(listen(address, options, connection(**given), steps))
-    heard.write(har, keep_secrets=keep_secrets, replace=replace)
-    capture = heard.capture()
-    problem = heard.error or _nothing_heard(capture)
+        recording = asyncio.run(listen(address, options, connection(**given), steps))
+    recording.write(har, keep_secrets=keep_secrets, replace=replace)
+    capture = recording.capture()
+    problem = recording.error or _nothing_heard(capture)
     if as_json:
-        _emit(heard, capture, har, problem)
+        _emit(recording, capture, har, problem)
     else:
-        _show(heard, capture, har)
+        _show(recording, capture, har)
     if problem:
         raise problem
-    if not heard.whole:
+    if not recording.whole:
         click.get_current_context().exit(1)
 
 
@@ -74,16 +74,16 @@ def _nothing_heard(capture: Capture) -> MudlarkError | None:
     return None if something or further or capture.notes else nothing(page)
 
 
-def _emit(heard: Heard, capture: Capture, har: Path, problem: MudlarkError | None) -> None:
+def _emit(recording: Recording, capture: Capture, har: Path, problem: MudlarkError | None) -> None:
     emit_json(
         "listen",
         [problem] if problem else [],
-        status=heard.status,
+        status=recording.status,
         url=capture.url,
         title=capture.title,
         har=str(har),
-        browser=heard.browser,
-        requests=len(heard.entries),
+        browser=recording.browser,
+        requests=len(recording.entries),
         bytes=sum(e.received or 0 for e in capture.exchanges),
         frames=[view.url for view in capture.views],
         players=[{"frame": view.url, **_player(p)} for view in capture.views for p in view.players],
@@ -96,10 +96,12 @@ def _player(player: Any) -> dict[str, Any]:
     return {name: getattr(player, name) for name in ("tag", "src", "duration", "width", "height")}
 
 
-def _show(heard: Heard, capture: Capture, har: Path) -> None:
+def _show(recording: Recording, capture: Capture, har: Path) -> None:
     out = console()
     out.print(Text(capture.title or "Untitled page", style="bold"))
-    out.print(Text(f"{len(heard.entries):,} requests of {printable(capture.url)} in {heard.browser}", style="dim"))
+    out.print(
+        Text(f"{len(recording.entries):,} requests of {printable(capture.url)} in {recording.browser}", style="dim")
+    )
     out.print()
     kinds = Counter(e.resource or "other" for e in capture.exchanges)
     came: Counter[str] = Counter()

@@ -127,15 +127,15 @@ def _usage(problem: click.ClickException) -> UsageError:
     """What the reader of arguments says, in the words and form of everything else."""
     context = getattr(problem, "ctx", None)
     command = context.command_path if context else "mudlark"
-    said = " ".join(problem.format_message().split())
-    return UsageError(said[:1].upper() + said[1:].rstrip(".") + ".", f"See `{command} --help`.")
+    message = " ".join(problem.format_message().split())
+    return UsageError(message[:1].upper() + message[1:].rstrip(".") + ".", f"See `{command} --help`.")
 
 
 def _end(problem: MudlarkError) -> NoReturn:
     """Say what went wrong, also in the one JSON document if that was wanted and not given yet."""
     from mudlark.cli.show import complain, emit_json, manner
 
-    if "--json" in sys.argv and not manner.told:
+    if "--json" in sys.argv and not manner.emitted:
         emit_json(next((word for word in sys.argv[1:] if word in _COMMANDS), "mudlark"), [problem])
     complain(problem.what, problem.advice)
     sys.exit(problem.exit_status)

@@ -61,7 +61,7 @@ def command(urls: tuple[str, ...], most: int, sheet: Path | None, replace: bool,
         async with Session(connection(**given)) as session:
             pages: list[Page] = []
             if way.har and not urls:
-                pages = [looked.page for looked in await looks_in(session, way.har)]
+                pages = [scan.page for scan in await looks_in(session, way.har)]
             for url in addresses(urls):
                 try:
                     pages.append((await look(session, url, way, watch=steps)).page)

@@ -195,7 +195,7 @@ def line(gauge: Gauge, step: str, unit: str, width: int, now: float) -> Text:
 def plain_line(gauge: Gauge, unit: str, now: float) -> str:
     """The same for those who read it later."""
     left = gauge.left(now)
-    said = [f"{gauge.share:.0%}", f"{gauge.done} of {gauge.planned} {unit}" if gauge.planned > 1 else ""]
-    said += [size(gauge.bytes), f"{size(gauge.rate(now))}/s", f"{clock(left)} left" if left is not None else ""]
-    said += [f"{gauge.retries} tried again" if gauge.retries else ""]
-    return ", ".join(one for one in said if one)
+    parts = [f"{gauge.share:.0%}", f"{gauge.done} of {gauge.planned} {unit}" if gauge.planned > 1 else ""]
+    parts += [size(gauge.bytes), f"{size(gauge.rate(now))}/s", f"{clock(left)} left" if left is not None else ""]
+    parts += [f"{gauge.retries} tried again" if gauge.retries else ""]
+    return ", ".join(one for one in parts if one)

@@ -35,7 +35,7 @@ class Manner:
 
     quiet: bool = False
     verbose: bool = False
-    told: bool = False
+    emitted: bool = False
 
 
 manner = Manner()
@@ -74,7 +74,7 @@ def _plain(terminal: bool) -> bool | None:
 def emit_json(command: str, problems: Iterable[MudlarkError] = (), **content: Any) -> None:
     """The one JSON document of a command. problems: what went wrong with all or parts of it."""
     document = {"mudlark": 1, "command": command, **content, "problems": [problem_data(one) for one in problems]}
-    manner.told = True
+    manner.emitted = True
     click.echo(escaped_json(msgspec.json.format(msgspec.json.encode(document), indent=2).decode()))
 
 

@@ -100,7 +100,7 @@ def command(
         refuse_existing(csv, "--csv", replace)
     many = sort == "size" or filter_.larger_than is not None
 
-    async def work() -> _Seen:
+    async def work() -> _Results:
         async with Session(connection(**given)) as session:
             asking = 0 if no_probe else MOST
             seen = await _look_at(session, addresses(urls), way, button, asking, steps)
@@ -140,7 +140,7 @@ def command(
         raise seen.problems[-1]
 
 
-def _note_nothing(seen: "_Seen", filter_: Filter) -> None:
+def _note_nothing(seen: "_Results", filter_: Filter) -> None:
     """A page of which nothing is left is told as such."""
     if seen.problems or seen.buttons or any(page.finds or page.entries for page in seen.pages):
         return
@@ -160,7 +160,7 @@ def _note_nothing(seen: "_Seen", filter_: Filter) -> None:
 
 
 @dataclass
-class _Seen:
+class _Results:
     """What looking gave: pages, controls by their page's address, what was peeked at, and what went wrong.
 
     paths: the answers that led to each of the pages, if there were several ways.
@@ -173,7 +173,7 @@ class _Seen:
     paths: list[tuple[Answer, ...]] = field(default_factory=list)
 
 
-def _show(seen: _Seen, sheet: Path | None, most: int, why: bool) -> None:
+def _show(seen: _Results, sheet: Path | None, most: int, why: bool) -> None:
     if seen.paths:
         _show_paths(seen, most)
         return
@@ -193,10 +193,10 @@ def _show(seen: _Seen, sheet: Path | None, most: int, why: bool) -> None:
 
 async def _look_at(
     session: Session, urls: list[str], way: Means, wanted: str | None, asking: int, steps: Steps
-) -> _Seen:
+) -> _Results:
     if way.har and not urls:
-        return _Seen([looked.page for looked in await looks_in(session, way.har, asking=asking)])
-    seen = _Seen()
+        return _Results([scan.page for scan in await looks_in(session, way.har, asking=asking)])
+    seen = _Results()
     for url in urls:
         session.at_home(url)
         try:
@@ -230,7 +230,7 @@ async def _button(session: Session, url: str, wanted: str) -> tuple[Page, Button
     return page, button
 
 
-def _show_paths(seen: _Seen, most: int) -> None:
+def _show_paths(seen: _Results, most: int) -> None:
     """All ways through the questions, with what each leads to."""
     out = console()
     names = [answer.name for answer in seen.paths[0]]
@@ -250,7 +250,7 @@ def _show_paths(seen: _Seen, most: int) -> None:
         out.print(Text(f"  … and {len(seen.pages) - most} more; see them with --most {len(seen.pages)}", style="dim"))
 
 
-def _emit(seen: _Seen, sheet: Path | None) -> None:
+def _emit(seen: _Results, sheet: Path | None) -> None:
     more = {}
     if sheet:
         from mudlark.cli.peek import peek_data

@@ -73,9 +73,9 @@ def chooser_page(at: Origins, step: int, token: str, chosen: dict[str, str]) -> 
         name = f"field-guide-{chosen['edition']}-{chosen['language']}-{chosen['processor']}.zip"
         until = int(time.time()) + LIFE
         link = f"{at.media}/guides/{name}?expires={until}&sign={signature(name, until)}"
-        said = ", ".join(options[chosen[key]] for key, _, options in STEPS)
+        answers = ", ".join(options[chosen[key]] for key, _, options in STEPS)
         offer = f'<a href="{escape(link)}" download>Your field guide</a> (this link lives {LIFE} seconds)'
-        body = f"<p>{said}</p><p>{offer}</p>"
+        body = f"<p>{answers}</p><p>{offer}</p>"
         return page("Your Field Guide", f"<h1>Your Field Guide</h1>\n{body}")
     key, label, options = STEPS[step]
     rows = "".join(f'<option value="{value}">{text}</option>' for value, text in options.items())

@@ -434,8 +434,8 @@ async def _still(request: web.Request) -> web.Response:
 @lru_cache(1_000)
 def _drawn(name: str) -> bytes:
     """A picture of the museum, drawn when it is first asked for."""
-    said = re.search(r"(\d+)x(\d+)$", name)
-    width, height = (int(said[1]), int(said[2])) if said else _SIZES.get(name.partition("/")[0], (640, 360))
+    stated = re.search(r"(\d+)x(\d+)$", name)
+    width, height = (int(stated[1]), int(stated[2])) if stated else _SIZES.get(name.partition("/")[0], (640, 360))
     image = picture(40, min(width, 1280), min(height, 720), name.rpartition("/")[2].replace("-", " ").title())
     data = BytesIO()
     image.save(data, "PNG")

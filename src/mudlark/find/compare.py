@@ -40,7 +40,7 @@ _SMALL = 30_000  # bytes: a challenge page is no larger
 
 
 @dataclass(slots=True)
-class Seen:
+class GuiseResult:
     """What one guise got. final: where redirects led. bytes: of the page. vary and hints: what the server says its
     answer depends on, and the client hints that it wants. challenge: it looks like a test for robots.
     """
@@ -76,7 +76,7 @@ class Comparison:
     address change from one answer to the next."""
 
     url: str
-    seen: list[Seen]
+    seen: list[GuiseResult]
     rows: list[Row]
     noisy: tuple[bool, bool] = (False, False)
 
@@ -109,7 +109,7 @@ async def compare(
     """Ask for a page as each of the guises, one at a time unless told otherwise, each with cookies of its own."""
     gate = asyncio.Semaphore(at_once)
 
-    async def one(guise: Guise) -> Seen:
+    async def one(guise: Guise) -> GuiseResult:
         async with gate:
             tell(f"Asking as {guise.name}")
             return await see(replace(connection, guise=guise), url, means)
@@ -130,9 +130,9 @@ async def compare(
     return ordered
 
 
-async def see(connection: Connection, url: str, means: Means, *, asking: int = 0) -> Seen:
+async def see(connection: Connection, url: str, means: Means, *, asking: int = 0) -> GuiseResult:
     """What one guise gets. asking: about how many of its finds the servers are asked."""
-    seen = Seen(connection.guise)
+    seen = GuiseResult(connection.guise)
     try:
         async with Session(connection) as session:
             session.at_home(url)
@@ -150,7 +150,7 @@ async def see(connection: Connection, url: str, means: Means, *, asking: int = 0
     return seen
 
 
-async def _ask(session: Session, url: str, seen: Seen) -> None:
+async def _ask(session: Session, url: str, seen: GuiseResult) -> None:
     look = await session.look(url, wants_text)
     wanted = _listed(look.headers.get("accept-ch", ""))
     if wanted and set(wanted) & {name.lower() for name in seen.guise.hint_fields()}:
@@ -163,7 +163,7 @@ async def _ask(session: Session, url: str, seen: Seen) -> None:
     seen.title = seen.page.title
 
 
-async def _listen(session: Session, url: str, means: Means, seen: Seen) -> None:
+async def _listen(session: Session, url: str, means: Means, seen: GuiseResult) -> None:
     from mudlark.browser.listen import listen
     from mudlark.find.places.capture import page_in
 
@@ -215,7 +215,7 @@ def _form(url: str, volatile: re.Pattern[str] = _RANDOM) -> Mark:
     return parts.netloc, volatile.sub("#", parts.path), *kept
 
 
-def _changing(again: Seen, first: Seen) -> frozenset[Mark]:
+def _changing(again: GuiseResult, first: GuiseResult) -> frozenset[Mark]:
     """The forms of addresses that only one of two answers to the same question has."""
     one, other = ({find.url for find in seen.page.finds} if seen.page else set() for seen in (again, first))
     return frozenset(_form(url) for url in one ^ other)

@@ -16,7 +16,7 @@ from mudlark.web.address import shown
 from mudlark.web.session import Session
 
 if TYPE_CHECKING:
-    from mudlark.browser.listen import Heard
+    from mudlark.browser.listen import Recording
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,16 +32,16 @@ class Means:
 
 
 @dataclass(frozen=True, slots=True)
-class Looked:
-    """A page that was looked at. heard: what the browser recorded, if it was listened to."""
+class PageScan:
+    """A page that was looked at. recording: what the browser recorded, if it was listened to."""
 
     page: Page
-    heard: "Heard | None" = None
+    recording: "Recording | None" = None
 
 
 async def look(
     session: Session, address: str, means: Means, *, asking: int = MOST, watch: ListenWatch | None = None
-) -> Looked:
+) -> PageScan:
     """The page at an address with its finds, best first."""
     if means.har is None:  # the address may come from a capture, which is not to say who gets secrets
         session.at_home(address)
@@ -49,21 +49,21 @@ async def look(
         from mudlark.browser.listen import listen
         from mudlark.find.places.capture import sift_capture  # what other means do not need is left out of memory
 
-        heard = await listen(address, means.listening, session.connection, watch)
-        if problem := heard.error:
+        recording = await listen(address, means.listening, session.connection, watch)
+        if problem := recording.error:
             raise problem
-        page = await sift_capture(session, heard.capture(), asking=asking)
-        page.walk = [Step(page.url, "GET", (), (answer,)) for answer in heard.answered]
-        return Looked(page, heard)
+        page = await sift_capture(session, recording.capture(), asking=asking)
+        page.walk = [Step(page.url, "GET", (), (answer,)) for answer in recording.answered]
+        return PageScan(page, recording)
     if means.har:
         found = await looks_in(session, means.har, address, asking=asking)
         return found[0]
     if means.answers:
-        return Looked(await sift_walked(session, address, means.answers, asking=asking))
-    return Looked(await sift(session, address, asking=asking))
+        return PageScan(await sift_walked(session, address, means.answers, asking=asking))
+    return PageScan(await sift(session, address, asking=asking))
 
 
-async def looks_in(session: Session, har: Path, address: str | None = None, *, asking: int = MOST) -> list[Looked]:
+async def looks_in(session: Session, har: Path, address: str | None = None, *, asking: int = MOST) -> list[PageScan]:
     """The pages of a capture; only that at the address, if one is given."""
     from mudlark.browser.capture import read_captures
     from mudlark.find.places.capture import sift_capture
@@ -78,15 +78,15 @@ async def looks_in(session: Session, har: Path, address: str | None = None, *, a
             raise UsageError(
                 f"{har} has no page {shown(address)}.", f"It has: {', '.join(shown(url) for url in there[:5])}."
             )
-    looked, problem = [], None
+    scans, problem = [], None
     for capture in captures:
         try:
-            looked.append(Looked(await sift_capture(session, capture, asking=asking)))
+            scans.append(PageScan(await sift_capture(session, capture, asking=asking)))
         except NothingFound as nothing:
             problem = nothing
-    if not looked and problem:
+    if not scans and problem:
         raise problem
-    return looked
+    return scans
 
 
 def _same(one: str, other: str) -> bool:

@@ -117,15 +117,15 @@ def read_forms(source: str, url: str) -> list[Form]:
 
 
 def _form(element: LexborNode, apart: Mapping[str, list[LexborNode]], labels: Labels, base: str, url: str) -> Form:
-    told = element.attributes
-    method: Literal["GET", "POST"] = "POST" if (told.get("method") or "").lower() == "post" else "GET"
-    action = told.get("action") or url
+    attributes = element.attributes
+    method: Literal["GET", "POST"] = "POST" if (attributes.get("method") or "").lower() == "post" else "GET"
+    action = attributes.get("action") or url
     form = Form(resolve(base, action) or url, method)
     if resolve(base, action) is None:
         form.refused = f"it leads to {action[:40]!r}, which cannot be sent to"
-    form.multipart = (told.get("enctype") or "").lower() == "multipart/form-data"
+    form.multipart = (attributes.get("enctype") or "").lower() == "multipart/form-data"
     controls = element.css("input, select, textarea, button")
-    if identity := told.get("id"):
+    if identity := attributes.get("id"):
         inside = {control.mem_id for control in controls}
         controls += [control for control in apart.get(identity, ()) if control.mem_id not in inside]
     radios: dict[str, Question] = {}
@@ -135,10 +135,10 @@ def _form(element: LexborNode, apart: Mapping[str, list[LexborNode]], labels: La
 
 
 def _read_control(form: Form, control: LexborNode, labels: Labels, radios: dict[str, Question]) -> None:
-    told = control.attributes
-    name, kind = told.get("name") or "", (told.get("type") or "").lower()
-    value = told.get("value") or ""
-    if "disabled" in told or _is_disabled(control):
+    attributes = control.attributes
+    name, kind = attributes.get("name") or "", (attributes.get("type") or "").lower()
+    value = attributes.get("value") or ""
+    if "disabled" in attributes or _is_disabled(control):
         return
     if control.tag == "button" or kind in ("submit", "image"):
         if name and form.button is None and kind in ("", "submit"):
@@ -155,35 +155,35 @@ def _read_control(form: Form, control: LexborNode, labels: Labels, radios: dict[
         if name not in radios:
             radios[name] = Question(name, _legend(control) or None, optional=True)
             form.questions.append(radios[name])
-        radios[name].optional = radios[name].optional and "required" not in told
+        radios[name].optional = radios[name].optional and "required" not in attributes
         radios[name].options.append(Option(_label(control, labels) or value, value or "on"))
-        if "checked" in told:
+        if "checked" in attributes:
             radios[name].given = value or "on"
     elif kind == "checkbox":
         question = Question(name, _label(control, labels), [Option("yes", value or "on"), Option("no", "")])
-        question.given = (value or "on") if "checked" in told else ""
+        question.given = (value or "on") if "checked" in attributes else ""
         form.questions.append(question)
     elif kind in _SENT_AS_IS:
         form.hidden.append((name, value))
     elif control.tag == "textarea" or kind in _TYPED:
         text = value or (tidy(control.text()) or "" if control.tag == "textarea" else "")
-        given = None if "required" in told and not text else text
+        given = None if "required" in attributes and not text else text
         form.questions.append(Question(name, _label(control, labels), [], given))
 
 
 def _select(control: LexborNode, labels: Labels, name: str) -> Question:
     question = Question(name, _label(control, labels))
     for option in control.css("option")[:_MOST_OPTIONS]:
-        told = option.attributes
+        attributes = option.attributes
         label = tidy(option.text()) or ""
-        value = told.get("value")
-        if "disabled" in told:
+        value = attributes.get("value")
+        if "disabled" in attributes:
             continue
         chosen = Option(label, label if value is None else value)
         if not chosen.value:  # "Please choose": no answer
             continue
         question.options.append(chosen)
-        if "selected" in told:
+        if "selected" in attributes:
             question.given = chosen.value
     first = control.css_first("option")
     placeholder = first is not None and first.attributes.get("value") == ""
@@ -215,15 +215,15 @@ def _inside_form(element: LexborNode) -> bool:
 
 def _label(control: LexborNode, labels: Labels) -> str | None:
     """What a person reads beside a control."""
-    told = control.attributes
-    if (identity := told.get("id")) and identity in labels:
+    attributes = control.attributes
+    if (identity := attributes.get("id")) and identity in labels:
         return labels[identity]
     node = control.parent
     for _ in range(3):
         if node is not None and node.tag == "label":
             return _text_of(node, labels)
         node = node.parent if node is not None else None
-    return tidy(told.get("aria-label") or told.get("title") or told.get("placeholder"), 120)
+    return tidy(attributes.get("aria-label") or attributes.get("title") or attributes.get("placeholder"), 120)
 
 
 def _text_of(label: LexborNode, labels: Labels) -> str | None:

@@ -22,7 +22,7 @@ from mudlark.text import sentence, tidy
 from mudlark.together import together
 from mudlark.web.address import file_part, resolve, shown
 from mudlark.web.referrer import DEFAULT, Referrer, policy_of
-from mudlark.web.session import Look, Session, along
+from mudlark.web.session import Look, Session, request_context
 
 DEEPEST = 3  # frames inside frames
 _MOST_FRAMES = 12
@@ -73,7 +73,7 @@ async def gather(session: Session, look: Look) -> Page:
             break
         been.add(address)
         try:
-            with along(Referrer(page.url, page.policy or DEFAULT)):
+            with request_context(Referrer(page.url, page.policy or DEFAULT)):
                 further = await session.look(address, wants_text)
             ahead = await _gather_one(session, further)
         except MudlarkError as problem:
@@ -209,7 +209,7 @@ async def _follow(session: Session, page: Page) -> None:
 async def _frame(session: Session, inside: Page, frame: Frame) -> Page | None:
     """What a frame inside a page holds; a frame that cannot be had is passed over, as a browser does."""
     try:
-        with along(Referrer(inside.url, inside.policy or DEFAULT)):
+        with request_context(Referrer(inside.url, inside.policy or DEFAULT)):
             look = await session.look(frame.url, wants_text)
         if sniff(look.body) == "html" and not is_manifest(look):
             policy = policy_of(look.headers.get("referrer-policy"))

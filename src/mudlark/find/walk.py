@@ -18,13 +18,13 @@ from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
 from mudlark.web.connection import Connection
 from mudlark.web.referrer import Referrer
-from mudlark.web.session import Look, Session, along
+from mudlark.web.session import Look, Session, request_context
 
 MOST_WALKS = 64
 
 
 @dataclass(frozen=True, slots=True)
-class Walked:
+class WalkResult:
     """Where answers led. look: the last answer of the server."""
 
     look: Look
@@ -32,7 +32,7 @@ class Walked:
     forms: tuple[Form, ...]
 
 
-async def walk(session: Session, url: str, answers: Sequence[Answer], *, until: str | None = None) -> Walked:
+async def walk(session: Session, url: str, answers: Sequence[Answer], *, until: str | None = None) -> WalkResult:
     """Answer the questions of a page and of those behind it. until: stop where a question of this name is asked."""
     look = await session.look(url, wants_text)
     steps: list[Step] = []
@@ -40,7 +40,7 @@ async def walk(session: Session, url: str, answers: Sequence[Answer], *, until: 
     while True:
         forms = read_forms(decode(look), look.url) if sniff(look.body) == "html" else []
         if not left or (until is not None and find_question(forms, until)):
-            return Walked(look, tuple(steps), tuple(forms))
+            return WalkResult(look, tuple(steps), tuple(forms))
         onwards = step_of(forms, left)
         if onwards is None:
             raise _unasked(look, forms, left[0])
@@ -93,7 +93,7 @@ async def _paths(connection: Connection, url: str, answers: tuple[Answer, ...]) 
 
 async def _send(session: Session, look: Look, step: Step) -> Look:
     parts = urlsplit(look.url)
-    with along(Referrer(look.url), {"origin": f"{parts.scheme}://{parts.netloc}"}):
+    with request_context(Referrer(look.url), {"origin": f"{parts.scheme}://{parts.netloc}"}):
         if step.method == "GET":
             return await session.look(step.url, wants_text)
         return await session.send(step.url, step.fields, multipart=step.multipart)

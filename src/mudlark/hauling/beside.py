@@ -12,7 +12,7 @@ from mudlark.verify.content import PICTURES
 from mudlark.verify.fixity import digest
 from mudlark.verify.verdict import Problem
 from mudlark.web.address import file_part, shown
-from mudlark.web.session import Session, along
+from mudlark.web.session import Session, request_context
 
 _LANGUAGE = re.compile(r"^[A-Za-z]{2,3}(?:[-_][A-Za-z0-9]{2,8}){0,2}$")
 _IN_NAME = re.compile(r"(?:^|[._-])([a-z]{2,3}(?:-[A-Za-z]{2,4})?)\.(?:vtt|srt|ttml|dfxp)$")
@@ -58,7 +58,7 @@ async def fetch_beside(
     for find in finds:
         poster = find.kind == "image"
         try:
-            with along(find.referrer, find.sent):
+            with request_context(find.referrer, find.sent):
                 body = (await session.look(find.url, lambda _head, _type: True)).body
             form = sniff(body)
             if poster and form not in PICTURES:

@@ -143,7 +143,7 @@ def _source(work: Work, files: list[FileFacts]) -> Source:
         address=presentation.url,
         page=page_facts(page) if page else None,
         find=find_facts(found.find),
-        capture=keep_capture(item, page, found.heard, found.order.means.har, files, keep_secrets=secrets),
+        capture=keep_capture(item, page, found.recording, found.order.means.har, files, keep_secrets=secrets),
         manifests=keep_manifests(item, presentation.documents, files, keep_secrets=secrets),
         walk=walk_facts(page) if page else [],
         request=request_facts(work.session, presentation.url, found.find),

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 from mudlark.archive.identity import identity
 from mudlark.archive.record import Note
 from mudlark.find.judge.rank import rivals
-from mudlark.find.look import Looked
+from mudlark.find.look import PageScan
 from mudlark.find.model import Find, Page
 from mudlark.hauling.order import HaulWatch, Order
 from mudlark.hauling.title import title_of
@@ -19,12 +19,12 @@ from mudlark.web.secret import veiled, without_secrets
 from mudlark.web.session import Session
 
 if TYPE_CHECKING:
-    from mudlark.browser.listen import Heard
+    from mudlark.browser.listen import Recording
 
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """The way from the target to the presentation. page: None if the target is no page. heard: what was listened to.
+    """The way from the target to the presentation. page: None if the target is no page. recording: of the browser.
 
     title: of the item. key: what it is known by. notes: what is to be known of the choice.
     """
@@ -36,7 +36,7 @@ class Found:
     taken: list[Taken]
     title: str
     key: str
-    heard: "Heard | None" = None
+    recording: "Recording | None" = None
     notes: tuple[Note, ...] = ()
 
     @property
@@ -50,20 +50,20 @@ class Found:
         return without_query(self.find.url) if self.page and self.order.choice.made else None
 
 
-async def resolve(session: Session, order: Order, looked: Looked, find: Find, watch: HaulWatch) -> Found:
+async def resolve(session: Session, order: Order, scan: PageScan, find: Find, watch: HaulWatch) -> Found:
     """What a find promises, which tracks of it to take, and what the item is to be called."""
     presentation = await _presentation(session, find)
     chosen = choose(presentation, order.wish)
     presentation = await fill(session, presentation, [one.rendition for one in chosen])
     taken = [replace(one, rendition=presentation.named(one.rendition.name)) for one in chosen]
-    page = None if looked.page.itself else looked.page
+    page = None if scan.page.itself else scan.page
     form = ("images" if order.as_images else "pdf") if presentation.kind == "images" else _asked(order)
     key = identity(order.target, _address(find, page) if page else None, form)
     title = title_of(order.target, page, find, presentation, order.title)
     notes = _notes(order, page, find)
     for note in notes:
         watch.on_warning(note.message)
-    return Found(order, page, find, presentation, taken, title, key, looked.heard, notes)
+    return Found(order, page, find, presentation, taken, title, key, scan.recording, notes)
 
 
 def _asked(order: Order) -> str:

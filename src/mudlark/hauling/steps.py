@@ -16,7 +16,7 @@ from mudlark.errors import MudlarkError, NetworkError, NothingFound, StorageErro
 from mudlark.fetch.store import Store, now, remove_if_empty
 from mudlark.find.compare import best_guise
 from mudlark.find.judge.probe import MANY, probe
-from mudlark.find.look import Looked, look
+from mudlark.find.look import PageScan, look
 from mudlark.find.model import Find, Page
 from mudlark.hauling.make import make
 from mudlark.hauling.order import HaulWatch, Item, Order, State
@@ -26,7 +26,7 @@ from mudlark.hauling.work import Work
 from mudlark.verify.verdict import Verdict
 from mudlark.web.address import shown, without_query
 from mudlark.web.secret import without_secrets
-from mudlark.web.session import Changed, Session, along
+from mudlark.web.session import Changed, Session, request_context
 
 _DIED = frozenset({403, 404, 410})  # what a link answers that is no longer good
 _WALKS = 3  # times that the way through questions is walked at most
@@ -45,12 +45,12 @@ async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -
             async for item in haul(dressed, replace(order, guises=()), watch):
                 yield item
         return
-    looked, finds = await _take(session, order, watch)
+    scan, finds = await _take(session, order, watch)
     if order.expect and len(finds) > 1:
         raise UsageError(f"One digest cannot be that of {len(finds)} files.", "Choose one with --nth or --match.")
     for find in finds:
         try:
-            yield await _haul_living(session, order, looked, find, watch)
+            yield await _haul_living(session, order, scan, find, watch)
         except MudlarkError as problem:
             problem.url = problem.url or find.url
             if len(finds) == 1:
@@ -58,17 +58,17 @@ async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -
             watch.on_failure(problem)
 
 
-async def _take(session: Session, order: Order, watch: HaulWatch) -> tuple[Looked, list[Find]]:
+async def _take(session: Session, order: Order, watch: HaulWatch) -> tuple[PageScan, list[Find]]:
     """The page and the finds chosen of it; where answers led to links that are dead already, the walk is made again."""
     for _ in range(_WALKS - 1):
-        looked = await look(session, order.target, order.means, watch=watch.listening)
+        scan = await look(session, order.target, order.means, watch=watch.listening)
         try:
-            return looked, await _chosen(session, order, looked.page)
+            return scan, await _chosen(session, order, scan.page)
         except NothingFound:
-            if not order.means.answers or not any(find.status in _DIED for find in looked.page.finds):
+            if not order.means.answers or not any(find.status in _DIED for find in scan.page.finds):
                 raise
-    looked = await look(session, order.target, order.means, watch=watch.listening)
-    return looked, await _chosen(session, order, looked.page)
+    scan = await look(session, order.target, order.means, watch=watch.listening)
+    return scan, await _chosen(session, order, scan.page)
 
 
 async def _chosen(session: Session, order: Order, page: Page) -> list[Find]:
@@ -77,23 +77,23 @@ async def _chosen(session: Session, order: Order, page: Page) -> list[Find]:
     return page.finds[:1] if page.itself and not order.choice.made else order.choice.take(page)
 
 
-async def _haul_living(session: Session, order: Order, looked: Looked, find: Find, watch: HaulWatch) -> Item:
+async def _haul_living(session: Session, order: Order, scan: PageScan, find: Find, watch: HaulWatch) -> Item:
     """One find; when its link has died and answers led to it, the walk is made again, and goes on where it was."""
     for _ in range(_WALKS - 1):
         try:
             if not order.means.answers or not _expired(find):
-                return await _haul_find(session, order, looked, find, watch)
+                return await _haul_find(session, order, scan, find, watch)
         except NetworkError as problem:
             if not order.means.answers or problem.status not in _DIED:
                 raise
         watch.on_step("Answering again")
-        looked = await look(session, order.target, order.means, watch=watch.listening)
-        find = _same(find, looked.page) or order.choice.take(looked.page)[0]
+        scan = await look(session, order.target, order.means, watch=watch.listening)
+        find = _same(find, scan.page) or order.choice.take(scan.page)[0]
     if _expired(find):
         raise NetworkError(
             f"{shown(find.url)} has died before it could be fetched.", "Its links live very shortly.", url=find.url
         )
-    return await _haul_find(session, order, looked, find, watch)
+    return await _haul_find(session, order, scan, find, watch)
 
 
 def _expired(find: Find) -> bool:
@@ -109,14 +109,14 @@ def _same(find: Find, page: Page) -> Find | None:
     return None
 
 
-async def _haul_find(session: Session, order: Order, looked: Looked, find: Find, watch: HaulWatch) -> Item:
+async def _haul_find(session: Session, order: Order, scan: PageScan, find: Find, watch: HaulWatch) -> Item:
     """One find; when it changes on the server while it is fetched, it is fetched anew, once."""
     started = now()
-    with along(find.referrer, find.sent):
+    with request_context(find.referrer, find.sent):
         try:
-            return await _haul_found(session, await resolve(session, order, looked, find, watch), watch, started)
+            return await _haul_found(session, await resolve(session, order, scan, find, watch), watch, started)
         except Changed:
-            return await _haul_found(session, await resolve(session, order, looked, find, watch), watch, started)
+            return await _haul_found(session, await resolve(session, order, scan, find, watch), watch, started)
 
 
 async def _haul_found(session: Session, found: Found, watch: HaulWatch, started: str) -> Item:

@@ -96,23 +96,23 @@ class _Meter:
 
 
 @dataclass(frozen=True, slots=True)
-class _Along:
+class _Context:
     referrer: Referrer | None
     headers: Mapping[str, str]
 
 
-_ALONG: ContextVar[_Along | None] = ContextVar("along", default=None)
+_CONTEXT: ContextVar[_Context | None] = ContextVar("request_context", default=None)
 
 
 @contextmanager
-def along(referrer: Referrer | None, headers: Mapping[str, str] | None = None) -> Iterator[None]:
+def request_context(referrer: Referrer | None, headers: Mapping[str, str] | None = None) -> Iterator[None]:
     """Send the Referer of a document with the requests made inside, as its policy says for each address, and these
     headers too, unless the user gave others of the same name."""
-    token = _ALONG.set(_Along(referrer, headers or {}))
+    token = _CONTEXT.set(_Context(referrer, headers or {}))
     try:
         yield
     finally:
-        _ALONG.reset(token)
+        _CONTEXT.reset(token)
 
 
 class Session:
@@ -137,7 +137,7 @@ class Session:
         if not page:
             own["Accept"] = "*/*"
         beside = {}
-        if around := _ALONG.get():
+        if around := _CONTEXT.get():
             beside = {name.title(): value for name, value in around.headers.items()}
             if "Referer" not in beside and around.referrer and (value := around.referrer.for_request(address)):
                 beside["Referer"] = value

@@ -19,7 +19,7 @@ from mudlark.media.mp4.read import Movie, parse_movie
 from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
 from mudlark.web.secret import is_veiled
-from mudlark.web.session import Look, Session, along
+from mudlark.web.session import Look, Session, request_context
 
 MOST = 24
 MANY = 400  # where sizes decide what is listed
@@ -96,7 +96,7 @@ async def _ask(session: Session, find: Find) -> None:
             "its address has a secret that was left out where it was kept; listen anew, or with --keep-secrets"
         )
         return
-    with along(find.referrer, find.sent):
+    with request_context(find.referrer, find.sent):
         await _look_at(session, find)
 
 

@@ -120,17 +120,17 @@ def _words(text: str) -> set[str]:
 def _add_related(button: Button, page: Page, words: set[str]) -> None:
     """Finds elsewhere in the source with the same file name, or that share words with the control."""
     names = {_stem(entry.find.url) for entry in button.pointed}
-    said = _words(button.text)
+    own_words = _words(button.text)
     for find in page.finds:
         if find.kind in ("image", "subtitle") or any(entry.find.url == find.url for entry in button.pointed):
             continue
         name = file_part(find.url)
-        shared = _words(f"{name} {find.label or ''}") & (said or words)
+        shared = _words(f"{name} {find.label or ''}") & (own_words or words)
         if _stem(find.url) in names and name:
             button.pointed.append(Pointed(find, f"the same file name, in {find.evidence[0].where}", own=False))
-        elif len(shared) >= min(2, max(1, len(said))):
-            told = " and ".join(f"'{word}'" for word in sorted(shared)[:3])
-            button.pointed.append(Pointed(find, f"it shares {told}, in {find.evidence[0].where}", own=False))
+        elif len(shared) >= min(2, max(1, len(own_words))):
+            common = " and ".join(f"'{word}'" for word in sorted(shared)[:3])
+            button.pointed.append(Pointed(find, f"it shares {common}, in {find.evidence[0].where}", own=False))
     if not button.pointed:
         raise NothingFound(
             f"The control '{button.text or button.markup}' points to nothing that its page names.",

@@ -96,15 +96,15 @@ def _text_of(tree: LexborHTMLParser, selector: str) -> str | None:
 
 
 def _meta_elements(tree: LexborHTMLParser, into: Collector) -> None:
-    said: dict[str, str] = {}
+    metadata: dict[str, str] = {}
     named: list[tuple[str, str]] = []
     for node in tree.css("meta[content]"):
         attributes = node.attributes
         name = (attributes.get("property") or attributes.get("name") or attributes.get("itemprop") or "").lower()
         content = attributes.get("content") or ""
-        said.setdefault(name, content)
+        metadata.setdefault(name, content)
         named.append((name, content))
-    video_type = said.get("og:video:type", "").partition(";")[0].strip().lower()
+    video_type = metadata.get("og:video:type", "").partition(";")[0].strip().lower()
     for name, content in named:
         if name in _META_FRAMES:
             into.add_frame(content, f"metadata {name}")
@@ -118,10 +118,10 @@ def _meta_elements(tree: LexborHTMLParser, into: Collector) -> None:
     page = into.page
     for attribute, names in _META_SAYS.items():
         if not getattr(page, attribute):
-            setattr(page, attribute, next((tidy(said[name]) for name in names if said.get(name)), None))
-    stated = (seconds(said[name]) for name in _META_DURATION if name in said)
+            setattr(page, attribute, next((tidy(metadata[name]) for name in names if metadata.get(name)), None))
+    stated = (seconds(metadata[name]) for name in _META_DURATION if name in metadata)
     page.duration = page.duration or next((value for value in stated if value), None)
-    width, height = (whole_number(said.get(f"og:video:{side}", "")) for side in ("width", "height"))
+    width, height = (whole_number(metadata.get(f"og:video:{side}", "")) for side in ("width", "height"))
     if width and height:
         page.dimensions = (width, height)
 

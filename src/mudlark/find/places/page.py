@@ -391,8 +391,8 @@ class _Walk:
         self._text_cursor = max(begin, self._text_cursor)
         if type_.endswith("json") and (data := decode_json(text)) is not None:
             at = self.into.line_at(begin) if begin >= 0 else None
-            said = f"JSON in a script{context}"
-            self.json(data, "script", 16, at or "", lambda path, how: f"{said}, {path}" + (f" ({how})" if how else ""))
+            where = f"JSON in a script{context}"
+            self.json(data, "script", 16, at or "", lambda path, how: f"{where}, {path}" + (f" ({how})" if how else ""))
             return
         for literal in literals(text):
             at = self.into.line_at(begin + literal.position) if begin >= 0 else None

@@ -154,10 +154,10 @@ class MatroskaBuilder:
             for time, track, place in self._cues
         ]
         cues = element(names.CUES, *points)
-        said = {"DATE_RELEASED": self.about.date, "URL": self.about.source}
+        facts = {"DATE_RELEASED": self.about.date, "URL": self.about.source}
         tags = [
             element(names.SIMPLE_TAG, text(names.TAG_NAME, name), text(names.TAG_STRING, value))
-            for name, value in said.items()
+            for name, value in facts.items()
             if value
         ]
         return cues + (element(names.TAGS, element(names.TAG, element(names.TARGETS), *tags)) if tags else b"")
