@@ -35,6 +35,7 @@ class Shot:
 def shots(site: DemoSite) -> list[Shot]:
     mill, talk = site.address("tide-mill"), site.address("harbour-talk")
     playlist = f"{site.origins.media}/streams/tide-mill/master.m3u8"
+    languages = f"{site.origins.media}/shelves/languages/master.m3u8"
     return [
         Shot("help", ["mudlark --help"]),
         Shot("sift", [f"mudlark sift {talk} {site.address('builds')} {site.address('wall-talk')}"]),
@@ -52,7 +53,11 @@ def shots(site: DemoSite) -> list[Shot]:
             ],
         ),
         Shot("haul-file", [f"mudlark haul {site.address('disk-image')} --into kept --rate 20M"], seconds=3.0),
-        Shot("tracks", [f"mudlark tracks {playlist}"]),
+        Shot(
+            "tracks",
+            [f"mudlark tracks {playlist} --within 400", f"mudlark tracks {languages} --languages cy --subtitles none"],
+        ),
+        Shot("haul-languages", [f"mudlark haul {site.origins.site}/film/two-tongues --languages all", "ls mudlark/*"]),
         Shot("haul-progress", [f"mudlark haul {mill} --into kept --rate 200k --lanes 2"], seconds=4.0),
         Shot(
             "haul",
