@@ -3,18 +3,24 @@
 import hashlib
 from dataclasses import replace
 from pathlib import Path
+from random import Random
 
 import numpy as np
 import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
 from mudlark.assemble.film import Assembled, Part, Section, Voice, assemble
-from mudlark.assemble.output import progressive
+from mudlark.assemble.output import ChosenFile, progressive
 from mudlark.demo.repacked import encrypted, fragments, packed, section
 from mudlark.demo.transport import TransportWriter
+from mudlark.media.mp4.about import About
 from mudlark.media.mp4.read import Movie
 from mudlark.media.samples import LossCode, Samples, TrackLabel
 from mudlark.media.ts import TransportReader
-from mudlark.verify.frames import coded_digest
+from mudlark.verify.frames import check_frames, coded_digest
+from mudlark.verify.media import check_file
+from mudlark.verify.verdict import Report
 from tests.streams import AUDIO_FRAME, FRAME, demo_segment, pictures, sounds
 from tests.test_assemble import load
 
@@ -215,3 +221,35 @@ def test_the_digest_of_coded_frames_is_that_of_the_file(tmp_path: Path) -> None:
         for first, count in frames.added:
             kept[first : first + count] = False
         assert coded_digest(tmp_path / "film.mp4", track, kept) == frames.digest and int(kept.sum()) == frames.count
+
+
+@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.randoms(use_true_random=False), st.sampled_from(["mp4", "mkv"]))
+def test_damaged_segments_in_any_order_give_a_film_that_holds_what_came(
+    tmp_path: Path, random: Random, container: str
+) -> None:
+    video, audio = _demo("video")[0], _demo("audio")[0]
+    good = [stretch(0), demo_segment(0), demo_segment(1, 360), packed(audio), fragments(1, [video, audio])]
+    init = Parts(tmp_path).section(section([video, audio]))
+    parts = Parts(tmp_path)
+    number = 0
+    for _ in range(random.randint(1, 4)):
+        number += random.random() < 0.4
+        data = bytearray(random.choice(good))
+        fragmented = bytes(data[4:8]) == b"moof"
+        for _ in range(random.choice([0, 1, 3, 20])):
+            data[random.randrange(len(data))] = random.randrange(256)
+        if random.random() < 0.2:
+            del data[random.randrange(len(data)) :]
+        parts.add(None if random.random() < 0.1 else bytes(data), number, init=init if fragmented else None)
+
+    def output(target: Path, planned: float, labels: dict[int, TrackLabel]) -> ChosenFile:
+        return ChosenFile(target, planned, labels, About(), container)
+
+    made = assemble(parts.all, [Voice()], tmp_path / "made", random.choice([0.0, 8.0]), output)
+    if made.segments and made.frames:
+        report = Report()
+        movie = check_file(made.path, None, report, streamed=True).movie
+        if movie:
+            check_frames(made.path, movie, made.frames, report)
+        assert not {problem.code for problem in report.problems if problem.grave} - {"picture-units"}

@@ -98,7 +98,8 @@ def _assay_item(folder: Path) -> Assay:
         check_pages(media, found.report)
     else:
         for path in media:
-            checked = check_file(path, record.planned_duration, found.report)
+            streamed = record.source.kind in ("hls", "series")
+            checked = check_file(path, record.planned_duration, found.report, streamed=streamed)
             _describe(found, checked.movie, path)
     # what was missing when the item was made is still missing, whatever the file looks like
     for problem in record.problems:

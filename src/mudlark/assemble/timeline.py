@@ -14,6 +14,7 @@ import numpy as np
 
 from mudlark.media.samples import Loss, LossCode, Samples
 
+_BEFORE_ALL = -(1 << 62)  # ticks
 LEAP = 10.0  # seconds between expected and stated time from which a leap is taken for an unmarked discontinuity
 
 
@@ -159,9 +160,7 @@ class Timeline:
         samples.dts = samples.dts + ticks
         samples.pts = samples.pts + ticks
         self._tracks_of.setdefault(rendition, set()).add(samples.track)
-        last = self._last.get(samples.track)
-        if last is not None:
-            samples = self._without_repeats(samples, last)
+        samples = self._without_repeats(samples, self._last.get(samples.track, _BEFORE_ALL))
         if len(samples):
             self._last[samples.track] = int(samples.dts[-1])
             length = samples.format.sample_duration or int(np.median(np.diff(samples.dts)) if len(samples) > 1 else 0)

@@ -39,7 +39,12 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Record:
     planned, tolerance = _promised(found)
     with ThreadPoolExecutor(1, "mudlark-digest") as beside:
         hashing = beside.submit(digest, main)
-        checked = check_file(main, planned, report, tolerance) if len(made.media) == 1 else Checked("images")
+        streamed = presentation.kind in ("hls", "series")
+        checked = (
+            check_file(main, planned, report, tolerance, streamed=streamed)
+            if len(made.media) == 1
+            else Checked("images")
+        )
         digests: list[str] = []
         if made.frames:
             movie = checked.movie

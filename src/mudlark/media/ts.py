@@ -293,8 +293,12 @@ class TransportReader:
         """Copy the elementary bytes of one PID into one array, behind what was carried over for it."""
         rows = _rows(header, pid)
         rows, word = self._in_order(packets, header, rows)
-        if (word & _SCRAMBLED).any():
-            raise Refused("The transport stream is scrambled (conditional access); Mudlark does not fetch it.")
+        scrambled = (word & _SCRAMBLED) != 0
+        if scrambled.any():
+            if scrambled.sum() * 2 > len(rows):
+                raise Refused("The transport stream is scrambled (conditional access); Mudlark does not fetch it.")
+            self._lose(LossCode.PACKETS, int(scrambled.sum()))  # single ones are damaged
+            rows, word = rows[~scrambled], word[~scrambled]
         start = np.full(len(rows), 4, np.int64)
         adapted = np.flatnonzero(word & _ADAPTED)
         start[adapted] = np.minimum(5 + packets[rows[adapted], 4].astype(np.int64), PACKET)

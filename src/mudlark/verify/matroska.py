@@ -9,7 +9,7 @@ from mudlark.verify.structure import check_units
 from mudlark.verify.verdict import Report
 
 
-def check_matroska(path: Path, report: Report) -> Movie | None:
+def check_matroska(path: Path, report: Report, *, streamed: bool = False) -> Movie | None:
     """Check the file at `path`; gives its tracks, or None if there is nothing to go on with."""
     size = path.stat().st_size
     with path.open("rb", buffering=0) as file:
@@ -33,5 +33,5 @@ def check_matroska(path: Path, report: Report) -> Movie | None:
         report.passed("boxes", f"its elements fill {size:,} bytes")
         report.passed("samples", f"all {count:,} samples lie inside the clusters")
         for track in movie.tracks:
-            check_units(read, track, report)
+            check_units(read, track, report, streamed=streamed)
     return movie

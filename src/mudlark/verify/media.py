@@ -21,9 +21,11 @@ class Checked:
     contents: list[tuple[str, int]] = field(default_factory=list)
 
 
-def check_file(path: Path, planned: float | None, report: Report, tolerance: float = 0.0) -> Checked:
+def check_file(
+    path: Path, planned: float | None, report: Report, tolerance: float = 0.0, *, streamed: bool = False
+) -> Checked:
     """Look into a file. planned: seconds that the manifest promised, None if nothing did; tolerance: by how many that
-    may be off."""
+    may be off. streamed: the file was made of segments."""
     with path.open("rb") as file:
         head = file.read(65536)
     found = Checked(sniff(head))
@@ -31,11 +33,11 @@ def check_file(path: Path, planned: float | None, report: Report, tolerance: flo
         report.failed("content", "empty", f"{path.name} is empty", grave=True)
         return found
     if found.form == "mp4":
-        found.movie = check_structure(path, report)
+        found.movie = check_structure(path, report, streamed=streamed)
         if found.movie and not any(problem.grave for problem in report.problems):
             check_timeline(found.movie, planned, report, tolerance)
     elif found.form == "matroska":
-        found.movie = check_matroska(path, report)
+        found.movie = check_matroska(path, report, streamed=streamed)
         if found.movie and not any(problem.grave for problem in report.problems):
             check_timeline(found.movie, planned, report, tolerance)
     else:

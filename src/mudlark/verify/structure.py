@@ -15,10 +15,11 @@ from mudlark.media.samples import Bytes, Flags, Ints
 from mudlark.verify.verdict import Report
 
 _WINDOW = 8 << 20
+_MOST_BAD = 0.1  # share of pictures of a stream that may have come damaged
 _MOST_UNITS = 4096  # NAL units in one sample
 
 
-def check_structure(path: Path, report: Report) -> Movie | None:
+def check_structure(path: Path, report: Report, *, streamed: bool = False) -> Movie | None:
     """Check the MP4 at `path`; gives its index, or None if there is none to go on with."""
     size = path.stat().st_size
     with path.open("rb", buffering=0) as file:
@@ -60,7 +61,7 @@ def check_structure(path: Path, report: Report) -> Movie | None:
             return movie
         if _check_places(movie, media, report):
             for track in movie.tracks:
-                check_units(read, track, report)
+                check_units(read, track, report, streamed=streamed)
     return movie
 
 
@@ -98,8 +99,10 @@ def _stretches(track: TrackIndex) -> tuple[Ints, Ints]:
     return track.offsets[first], track.offsets[last] + track.sizes[last]
 
 
-def check_units(read: ReadAt, track: TrackIndex, report: Report) -> None:
-    """The NAL units of every sample add up to its size, where the codec has such units."""
+def check_units(read: ReadAt, track: TrackIndex, report: Report, *, streamed: bool = False) -> None:
+    """The NAL units of every sample add up to its size, where the codec has such units. streamed: the file was made of
+    segments, in which single pictures may have come damaged.
+    """
     codec = track.format.codec[:4]
     if codec not in ("avc1", "avc3", "hvc1", "hev1") or length_size(codec, track.format.config) != 4:
         return
@@ -117,11 +120,13 @@ def check_units(read: ReadAt, track: TrackIndex, report: Report) -> None:
         bad.extend(group[misfits(data, begins, ends)].tolist())
         at = until
     if bad:
+        first = float(track.pts[min(bad)] - track.pts.min()) / track.format.timescale
         report.failed(
             "picture-units",
             "picture-units",
-            f"The units of {len(bad):,} of {len(order):,} pictures do not add up, the first is picture {min(bad):,}",
-            grave=True,
+            f"The units of {len(bad):,} of {len(order):,} pictures do not add up, the first is picture {min(bad):,}, "
+            f"at {first:.1f} s",
+            grave=not streamed or len(bad) > _MOST_BAD * len(order),
         )
     else:
         report.passed("picture-units", f"the units of all {len(order):,} pictures add up to their sizes")

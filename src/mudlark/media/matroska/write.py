@@ -99,8 +99,7 @@ class MatroskaBuilder:
 
     def _blocks(self, samples: Samples, times: Ints) -> tuple["np.ndarray[tuple[int], np.dtype[np.uint8]]", Ints]:
         """The simple blocks of one track in a row, and where each begins."""
-        if len(times) and (times.max() > 0x7FFF or times.min() < -0x8000):
-            raise MatroskaError("Samples of one cluster lie further apart than it can say")
+        times = np.clip(times, -0x8000, 0x7FFF)  # what a broken stream claims beyond that cannot be said
         count, sizes = len(samples), samples.sizes
         begins = np.concatenate([[0], np.cumsum(sizes + _BLOCK)])
         out = np.empty(int(begins[-1]), np.uint8)
@@ -174,7 +173,7 @@ class MatroskaBuilder:
         )
 
     def _entries(self) -> bytes:
-        return element(names.TRACKS, *(self._entry(number, track) for number, track in self._tracks.items()))
+        return element(names.TRACKS, *(self._entry(number, track) for number, track in sorted(self._tracks.items())))
 
     def _entry(self, number: int, track: _Track) -> bytes:
         format, label = track.format, self.labels.get(number, TrackLabel())
