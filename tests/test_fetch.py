@@ -3,6 +3,7 @@
 import asyncio
 import hashlib
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import aclosing
 from pathlib import Path
 from threading import Event
 
@@ -163,6 +164,21 @@ def test_the_store_s_rows_suffice_to_rebuild_the_film(tmp_path: Path, trouble: T
         (b"k" * 16, "section-")
     ] * 4
     assert trouble.asked.count("/key") == trouble.asked.count("/init") == 1
+
+
+def test_a_body_without_end_is_given_up(tmp_path: Path, trouble: Trouble) -> None:
+    url = trouble.say("/0", Answer(b"x" * 3_000_000))
+
+    async def work() -> Outcome:
+        with Store(tmp_path, "target") as store:
+            async with Session(QUICK) as session:
+                engine = Engine(session, store, lambda _head: None, largest=1_000_000)
+                async with aclosing(engine.run([Job("v1", 0, Segment(0, Resource(url)))])) as outcomes:
+                    return await anext(outcomes)
+
+    outcome = asyncio.run(work())
+    assert outcome.path is None and "larger than any segment" in (outcome.problem or "")
+    assert trouble.asked == ["/0"]
 
 
 def test_one_program_at_a_time_works_on_a_store(tmp_path: Path) -> None:

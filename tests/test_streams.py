@@ -208,6 +208,16 @@ clear.m3u8
     assert mudlark("haul", url, "--into", "kept", "--rendition", "v2", "--json").json["items"][0]["verdict"] == "sound"
 
 
+def test_nothing_stays_of_what_turns_out_to_be_protected(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
+    init = (content("fragments", "film-init.mp4") or b"").replace(b"avc1\0\0\0\0\0\0", b"encv\0\0\0\0\0\0")
+    trouble.say("/init.mp4", Answer(init))
+    trouble.say("/0.m4s", Answer(content("fragments", "film-0.m4s") or b""))
+    body = b'#EXTM3U\n#EXT-X-TARGETDURATION:4\n#EXT-X-MAP:URI="init.mp4"\n#EXTINF:4,\n0.m4s\n#EXT-X-ENDLIST'
+    ran = mudlark("haul", trouble.say("/a.m3u8", Answer(body)), "--into", "kept")
+    assert ran.status == 4 and "common encryption" in ran.err
+    assert not (tmp_path / "kept").exists()
+
+
 def test_a_finished_list_without_its_end_is_read(mudlark: Run, trouble: Trouble) -> None:
     lines = ["#EXTM3U", "#EXT-X-TARGETDURATION:1"]
     for number in range(2):

@@ -105,13 +105,16 @@ class _Beside(TypedDict, total=False):
 
 @dataclass(slots=True)
 class Engine:
-    """Fetches jobs into a store. check: says what is wrong with the first bytes of a body, or None."""
+    """Fetches jobs into a store. check: says what is wrong with the first bytes of a body, or None. largest: bytes that
+    one body may have, if there is a limit.
+    """
 
     session: Session
     store: Store
     check: Check
     watch: Watch = field(default_factory=Watch)
     counts: Counts = field(default_factory=Counts)
+    largest: int | None = None
     _failed_in_a_row: int = 0
     _wholes: dict[str, asyncio.Future[Path | None]] = field(default_factory=dict)
     _sections: dict[Resource, asyncio.Task[Path]] = field(default_factory=dict)
@@ -348,6 +351,12 @@ class Engine:
             self.watch.on_bytes(len(chunk))
             chunks.append(chunk)
             held += len(chunk)
+            if self.largest is not None and incoming.bytes + held > self.largest:
+                raise NetworkError(
+                    f"{shown(answer.url)} is larger than any segment ({self.largest:,} bytes).",
+                    "If it is a film of its own, haul it by its address.",
+                    url=answer.url,
+                )
             if held >= _BLOCK:
                 checked = checked or _passes(chunks, answer, check)
                 await _in_thread(pool, incoming.write, chunks)

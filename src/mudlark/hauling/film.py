@@ -21,6 +21,7 @@ from mudlark.verify.fixity import digest
 from mudlark.verify.verdict import Problem
 
 _SPANS = frozenset({LossCode.SILENCE, LossCode.HOLE})
+_LARGEST = 2_000_000_000  # bytes of a segment, which is read into memory
 _SPLICE = 0.25  # seconds at a splice that sound may lack or have twice
 _LARGEST_COVER = 4_000_000  # bytes
 _TEXTS = frozenset({"html", "json", "xml", "hls", "dash"})  # what a server sends where it has no segment
@@ -41,7 +42,7 @@ async def make_film(work: Work, fetching: Fetching) -> Made:
     missing: list[str] = []
     texts: dict[str, list[Outcome]] = {}
     try:
-        async for outcome in fetching.outcomes(jobs_of(work), _check):
+        async for outcome in fetching.outcomes(jobs_of(work), _check, _LARGEST):
             name = outcome.job.track
             if name not in numbers:
                 texts.setdefault(name, []).append(outcome)

@@ -11,7 +11,7 @@ from dataclasses import replace
 
 from mudlark.archive.place import REPLACED, can_mend, conclude, mend, names_for, put
 from mudlark.archive.record import Note, Record, to_json
-from mudlark.errors import StorageError
+from mudlark.errors import Refused, StorageError
 from mudlark.hauling.beside import beside as find_beside
 from mudlark.hauling.beside import fetch_beside
 from mudlark.hauling.film import make_film
@@ -59,6 +59,9 @@ async def make(work: Work, name: str, state: State) -> Item:
             store.distrust((job.track, job.number) for job in jobs)
             return Item(record, None, store.folder)
         item = await asyncio.to_thread(_keep, work, record, name, state)
+    except Refused:
+        await asyncio.to_thread(store.discard)  # nothing of what is protected stays
+        raise
     except OSError as problem:
         raise StorageError(
             f"Cannot write into {store.folder}: {problem.strerror}.",

@@ -66,11 +66,11 @@ class Fetching:
         self._begun = time.monotonic()
         self._warned = False
 
-    async def outcomes(self, jobs: Sequence[Job], check: Check) -> AsyncGenerator[Outcome]:
-        """Outcomes in the order of the jobs."""
+    async def outcomes(self, jobs: Sequence[Job], check: Check, largest: int | None = None) -> AsyncGenerator[Outcome]:
+        """Outcomes in the order of the jobs. largest: bytes of one of them, if there is a limit."""
         watch = self.work.watch
         hearing = Watch(self._bytes_came, watch.on_outcome, watch.on_retry)
-        engine = Engine(self.work.session, self.work.store, check, hearing, self.counts)
+        engine = Engine(self.work.session, self.work.store, check, hearing, self.counts, largest)
         async with aclosing(engine.run(jobs)) as outcomes:
             async for outcome in outcomes:
                 self._note(outcome)
