@@ -17,7 +17,7 @@ import numpy as np
 
 from mudlark.demo.transport import AUDIO_PID, VIDEO_PID, TransportWriter, Unit
 from mudlark.media.mp4.fragment import fragment, initialization
-from mudlark.media.nal import nal_units
+from mudlark.media.picture.nal import nal_units
 from mudlark.media.ts import TransportReader
 
 SECONDS, RATE = 6, 25

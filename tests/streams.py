@@ -4,8 +4,8 @@ import numpy as np
 
 from mudlark.demo.site import media_folder
 from mudlark.demo.transport import AUDIO_PID, VIDEO_PID, Unit
-from mudlark.media.avc import PPS, SPS
-from mudlark.media.nal import nal_units
+from mudlark.media.picture.avc import PPS, SPS
+from mudlark.media.picture.nal import nal_units
 from mudlark.media.samples import batches
 from mudlark.media.ts import TransportReader
 

@@ -6,9 +6,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mudlark.errors import FormatError
-from mudlark.media.avc import configuration, parse_sps
 from mudlark.media.bits import Bits
-from mudlark.media.nal import nal_units, start_codes
+from mudlark.media.picture.avc import configuration, parse_sps
+from mudlark.media.picture.nal import nal_units, start_codes
 from tests.streams import PPS_UNIT, SPS_UNIT
 
 zeros_and_ones = st.lists(st.sampled_from([0, 0, 1, 2]), max_size=120).map(bytes)

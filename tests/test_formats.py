@@ -12,17 +12,17 @@ from mudlark.demo.repacked import encrypted, fragments, packed, section
 from mudlark.demo.streamed import content
 from mudlark.demo.transport import AAC, AUDIO_PID, AVC, VIDEO_PID, Stream, TransportWriter, Unit
 from mudlark.errors import MudlarkError
-from mudlark.media import ac3, adts, mpeg_audio
 from mudlark.media.bits import Bits
-from mudlark.media.framed import Syntax, frames
-from mudlark.media.hevc import codec_name, parse_sps
 from mudlark.media.language import packed_code, same_language, three_letters
 from mudlark.media.mp4.boxes import box, full_box
 from mudlark.media.mp4.fragments import FragmentReader
-from mudlark.media.opus import packet_duration
-from mudlark.media.packed import PackedReader, skip_tags
+from mudlark.media.picture.hevc import codec_name, parse_sps
 from mudlark.media.readers import READERS, container, reader_for
 from mudlark.media.samples import Samples
+from mudlark.media.sound import ac3, adts, mpeg_audio
+from mudlark.media.sound.framed import Syntax, frames
+from mudlark.media.sound.opus import packet_duration
+from mudlark.media.sound.packed import PackedReader, skip_tags
 from mudlark.media.ts import TransportReader
 from mudlark.media.webvtt import Cue, Subtitles, parse, write
 from tests.streams import demo_segment, pictures

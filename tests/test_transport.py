@@ -9,9 +9,9 @@ from hypothesis import strategies as st
 
 from mudlark.demo.transport import AAC, AUDIO_PID, AVC, VIDEO_PID, TransportWriter, Unit
 from mudlark.errors import MudlarkError, Refused
-from mudlark.media.adts import ADTS
-from mudlark.media.framed import FramedStream
 from mudlark.media.samples import Loss, LossCode
+from mudlark.media.sound.adts import ADTS
+from mudlark.media.sound.framed import FramedStream
 from mudlark.media.ts import PACKET, TransportError, TransportReader, align, unwrap
 from tests.streams import (
     AUDIO_FRAME,

@@ -13,13 +13,13 @@ import numpy as np
 
 from mudlark.demo.pictures import FRAME_RATE, SAMPLE_RATE, picture, planar, sound
 from mudlark.demo.transport import AUDIO_PID, VIDEO_PID, Stream, TransportWriter, Unit
-from mudlark.media.adts import ADTS, FRAME
-from mudlark.media.avc import DELIMITER, IDR, SPS
 from mudlark.media.bits import Bits
-from mudlark.media.framed import frames
 from mudlark.media.mp4.write import Mp4Builder
-from mudlark.media.nal import nal_units, unescape
+from mudlark.media.picture.avc import DELIMITER, IDR, SPS
+from mudlark.media.picture.nal import nal_units, unescape
 from mudlark.media.samples import batches
+from mudlark.media.sound.adts import ADTS, FRAME
+from mudlark.media.sound.framed import frames
 from mudlark.media.ts import TransportReader
 
 MEDIA = Path(__file__).parent.parent / "src/mudlark/demo/media"

@@ -16,7 +16,7 @@ from mudlark.assemble.sound import Filled, Filler
 from mudlark.assemble.source import Source
 from mudlark.assemble.timeline import Timeline
 from mudlark.errors import FormatError, StorageError
-from mudlark.media.inband import IN_BAND, with_parameter_sets
+from mudlark.media.picture.inband import IN_BAND, with_parameter_sets
 from mudlark.media.readers import READERS, container, reader_for
 from mudlark.media.samples import Format, Loss, LossCode, SampleReader, Samples, TrackLabel
 

@@ -12,9 +12,9 @@ import numpy as np
 
 from mudlark.demo.pages import Exhibit, Origins, page
 from mudlark.demo.repacked import encrypted, fragments, packed, samples_of, section
-from mudlark.media.adts import ADTS, audio_format
-from mudlark.media.framed import frames
 from mudlark.media.samples import Samples
+from mudlark.media.sound.adts import ADTS, audio_format
+from mudlark.media.sound.framed import frames
 
 _MEDIA = Path(str(files("mudlark.demo") / "media"))
 _SEGMENTS, _SECONDS = 6, 4

@@ -7,8 +7,8 @@ its codec registry. `config` of a Format holds the content of `config_box` (of `
 from dataclasses import dataclass
 from typing import Literal
 
-from mudlark.media import adts, opus
 from mudlark.media.samples import Format
+from mudlark.media.sound import adts, opus
 
 
 @dataclass(frozen=True, slots=True)

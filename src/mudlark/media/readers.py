@@ -7,10 +7,10 @@ from collections.abc import Callable
 
 from mudlark.errors import FormatError
 from mudlark.media.mp4.fragments import FragmentReader
-from mudlark.media.packed import READERS as PACKED
-from mudlark.media.packed import skip_tags
 from mudlark.media.samples import SampleReader
 from mudlark.media.sniff import sniff
+from mudlark.media.sound.packed import READERS as PACKED
+from mudlark.media.sound.packed import skip_tags
 from mudlark.media.ts import TransportReader
 
 READERS: dict[str, Callable[[], SampleReader]] = {"ts": TransportReader, "mp4": FragmentReader, **PACKED}

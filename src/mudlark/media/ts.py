@@ -14,16 +14,16 @@ import numpy as np
 import numpy.typing as npt
 
 from mudlark.errors import FormatError, Refused
-from mudlark.media.ac3 import AC3
-from mudlark.media.adts import ADTS
-from mudlark.media.avc import AVC
-from mudlark.media.framed import FramedStream
-from mudlark.media.hevc import HEVC
-from mudlark.media.latm import LatmStream
-from mudlark.media.mpeg_audio import MPEG_AUDIO
-from mudlark.media.nal import NalStream
-from mudlark.media.opus import OpusStream
+from mudlark.media.picture.avc import AVC
+from mudlark.media.picture.hevc import HEVC
+from mudlark.media.picture.nal import NalStream
 from mudlark.media.samples import Bytes, Flags, Ints, Loss, LossCode, Samples
+from mudlark.media.sound.ac3 import AC3
+from mudlark.media.sound.adts import ADTS
+from mudlark.media.sound.framed import FramedStream
+from mudlark.media.sound.latm import LatmStream
+from mudlark.media.sound.mpeg_audio import MPEG_AUDIO
+from mudlark.media.sound.opus import OpusStream
 
 Words = npt.NDArray[np.uint32]
 

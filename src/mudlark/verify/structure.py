@@ -8,9 +8,9 @@ from pathlib import Path
 import numpy as np
 
 from mudlark.errors import FormatError
-from mudlark.media.inband import length_size
 from mudlark.media.mp4.boxes import Box
 from mudlark.media.mp4.read import LARGEST_INDEX, Movie, ReadAt, TrackIndex, parse_movie, scan
+from mudlark.media.picture.inband import length_size
 from mudlark.media.samples import Bytes, Flags, Ints
 from mudlark.verify.verdict import Report
 

@@ -6,9 +6,9 @@ that it was read from, so that nothing it says (colours, channel layouts) is los
 """
 
 from mudlark.errors import Refused
-from mudlark.media import hevc
 from mudlark.media.codecs import codec_of
 from mudlark.media.mp4.boxes import Mp4Error, box, children, full_box, header
+from mudlark.media.picture import hevc
 from mudlark.media.samples import Format
 
 _OBJECT_TYPES = {0x40: "40", 0x66: "66", 0x67: "67", 0x68: "68", 0x69: "69", 0x6B: "6B", 0xA5: "A5", 0xA6: "A6"}

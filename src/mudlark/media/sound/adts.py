@@ -6,8 +6,8 @@ Follows ISO/IEC 14496-3 §1.A.2.2 (ADTS), §1.6.2.1 (AudioSpecificConfig) and §
 import numpy as np
 
 from mudlark.errors import FormatError
-from mudlark.media.framed import Syntax, bits_of, reserved
 from mudlark.media.samples import Bytes, Format, Ints
+from mudlark.media.sound.framed import Syntax, bits_of, reserved
 
 RATES = (96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 16000, 12000, 11025, 8000, 7350)
 _CHANNELS = (0, 1, 2, 3, 4, 5, 6, 8)

@@ -8,11 +8,11 @@ from collections.abc import Callable
 import numpy as np
 
 from mudlark.errors import FormatError
-from mudlark.media.ac3 import AC3
-from mudlark.media.adts import ADTS
-from mudlark.media.framed import FramedStream, Syntax
-from mudlark.media.mpeg_audio import MPEG_AUDIO
 from mudlark.media.samples import Loss, LossCode, Samples
+from mudlark.media.sound.ac3 import AC3
+from mudlark.media.sound.adts import ADTS
+from mudlark.media.sound.framed import FramedStream, Syntax
+from mudlark.media.sound.mpeg_audio import MPEG_AUDIO
 
 _OWNER = b"com.apple.streaming.transportStreamTimestamp\0"
 _WRAP = 1 << 33

@@ -6,8 +6,8 @@ encoders call version 2.5.
 
 import numpy as np
 
-from mudlark.media.framed import Syntax, bits_of, reserved
 from mudlark.media.samples import Bytes, Format, Ints
+from mudlark.media.sound.framed import Syntax, bits_of, reserved
 
 # kilobits a second by [version 1 or others][layer 3, 2, 1][index]
 _KBITS = np.array(

@@ -6,8 +6,8 @@ the MP4 box is the one of the registered encapsulation (dOps).
 
 import numpy as np
 
-from mudlark.media.framed import running_times
 from mudlark.media.samples import Bytes, Format, Ints, Samples
+from mudlark.media.sound.framed import running_times
 
 RATE = 48_000
 # samples of 48 kHz by the configuration of a packet (RFC 6716 §3.1): speech, both, music

@@ -10,7 +10,7 @@ import numpy as np
 
 from mudlark.errors import FormatError
 from mudlark.media.bits import Bits
-from mudlark.media.nal import CLOCK, Dialect, Picture, unescape
+from mudlark.media.picture.nal import CLOCK, Dialect, Picture, unescape
 
 IDR, SPS, PPS, DELIMITER = 5, 7, 8, 9
 _WITH_CHROMA_FIELDS = (100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135)

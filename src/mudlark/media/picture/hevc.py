@@ -10,7 +10,7 @@ import numpy as np
 
 from mudlark.errors import FormatError
 from mudlark.media.bits import Bits
-from mudlark.media.nal import Dialect, Picture, unescape
+from mudlark.media.picture.nal import Dialect, Picture, unescape
 
 VPS, SPS, PPS, DELIMITER = 32, 33, 34, 35
 _HEADER = 2  # bytes of a unit's header

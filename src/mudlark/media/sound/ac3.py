@@ -6,8 +6,8 @@ Follows ETSI TS 102 366 §4.3 and §5.3 (AC-3), Annex E §E.1.2 (E-AC-3), Annex 
 import numpy as np
 
 from mudlark.media.bits import Bits
-from mudlark.media.framed import Syntax, bits_of, reserved
 from mudlark.media.samples import Bytes, Format, Ints
+from mudlark.media.sound.framed import Syntax, bits_of, reserved
 
 _RATES = (48000, 44100, 32000)
 _KBITS = (32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 384, 448, 512, 576, 640)

@@ -6,10 +6,10 @@ Follows ISO/IEC 14496-3 §1.7 (AudioSyncStream, AudioMuxElement with one program
 import numpy as np
 
 from mudlark.errors import FormatError
-from mudlark.media.adts import FRAME, RATES
 from mudlark.media.bits import Bits
-from mudlark.media.framed import Frames, Syntax, bits_of, frames, running_times
 from mudlark.media.samples import Bytes, Format, Ints, Samples
+from mudlark.media.sound.adts import FRAME, RATES
+from mudlark.media.sound.framed import Frames, Syntax, bits_of, frames, running_times
 
 _SYNC, _HEADER = 0x2B7, 3
 _LONGEST = 0x1FFF
