@@ -1,5 +1,6 @@
 """HLS playlists: what they promise, and what makes them unusable."""
 
+import gzip
 from dataclasses import replace
 
 import pytest
@@ -300,3 +301,12 @@ def test_wishes_that_leave_nothing_are_said_with_what_there_is(wish: Wish, words
 def test_a_maker_s_own_score_decides_where_it_is_given() -> None:
     scored = tuple(replace(one, score=9.0 if one.name == "v4" else 1.0) for one in OFFER)
     assert choose(Presentation(BASE, "hls", scored))[0].rendition.name == "v4"
+
+
+def test_a_playlist_that_is_a_gzip_file_is_read_and_one_without_end_is_not() -> None:
+    body = media("#EXTINF:4,", "a.ts", "#EXT-X-ENDLIST")
+    assert len(parse(gzip.compress(body), BASE).segments) == 1
+    with pytest.raises(ManifestError, match="larger than any playlist"):
+        parse(gzip.compress(bytes(80_000_000)), BASE)
+    with pytest.raises(ManifestError, match="damaged"):
+        parse(b"\x1f\x8b\x08" + bytes(7) + b"\xff" * 20, BASE)

@@ -57,6 +57,9 @@ def test_two_languages_and_their_subtitles_come_along(
         ("audio", "en"),
     ]
     assert item["tracks"][1]["coded_digest"] != item["tracks"][2]["coded_digest"]
+    assert [(t["label"], t.get("default", True)) for t in item["tracks"][1:]] == [("Cymraeg", True), ("English", False)]
+    rows = mudlark("tracks", str(path), "--json").json["tracks"]
+    assert [(row["language"], row["label"]) for row in rows[1:]] == [("cy", "Cymraeg"), ("en", "English")]
     assert watch(tmp_path / path, [0.02, 12.02, 23.9], listen=False).counters == [0, 300, 597]
     texts = {file["language"]: file["path"] for file in item["files"] if file["role"] == "subtitle"}
     welsh = parse((tmp_path / item["folder"] / texts["cy"]).read_bytes())

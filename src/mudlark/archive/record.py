@@ -40,7 +40,9 @@ class Note(msgspec.Struct, frozen=True):
 
 
 class TrackFacts(msgspec.Struct, omit_defaults=True):
-    """What the finished file itself says of a track. bitrate: bits a second, on average.
+    """What the finished file itself says of a track. bitrate: bits a second, on average. label: its name.
+
+    default: played unless another is chosen.
 
     coded_frames, coded_digest: number and digest (XXH3, 128 bits) of the coded frames that came; file_digest: of those
     in the finished file. added: frames of silence put in.
@@ -52,6 +54,8 @@ class TrackFacts(msgspec.Struct, omit_defaults=True):
     height: int | None = None
     frame_rate: float | None = None
     language: str | None = None
+    label: str | None = None
+    default: bool = True
     channels: int | None = None
     sample_rate: int | None = None
     bitrate: int | None = None
@@ -76,6 +80,8 @@ class TrackFacts(msgspec.Struct, omit_defaults=True):
             height=form.height if video else None,
             frame_rate=round(form.timescale / usual, 3) if video and usual else None,
             language=track.language if track.language != "und" else None,
+            label=track.label or None,
+            default=track.default,
             channels=form.channels or None,
             sample_rate=form.sample_rate or None,
             bitrate=round(int(track.sizes.sum()) * 8 / length) if length else None,

@@ -17,6 +17,7 @@ from mudlark.find.judge.probe import movie_at
 from mudlark.manifest.choose import Wish, choose
 from mudlark.manifest.load import fill, is_manifest, open_presentation, refusal, wants_text
 from mudlark.manifest.model import Presentation, Rendition
+from mudlark.media.matroska.read import read_matroska
 from mudlark.media.mp4.read import Movie, parse_movie, scan
 from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
@@ -63,8 +64,13 @@ def _movie_in(path: Path) -> Movie:
             file.seek(at)
             return file.read(count)
 
-        if sniff(read(0, 65536)) != "mp4":
-            raise FormatError(f"{path} is not an MP4 file.", advice="Give an MP4 file, or the address of a playlist.")
+        form = sniff(read(0, 65536))
+        if form == "matroska":
+            return read_matroska(read, path.stat().st_size)
+        if form != "mp4":
+            raise FormatError(
+                f"{path} is no MP4 or Matroska file.", advice="Give one of these, or the address of a playlist."
+            )
         index = next((box for box in scan(read, path.stat().st_size) if box.kind == "moov"), None)
         if index is None:
             raise FormatError(f"{path} has no index (moov).", advice="It is incomplete; see `mudlark assay`.")
@@ -90,11 +96,11 @@ def _row(number: int, facts: TrackFacts) -> dict[str, Any]:
         "frame_rate": facts.frame_rate,
         "bitrate": facts.bitrate,
         "language": facts.language,
-        "label": None,
+        "label": facts.label,
         "duration": facts.duration,
         "segments": None,
         "url": None,
-        "default": None,
+        "default": facts.default,
         "channels": facts.channels,
         "range": None,
         "score": None,

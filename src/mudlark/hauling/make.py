@@ -12,8 +12,9 @@ from dataclasses import replace
 from mudlark.archive.place import REPLACED, can_mend, conclude, mend, names_for, put
 from mudlark.archive.record import Note, Record, to_json
 from mudlark.errors import Refused, StorageError
+from mudlark.find.model import Find
 from mudlark.hauling.beside import beside as find_beside
-from mudlark.hauling.beside import fetch_beside
+from mudlark.hauling.beside import fetch_beside, language_of
 from mudlark.hauling.film import make_film
 from mudlark.hauling.order import Item, Plan, State
 from mudlark.hauling.pages import make_pages
@@ -21,7 +22,9 @@ from mudlark.hauling.plain import make_plain
 from mudlark.hauling.prove import prove
 from mudlark.hauling.same import same_media
 from mudlark.hauling.work import Fetching, Made, Work, jobs_of
+from mudlark.manifest.choose import ALL, NONE, Wish
 from mudlark.manifest.model import PresentationKind
+from mudlark.media.language import same_language
 from mudlark.verify.verdict import WORTH, Verdict
 
 _MAKERS: dict[PresentationKind, Callable[[Work, Fetching], Awaitable[Made]]] = {
@@ -76,12 +79,19 @@ async def make(work: Work, name: str, state: State) -> Item:
 
 async def _fetch_beside(work: Work, stem: str) -> Made:
     """The subtitles and the poster that the page shows with the film, under names that begin with `stem`."""
-    wanted = find_beside(work.found.page, work.found.find)
+    wanted = [find for find in find_beside(work.found.page, work.found.find) if _is_wanted(find, work.found.order.wish)]
     if not wanted:
         return Made(())
     work.watch.on_step("Fetching what stands beside it")
     files, problems, notes = await fetch_beside(work.session, wanted, stem, work.store.item)
     return Made((), tuple(files), tuple(problems), tuple(notes))
+
+
+def _is_wanted(find: Find, wish: Wish) -> bool:
+    """False for subtitles in languages that were not asked for."""
+    if find.kind != "subtitle" or ALL in wish.subtitles:
+        return True
+    return NONE not in wish.subtitles and any(same_language(language_of(find) or "", one) for one in wish.subtitles)
 
 
 def _keep(work: Work, record: Record, name: str, state: State) -> Item:

@@ -37,6 +37,8 @@ def wants_text(head: bytes, kind: str) -> bool:
     """True if an answer that begins so is a page or a manifest, to be read whole. What holds NULs is no text, whatever
     its type says."""
     form = sniff(head)
+    if form == "gzip" and "mpegurl" in kind:
+        return True
     if form in ("html", "hls", "dash", "xml", "json", "text"):
         return True
     wide = head.startswith((b"\xff\xfe", b"\xfe\xff"))  # UTF-16

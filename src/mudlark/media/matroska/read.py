@@ -30,6 +30,8 @@ class _Track:
     number: int
     format: Format
     language: str
+    label: str = ""
+    default: bool = True
     sizes: list[int] = field(default_factory=list)
     offsets: list[int] = field(default_factory=list)
     times: list[int] = field(default_factory=list)
@@ -111,7 +113,9 @@ def _tracks(data: bytes, tracks: Element) -> dict[int, _Track]:
             continue
         number = _number(values.get(names.TRACK_NUMBER, b""))
         language = values.get(names.LANGUAGE_BCP47) or values.get(names.LANGUAGE, b"eng")
-        found[number] = _Track(number, _format(values, kind), language.decode("utf-8", "replace"))
+        label = values.get(names.NAME, b"").decode("utf-8", "replace")
+        default = bool(_number(values.get(names.FLAG_DEFAULT, b"\1")))
+        found[number] = _Track(number, _format(values, kind), language.decode("utf-8", "replace"), label, default)
     return found
 
 
@@ -198,4 +202,17 @@ def _index(track: _Track, ticks: int) -> TrackIndex:
     edits = [Edit(first, -1), Edit(0, first)]
     sizes, offsets = np.array(track.sizes, np.int64), np.array(track.offsets, np.int64)
     sync = np.array(track.sync, np.bool_)
-    return TrackIndex(track.number, format, sizes, offsets, dts, pts, durations, sync, edits, track.language)
+    return TrackIndex(
+        track.number,
+        format,
+        sizes,
+        offsets,
+        dts,
+        pts,
+        durations,
+        sync,
+        edits,
+        track.language,
+        track.label,
+        track.default,
+    )

@@ -168,9 +168,11 @@ class FragmentReader:
                 begin = run.begin
             end = run.begin + int(run.sizes.sum())
         pieces.append(data[begin:end])
-        described = track.format
         if track.format.type == "audio":
             sync = np.ones(len(sync), np.bool_)
+            if not track.format.sample_duration and len(dts) > 1:  # what the index did not say
+                track.format = replace(track.format, sample_duration=int(np.median(np.diff(dts))))
+        described = track.format
         return Samples(track.number, described, sizes, dts - track.edit, pts - track.edit, sync, pieces)
 
 

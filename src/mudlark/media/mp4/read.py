@@ -28,7 +28,10 @@ class Edit:
 
 @dataclass(slots=True)
 class TrackIndex:
-    """One track: its format and, a row a sample: sizes and offsets in bytes; dts, pts and durations in ticks; sync."""
+    """One track: its format and, a row a sample: sizes and offsets in bytes; dts, pts and durations in ticks; sync.
+
+    label: its name. default: played unless another is chosen.
+    """
 
     number: int
     format: Format
@@ -40,6 +43,8 @@ class TrackIndex:
     sync: Flags
     edits: list[Edit]
     language: str = "und"
+    label: str = ""
+    default: bool = True
 
     def presented(self, movie_scale: int) -> tuple[float, float]:
         """When this track begins and ends on the movie's clock, in seconds."""
@@ -163,7 +168,8 @@ class _Reader:
 
     def track(self, trak: Box, movie: Movie) -> None:
         media = self.one(trak, "mdia")
-        kind = self.content(self.one(media, "hdlr"))[8:12].decode("latin-1")
+        handler = self.content(self.one(media, "hdlr"))
+        kind = handler[8:12].decode("latin-1")
         if kind not in ("vide", "soun"):
             movie.unknown.append(kind)
             return
@@ -193,7 +199,10 @@ class _Reader:
             sync[numbers - 1] = True
         offsets = self.offsets(tables, sizes)
         edits = self.edits(trak)
-        movie.tracks.append(TrackIndex(number, form, sizes, offsets, dts, pts, durations, sync, edits, language))
+        track = TrackIndex(number, form, sizes, offsets, dts, pts, durations, sync, edits, language)
+        track.label = handler[24:].split(b"\0")[0].decode("utf-8", "replace")
+        track.default = bool(self.number(head, 3, 1) & 1)
+        movie.tracks.append(track)
 
     def sizes(self, tables: dict[str, list[Box]]) -> Ints:
         box = tables["stsz"][0]
