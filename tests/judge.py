@@ -42,22 +42,35 @@ _SEEK = """async ([time, frame]) => {
   return canvas.toDataURL('image/png').split(',')[1];
 }"""
 
+# Each look takes in the last two thirds of a second, so that a busy machine may look seldom. A beep is where it gets loud
+# after fifty quiet thousandths.
 _LISTEN = """async () => {
   const video = document.querySelector('video');
   const audio = new AudioContext();
   const analyser = audio.createAnalyser();
-  analyser.fftSize = 256;
+  analyser.fftSize = 32768;
   audio.createMediaElementSource(video).connect(analyser);
   video.currentTime = 0;
-  const heard = []; let loud = false; const wave = new Float32Array(256);
-  const timer = setInterval(() => {
+  const wave = new Float32Array(analyser.fftSize), block = Math.round(audio.sampleRate / 200);
+  const heard = [];
+  const look = () => {
+    const now = video.currentTime;
     analyser.getFloatTimeDomainData(wave);
-    const level = Math.max(...wave.map(Math.abs));
-    if (!loud && level > 0.2) heard.push(video.currentTime);
-    loud = level > 0.2;
-  }, 5);
+    let quiet = 0;
+    for (let at = 0; at + block <= wave.length; at += block) {
+      let level = 0;
+      for (let index = at; index < at + block; index++) level = Math.max(level, Math.abs(wave[index]));
+      if (level > 0.2 && quiet >= 10) {
+        const time = now - (wave.length - at) / audio.sampleRate;
+        if (time > -0.05 && !heard.some(known => Math.abs(known - time) < 0.5)) heard.push(Math.max(0, time));
+      }
+      quiet = level > 0.2 ? 0 : quiet + 1;
+    }
+  };
+  const timer = setInterval(look, 30);
   await video.play();
   await new Promise((done, fail) => { video.onended = done; video.onerror = () => fail(video.error.message); });
+  look();
   clearInterval(timer);
   return {heard, ended: video.currentTime};
 }"""
