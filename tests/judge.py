@@ -42,7 +42,7 @@ _SEEK = """async ([time, frame]) => {
   return canvas.toDataURL('image/png').split(',')[1];
 }"""
 
-# Each look takes in the last two thirds of a second, so that a busy machine may look seldom. A beep is where it gets loud
+# Each look takes in two thirds of a second, so that a busy machine may look seldom. A beep is where it gets loud
 # after fifty quiet thousandths.
 _LISTEN = """async () => {
   const video = document.querySelector('video');
