@@ -126,6 +126,13 @@ def test_what_is_missing_is_a_hole_that_is_said(mudlark: Run, site: DemoSite, tm
     assert all(abs(heard - 2 * round(heard / 2)) < 0.25 for heard in seen.heard)
 
 
+def test_wishes_of_a_plain_file_are_passed_over_and_that_is_said(mudlark: Run, site: DemoSite) -> None:
+    film = f"{site.origins.media}/films/foghorn-demonstration.mp4"
+    first = mudlark("haul", film, "--into", "kept", "--within", "100", "--container", "mkv", "--json").json["items"][0]
+    assert first["verdict"] == "sound" and "nothing-to-choose" in {note["code"] for note in first["notes"]}
+    assert mudlark("haul", film, "--into", "kept", "--json").json["items"][0]["state"] == "unchanged"
+
+
 def test_tracks_marks_what_would_be_taken(mudlark: Run, site: DemoSite) -> None:
     url = f"{site.origins.media}/shelves/languages/master.m3u8"
     rows = mudlark("tracks", url, "--languages", "cy", "--subtitles", "en", "--json").json["tracks"]

@@ -13,7 +13,7 @@ from mudlark.hauling.title import title_of
 from mudlark.manifest import numbered
 from mudlark.manifest.choose import Taken, Wish, choose
 from mudlark.manifest.load import fill, load
-from mudlark.manifest.model import Presentation
+from mudlark.manifest.model import Presentation, PresentationKind
 from mudlark.web.address import without_query
 from mudlark.web.secret import veiled, without_secrets
 from mudlark.web.session import Session
@@ -57,17 +57,28 @@ async def resolve(session: Session, order: Order, scan: PageScan, find: Find, wa
     presentation = await fill(session, presentation, [one.rendition for one in chosen])
     taken = [replace(one, rendition=presentation.named(one.rendition.name)) for one in chosen]
     page = None if scan.page.itself else scan.page
-    form = ("images" if order.as_images else "pdf") if presentation.kind == "images" else _asked(order)
-    key = identity(order.target, _address(find, page) if page else None, form)
+    key = identity(order.target, _address(find, page) if page else None, _asked(order, presentation.kind))
     title = title_of(order.target, page, find, presentation, order.title)
-    notes = _notes(order, page, find)
+    notes = (*_notes(order, page, find), *_passed_over(order, presentation.kind))
     for note in notes:
         watch.on_warning(note.message)
     return Found(order, page, find, presentation, taken, title, key, scan.recording, notes)
 
 
-def _asked(order: Order) -> str:
-    """What was asked of a stream, in one line; empty if nothing was."""
+def _passed_over(order: Order, kind: PresentationKind) -> tuple[Note, ...]:
+    """What was wished of something that has no renditions to choose from."""
+    if kind in ("hls", "series") or not _asked(order, "hls"):
+        return ()
+    text = "There are no renditions to choose from, and nothing to put into another container; it is taken as it is"
+    return (Note("nothing-to-choose", text),)
+
+
+def _asked(order: Order, kind: PresentationKind) -> str:
+    """What was asked of it, in one line; empty if nothing was that makes another item of it."""
+    if kind == "images":
+        return "images" if order.as_images else "pdf"
+    if kind == "file":
+        return ""
     wish = "" if order.wish == Wish() else repr(order.wish)
     return wish if order.container == "mp4" else f"{order.container} {wish}".strip()
 
