@@ -220,6 +220,15 @@ def test_silence_is_a_whole_raw_data_block(channels: int) -> None:
     assert bits.left < 8
 
 
+def test_silence_of_mpeg_layer_3_is_a_frame_like_its_neighbour() -> None:
+    made = mpeg_audio.silence(_mp3()[:16])
+    assert made is not None and len(made) == 192
+    (position,) = frames(np.frombuffer(made, np.uint8), mpeg_audio.MPEG_AUDIO).positions
+    assert position == 0 and mpeg_audio.audio_format(made[:4]) == mpeg_audio.audio_format(_mp3()[:4])
+    assert not any(made[4:])
+    assert mpeg_audio.silence(b"\xff\xfd\x90\0") is None  # layer 2
+
+
 def test_several_sounds_of_a_transport_stream_keep_their_languages() -> None:
     def descriptor(code: bytes) -> bytes:
         return b"\x0a\4" + code + b"\0"

@@ -13,6 +13,9 @@ from mudlark.media.codecs import silent_frame
 from mudlark.media.samples import Ints, Loss, LossCode, Samples
 
 
+_HEAD = 16  # bytes of a frame that tell its kind
+
+
 @dataclass(slots=True)
 class Filled:
     """Samples, and whether they are silence that was put in."""
@@ -60,7 +63,7 @@ class Filler:
         assert self._counted is not None
         format = following.format
         at = self._counted / format.timescale
-        silent = silent_frame(format)
+        silent = silent_frame(format, bytes(following.pieces[0][:_HEAD]))
         begin, self._counted = self._counted, self._counted + count * format.sample_duration
         seconds = count * format.sample_duration / format.timescale
         if silent is None:

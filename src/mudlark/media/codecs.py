@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from mudlark.media.samples import Format
-from mudlark.media.sound import adts, opus
+from mudlark.media.sound import adts, mpeg_audio, opus
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,8 +54,8 @@ def is_sound(name: str) -> bool:
     return codec is not None and codec.type == "audio"
 
 
-def silent_frame(format: Format) -> bytes | None:
-    """A frame of a format in which nothing is heard; None where none is known."""
+def silent_frame(format: Format, neighbour: bytes) -> bytes | None:
+    """A frame of a format in which nothing is heard; None where none is known. neighbour: how a frame of it begins."""
     codec = codec_of(format.codec)
     if codec is None:
         return None
@@ -63,4 +63,4 @@ def silent_frame(format: Format) -> bytes | None:
         return adts.silence(format.config)
     if codec.words == "Opus" and format.sample_duration == 960:
         return opus.silence()
-    return None
+    return mpeg_audio.silence(neighbour) if codec.words == "MP3" else None

@@ -237,9 +237,11 @@ def _tie(capture: Capture, page: Page) -> None:
     under_a_playlist: set[str] = set()
     for url, playlist in playlists.items():
         below = [playlists[one.url] for one in playlist.renditions if one.url in playlists]
-        segments = [segment.resource.url for one in (playlist, *below) for segment in one.segments]
+        listed = [segment for one in (playlist, *below) for segment in one.segments]
+        segments = [segment.resource.url for segment in listed]
         came = set(segments) & asked
-        under_a_playlist |= came
+        sections = {segment.init.resource.url for segment in listed if segment.init}
+        under_a_playlist |= came | (sections & asked)
         if not came or url not in finds:
             continue
         find = finds[url]
