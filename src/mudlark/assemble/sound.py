@@ -12,7 +12,6 @@ import numpy as np
 from mudlark.media.codecs import silent_frame
 from mudlark.media.samples import Ints, Loss, LossCode, Samples
 
-
 _HEAD = 16  # bytes of a frame that tell its kind
 
 
