@@ -29,10 +29,10 @@ def silence() -> bytes:
     return b"\xf8\xff\xfe"
 
 
-def audio_format(channels: int) -> Format:
-    """The format of Opus with one or two channels."""
+def audio_format(channels: int, duration: int = 960) -> Format:
+    """The format of Opus with one or two channels. duration: samples of 48 kHz in a packet."""
     config = bytes([0, channels]) + _PRE_SKIP.to_bytes(2, "big") + RATE.to_bytes(4, "big") + bytes(3)
-    return Format("audio", "opus", RATE, config, 960, channels=channels, sample_rate=RATE)
+    return Format("audio", "opus", RATE, config, duration, channels=channels, sample_rate=RATE)
 
 
 class OpusStream:
@@ -68,7 +68,8 @@ class OpusStream:
         if not packets:
             return None, rest
         if self.format is None:
-            self.format = audio_format(2 if packets[0][:1] and packets[0][0] & 4 else 1)
+            channels = 2 if packets[0][:1] and packets[0][0] & 4 else 1
+            self.format = audio_format(channels, packet_duration(packets[0]) or 960)
         sizes = np.array([len(packet) for packet in packets], np.int64)
         frame = np.searchsorted(np.array(positions, np.int64), starts)
         times, self._next = running_times(self.format, self._next, len(sizes), frame, pts)
