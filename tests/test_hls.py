@@ -240,6 +240,20 @@ def test_copies_of_a_variant_are_one_with_several_addresses() -> None:  # §6.2.
     assert len(found) == 1 and found[0].others == ("http://two.example/one.m3u8",)
 
 
+def test_pathways_are_copies_with_groups_of_their_own() -> None:  # revision §4.4.6.2
+    body = "#EXTM3U\n"
+    for host in ("one", "two"):
+        body += f"""#EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID="a-{host}",NAME="English",LANGUAGE="en",URI="http://{host}.example/en.m3u8"
+#EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID="a-{host}",NAME="Cymraeg",LANGUAGE="cy",URI="http://{host}.example/cy.m3u8"
+#EXT-X-STREAM-INF:BANDWIDTH=900000,RESOLUTION=1280x720,CODECS="avc1.64001f",AUDIO="a-{host}",PATHWAY-ID="{host}"
+http://{host}.example/v.m3u8
+"""
+    found = {one.url: one.others for one in parse(body.encode(), BASE).renditions}
+    assert found == {
+        f"http://one.example/{name}.m3u8": (f"http://two.example/{name}.m3u8",) for name in ("en", "cy", "v")
+    }
+
+
 OFFER = parse(
     b"""#EXTM3U
 #EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID="a",NAME="English",LANGUAGE="en-GB",DEFAULT=YES,URI="en.m3u8"

@@ -276,6 +276,7 @@ class _Reader:
             sound_group=given.get("AUDIO"),
             subtitle_group=given.get("SUBTITLES"),
             label=given.get("NAME"),
+            pathway=given.get("PATHWAY-ID"),
         )
 
     def on_variant(self, value: str) -> None:
@@ -437,6 +438,7 @@ class _Reader:
 def _merged(renditions: list[Rendition], within: list[Rendition]) -> list[Rendition]:
     """The renditions, copies of one under other addresses (redundant streams) as one, with what is inside of each."""
     merged: dict[tuple[object, ...], Rendition] = {}
+    copies: dict[str, str] = {}  # groups of one pathway, by those of another
     for rendition in renditions:
         inside = [sound for sound in within if sound.type == "audio" and sound.group == rendition.sound_group]
         if rendition.sound_group and inside and rendition.group is None:
@@ -451,7 +453,21 @@ def _merged(renditions: list[Rendition], within: list[Rendition]) -> list[Rendit
             merged[key] = rendition
         elif rendition.url not in (known.url, *known.others):
             merged[key] = replace(known, others=(*known.others, rendition.url))
-    return list(merged.values())
+            pairs = ((rendition.sound_group, known.sound_group), (rendition.subtitle_group, known.subtitle_group))
+            copies |= {copy: group for copy, group in pairs if copy and group and copy != group}
+    return _without_copies(list(merged.values()), copies)
+
+
+def _without_copies(renditions: list[Rendition], copies: Mapping[str, str]) -> list[Rendition]:
+    """The renditions, those in groups that are copies of others as other addresses of these."""
+    for copy in [one for one in renditions if one.group in copies]:
+        for place, one in enumerate(renditions):
+            alike = (one.type, one.language, one.label) == (copy.type, copy.language, copy.label)
+            if alike and one.group == copies[copy.group or ""]:
+                renditions[place] = replace(one, others=(*one.others, copy.url))
+                renditions.remove(copy)
+                break
+    return renditions
 
 
 def _likeness(rendition: Rendition) -> tuple[object, ...]:
@@ -471,8 +487,9 @@ def _likeness(rendition: Rendition) -> tuple[object, ...]:
         rendition.average,
         rendition.range,
         rendition.score,
-        rendition.sound_group,
-        rendition.subtitle_group,
+        # each pathway has groups of its own (revision §4.4.6.2, PATHWAY-ID)
+        None if rendition.pathway else rendition.sound_group,
+        None if rendition.pathway else rendition.subtitle_group,
         rendition.label,
     )
 

@@ -55,8 +55,8 @@ class Rendition:
     bitrate, average: bits a second, peak and average. score: how much its maker likes it (the more the better).
     range: SDR, HLG or PQ. group: of those that are alternatives. sound_group, subtitle_group: those that go with it.
     sound_within: its group of sounds has one that is inside of it; sound_default: as the default.
-    others: other playlists of the same. protected: by what, where it is. precision: seconds by which each promised
-    duration may be off.
+    pathway: the set of copies that it belongs to. others: other playlists of the same. protected: by what, where it is.
+    precision: seconds by which each promised duration may be off.
     """
 
     name: str
@@ -81,6 +81,7 @@ class Rendition:
     characteristics: tuple[str, ...] = ()
     sound_within: bool = False
     sound_default: bool = False
+    pathway: str | None = None
     others: tuple[str, ...] = ()
     protected: tuple[str, ...] = ()
     segments: tuple[Segment, ...] | None = None
