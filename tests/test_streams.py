@@ -1,12 +1,14 @@
 """The streams of the demo museum, hauled by the installed program and judged in Chromium."""
 
 import hashlib
+import io
 import json
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import pytest
+from PIL import Image
 
 from mudlark.demo.site import DemoSite
 from mudlark.demo.streamed import KEYS, STREAMED, content
@@ -252,3 +254,19 @@ part-0.ts
     assert record["source"]["manifest_notes"][0]["name"] == "date-range tide"
     film = (tmp_path / item["folder"] / item["files"][0]["path"]).read_bytes()
     assert hashlib.sha256(film).hexdigest() == item["files"][0]["sha256"]
+
+
+def test_the_page_s_poster_becomes_the_cover_of_the_film(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
+    trouble.say("/part-0.ts", Answer(content("defined", "mill-0.ts") or b""))
+    trouble.say("/film.m3u8", Answer(b"#EXTM3U\n#EXT-X-TARGETDURATION:4\n#EXTINF:4,\npart-0.ts\n#EXT-X-ENDLIST"))
+    picture = io.BytesIO()
+    Image.new("RGB", (320, 180), (24, 74, 92)).save(picture, "JPEG")
+    trouble.say("/still.jpg", Answer(picture.getvalue(), type="image/jpeg"))
+    body = b'<title>The Mill</title><video poster="/still.jpg" src="/film.m3u8"></video>'
+    item = mudlark("haul", trouble.say("/page", Answer(body, type="text/html")), "--into", "kept", "--json").json[
+        "items"
+    ][0]
+    film = (tmp_path / item["folder"] / item["files"][0]["path"]).read_bytes()
+    assert item["verdict"] == "sound" and [file["role"] for file in item["files"]].count("poster") == 1
+    assert b"covr" in film and picture.getvalue() in film and b"The Mill" in film
+    assert film.index(b"moov") < film.index(b"mdat") and len(film) < 400_000
