@@ -15,11 +15,15 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import settings
 
 from mudlark.demo.site import DemoSite
 from tests.warm import WarmProgram
 
 PROGRAM = Path(sys.executable).with_name("mudlark")
+
+settings.register_profile("calm", deadline=None)  # no test fails for being slow on a busy machine
+settings.load_profile("calm")
 
 
 @pytest.fixture(scope="session")

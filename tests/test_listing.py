@@ -7,7 +7,7 @@ import pytest
 
 from mudlark.archive.listing import COLUMNS, cell, write_listing
 from mudlark.errors import StorageError
-from mudlark.find.model import Entry
+from mudlark.find.model import ListEntry
 from mudlark.find.places.listing import entries_in, read_listing
 from tests.captures import PAGE, captured, document, entry
 
@@ -27,7 +27,7 @@ def test_every_entry_has_what_the_list_says_of_it() -> None:
     cards = "".join(_card(n) for n in range(1, 6))
     entries = entries_in(f"<body>{_MENU}<main>{cards}</main></body>", _URL)
     assert len(entries) == 5
-    assert entries[1] == Entry(
+    assert entries[1] == ListEntry(
         "Talk 2",
         "http://museum.test/talks/2",
         "A longer text on reel 2.",
@@ -64,7 +64,7 @@ def test_no_cell_begins_a_formula(text: str) -> None:
 
 
 def test_a_list_is_written_once_an_entry_and_reads_back(tmp_path: Path) -> None:
-    entries = [Entry('A "quoted", talk', "http://a.test/1", duration=20.5), Entry("=B", "http://a.test/2")]
+    entries = [ListEntry('A "quoted", talk', "http://a.test/1", duration=20.5), ListEntry("=B", "http://a.test/2")]
     assert write_listing(tmp_path / "list.csv", [*entries, entries[0]]) == 2
     with (tmp_path / "list.csv").open(encoding="utf-8", newline="") as file:
         rows = list(csv.DictReader(file))
@@ -74,4 +74,4 @@ def test_a_list_is_written_once_an_entry_and_reads_back(tmp_path: Path) -> None:
 
 def test_a_list_that_cannot_be_written_is_said(tmp_path: Path) -> None:
     with pytest.raises(StorageError):
-        write_listing(tmp_path / "no" / "list.csv", [Entry("A", "http://a.test/1")])
+        write_listing(tmp_path / "no" / "list.csv", [ListEntry("A", "http://a.test/1")])

@@ -7,17 +7,17 @@ from io import TextIOWrapper
 from pathlib import Path
 from typing import TextIO
 
-from mudlark.find.model import Entry
+from mudlark.find.model import ListEntry
 from mudlark.whole import whole_file
 
 COLUMNS = ("title", "description", "page", "media", "cover", "duration", "date")
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
-def write_listing(path: Path, entries: list[Entry], *, replace: bool = False) -> int:
+def write_listing(path: Path, entries: list[ListEntry], *, replace: bool = False) -> int:
     """Write the entries, each page once; gives their number. The file is there whole or not at all, and never written
     over another one unless that is to be replaced."""
-    once: dict[str, Entry] = {}
+    once: dict[str, ListEntry] = {}
     for entry in entries:
         once.setdefault(entry.url, entry)
     with written(path, replace=replace) as file:

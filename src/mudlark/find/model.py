@@ -139,7 +139,7 @@ class Find:
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class ListEntry:
     """One entry of a page that lists others. url: the page that it leads to. duration: seconds. date: as stated."""
 
     title: str
@@ -178,7 +178,7 @@ class Page:
     left_out: int = 0
     capture: str | None = None
     key_systems: list[str] = field(default_factory=list)
-    entries: list[Entry] = field(default_factory=list)
+    entries: list[ListEntry] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     forms: "list[Form]" = field(default_factory=list)
     walk: "list[Step]" = field(default_factory=list)

@@ -12,7 +12,7 @@ from selectolax.lexbor import LexborNode
 
 from mudlark.browser.capture import Capture
 from mudlark.find.judge.kind import kind_by_extension
-from mudlark.find.model import PLAYED, Entry
+from mudlark.find.model import PLAYED, ListEntry
 from mudlark.find.places.hidden import decode_json
 from mudlark.find.places.markup import parse
 from mudlark.find.places.metadata import objects, seconds
@@ -28,7 +28,7 @@ _MINUTES = re.compile(r"\b(\d{1,3})\s?(?:min(?:utes?|s)?)\b", re.I)
 _TITLES = ("h1", "h2", "h3", "h4", "h5", "h6", "[itemprop=name]", "[class*=title]", "strong")
 
 
-def read_listing(capture: Capture) -> list[Entry]:
+def read_listing(capture: Capture) -> list[ListEntry]:
     """The entries that the page lists, in its order; empty if it is no index page."""
     sources = [(view.source, view.url) for view in capture.views if view.source]
     if not sources:
@@ -40,7 +40,7 @@ def read_listing(capture: Capture) -> list[Entry]:
     return _enriched(entries, capture) if entries else []
 
 
-def entries_in(source: str, url: str) -> list[Entry]:
+def entries_in(source: str, url: str) -> list[ListEntry]:
     """The entries of one page's markup."""
     tree = parse(source).tree
     links: list[tuple[LexborNode, str]] = []
@@ -99,7 +99,7 @@ def _richness(group: dict[str, LexborNode]) -> int:
     return len(group) * facts // len(some)
 
 
-def _entry(node: LexborNode, target: str, base: str) -> Entry | None:
+def _entry(node: LexborNode, target: str, base: str) -> ListEntry | None:
     text = tidy(node.text(separator=" "), 2000) or ""
     title = _title(node)
     if not title:
@@ -111,7 +111,7 @@ def _entry(node: LexborNode, target: str, base: str) -> Entry | None:
     stated = moment.attributes.get("datetime") or moment.text(strip=True) if moment else None
     found = _DATE.search(text)
     date = stated if stated and not stated.startswith("P") else found[1] if found else None
-    return Entry(
+    return ListEntry(
         title=title,
         url=target,
         description=described if described and described != title else None,
@@ -157,7 +157,7 @@ def _length(text: str) -> float | None:
     return float(match[1]) * 60 if match else None
 
 
-def _enriched(entries: list[Entry], capture: Capture) -> list[Entry]:
+def _enriched(entries: list[ListEntry], capture: Capture) -> list[ListEntry]:
     """Add what JSON answers say of an entry: an object that names its title or its page."""
     known: dict[str, dict[str, Any]] = {}
     base = capture.url
@@ -171,13 +171,13 @@ def _enriched(entries: list[Entry], capture: Capture) -> list[Entry]:
     return [_with(entry, known.get(entry.url) or known.get(entry.title), base) for entry in entries]
 
 
-def _with(entry: Entry, item: dict[str, Any] | None, base: str) -> Entry:
+def _with(entry: ListEntry, item: dict[str, Any] | None, base: str) -> ListEntry:
     if not item:
         return entry
     texts = [value for value in item.values() if isinstance(value, str)]
     media = next((resolve(base, text) for text in texts if kind_by_extension(text) in PLAYED and "/" in text), None)
     number = next((v for k, v in item.items() if "duration" in k.lower() and isinstance(v, int | float)), None)
-    return Entry(
+    return ListEntry(
         entry.title,
         entry.url,
         entry.description,
