@@ -42,8 +42,8 @@ _SEEK = """async ([time, frame]) => {
   return canvas.toDataURL('image/png').split(',')[1];
 }"""
 
-# Each look takes in two thirds of a second, so that a busy machine may look seldom. A beep is where it gets loud
-# after fifty quiet thousandths.
+# Each look takes in two thirds of a second, so that a busy machine may look seldom. What is heard again within that
+# time is the same beep, met while the picture stood still. A beep is where it gets loud after fifty quiet thousandths.
 _LISTEN = """async () => {
   const video = document.querySelector('video');
   const audio = new AudioContext();
@@ -62,7 +62,7 @@ _LISTEN = """async () => {
       for (let index = at; index < at + block; index++) level = Math.max(level, Math.abs(wave[index]));
       if (level > 0.2 && quiet >= 10) {
         const time = now - (wave.length - at) / audio.sampleRate;
-        if (time > -0.05 && !heard.some(known => Math.abs(known - time) < 0.5)) heard.push(Math.max(0, time));
+        if (time > -0.05 && !heard.some(known => Math.abs(known - time) < 0.9)) heard.push(Math.max(0, time));
       }
       quiet = level > 0.2 ? 0 : quiet + 1;
     }
