@@ -65,16 +65,6 @@ class ProgressiveFile(_File):
         self._planned = planned
         self._builder = builder
         self._room: int | None = None
-        self._begin: float | None = None
-
-    def __enter__(self) -> Self:
-        self._file = os.open(self.path, os.O_RDWR | os.O_CREAT | os.O_TRUNC, 0o666)
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, problem: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        os.close(self._file)
 
     def add(self, batch: list[Samples], reached: float) -> None:
         """Append samples."""

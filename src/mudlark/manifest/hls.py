@@ -47,7 +47,8 @@ class Playlist:
     """A playlist as read: a master lists `renditions`, a media playlist `segments`.
 
     ended: the playlist says that nothing more will come. target: seconds that no segment exceeds, as stated. protected:
-    the systems that protect segments, or all of a master. steering: it names a server that says which copies to take.
+    the systems that protect segments, or all of a master. only_stills: a master
+    that lists pictures for seeking, and nothing else.
     """
 
     url: str

@@ -62,7 +62,7 @@ def open_presentation(look: Look) -> Presentation:
         if playlist.protected:
             raise refusal(look.url, playlist.protected)
         rendition = Rendition("v1", "video", look.url)
-        rendition = _filled(rendition, playlist, look.url)
+        rendition = _filled(rendition, playlist)
         if not playlist.ended and not _old(look, playlist):
             rendition = replace(rendition, segments=None)  # whether it is finished is asked when it is filled
             return Presentation(look.url, "hls", (rendition,))
@@ -105,7 +105,7 @@ async def fill(
     for one, (look, playlist) in zip(waiting, read, strict=True):
         if playlist.protected and strict:
             raise await _refusal(session, presentation, one, playlist, variables)
-        filled = _filled(one, playlist, presentation.url)
+        filled = _filled(one, playlist)
         changed[one.name] = await _with_copies(session, filled, look.url, variables)
         documents.append(Document(look.url, look.body))
         notes += playlist.notes
@@ -222,7 +222,7 @@ def refusal(url: str, systems: Sequence[str]) -> Protected:
     return Protected(f"{url} is protected by {' and '.join(systems)}.", "Mudlark does not fetch protected media.")
 
 
-def _filled(rendition: Rendition, playlist: hls.Playlist, master: str) -> Rendition:
+def _filled(rendition: Rendition, playlist: hls.Playlist) -> Rendition:
     """The rendition with the segments that its playlist lists."""
     if playlist.master:
         raise ManifestError(f"{playlist.url} is a master playlist where a media playlist was expected.")

@@ -55,11 +55,6 @@ class MatroskaBuilder:
     _written: int = 0
     _cues: list[tuple[int, int, int]] = field(default_factory=list)
 
-    @property
-    def size(self) -> int:
-        """Bytes of clusters so far."""
-        return self._written
-
     def add(self, batch: list[Samples]) -> list[memoryview]:
         """Take samples of about the same time; give the clusters to append. At most 127 tracks."""
         for samples in batch:

@@ -86,7 +86,6 @@ class PackedReader:
         return [Loss(LossCode.STRAY_BYTES, strays)] if strays > 0 else []
 
 
-SYNTAXES: dict[str, Syntax] = {"adts": ADTS, "mp3": MPEG_AUDIO, "ac3": AC3}
 READERS: dict[str, Callable[[], PackedReader]] = {
     "adts": lambda: PackedReader(ADTS),
     "mp3": lambda: PackedReader(MPEG_AUDIO),
