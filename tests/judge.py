@@ -42,37 +42,47 @@ _SEEK = """async ([time, frame]) => {
   return canvas.toDataURL('image/png').split(',')[1];
 }"""
 
-# Each look takes in two thirds of a second, so that a busy machine may look seldom. What is heard again within that
-# time is the same beep, met while the picture stood still. A beep is where it gets loud after fifty quiet thousandths.
-_LISTEN = """async () => {
+# A beep is where it gets loud after fifty quiet thousandths of a second. It is noticed where the sound is rendered, by
+# the sound's own clock, however busy the page is; the film's time belongs to it by pairs of both clocks read at once.
+_EAR = """
+registerProcessor('ear', class extends AudioWorkletProcessor {
+  quiet = 0;
+  process([[wave]]) {
+    let first = -1;
+    for (let at = 0; wave && first < 0 && at < wave.length; at++) if (Math.abs(wave[at]) > 0.2) first = at;
+    if (first < 0) this.quiet += 128;
+    else {
+      if (this.quiet > sampleRate / 20) this.port.postMessage((currentFrame + first) / sampleRate);
+      this.quiet = 0;
+    }
+    return true;
+  }
+});
+"""
+_LISTEN = """async ear => {
   const video = document.querySelector('video');
   const audio = new AudioContext();
-  const analyser = audio.createAnalyser();
-  analyser.fftSize = 32768;
-  audio.createMediaElementSource(video).connect(analyser);
+  await audio.audioWorklet.addModule(URL.createObjectURL(new Blob([ear], {type: 'text/javascript'})));
+  const listener = new AudioWorkletNode(audio, 'ear', {numberOfOutputs: 0});
+  const beeps = [], clocks = [];
+  listener.port.onmessage = message => beeps.push(message.data);
+  audio.createMediaElementSource(video).connect(listener);
   video.currentTime = 0;
-  const wave = new Float32Array(analyser.fftSize), block = Math.round(audio.sampleRate / 200);
-  const heard = [];
-  const look = () => {
-    const now = video.currentTime;
-    analyser.getFloatTimeDomainData(wave);
-    let quiet = 0;
-    for (let at = 0; at + block <= wave.length; at += block) {
-      let level = 0;
-      for (let index = at; index < at + block; index++) level = Math.max(level, Math.abs(wave[index]));
-      if (level > 0.2 && quiet >= 10) {
-        const time = now - (wave.length - at) / audio.sampleRate;
-        if (time > -0.05 && !heard.some(known => Math.abs(known - time) < 0.9)) heard.push(Math.max(0, time));
-      }
-      quiet = level > 0.2 ? 0 : quiet + 1;
-    }
-  };
-  const timer = setInterval(look, 30);
+  const look = () => clocks.push([audio.currentTime, video.currentTime]);
+  const timer = setInterval(look, 20);
   await video.play();
   await new Promise((done, fail) => { video.onended = done; video.onerror = () => fail(video.error.message); });
   look();
   clearInterval(timer);
-  return {heard, ended: video.currentTime};
+  await new Promise(done => setTimeout(done, 100));
+  const heard = beeps.map(beep => {
+    const after = clocks.findIndex(([sound]) => sound >= beep);
+    if (after < 1) return clocks.at(after)[1];
+    const [[from, begin], [to, end]] = [clocks[after - 1], clocks[after]];
+    return begin + (end - begin) * (beep - from) / (to - from);
+  });
+  const apart = (time, turn) => turn === 0 || time - heard[turn - 1] > 0.5;  // a beep that falters is one beep
+  return {heard: heard.filter(apart).map(time => Math.max(0, time)), ended: video.currentTime};
 }"""
 
 _LOAD = """() => new Promise((done, fail) => {
@@ -143,7 +153,7 @@ async def _watch(browser: Browser, address: str, times: list[float], listen: boo
         for time in times:
             picture = base64.b64decode(await page.evaluate(_SEEK, [time, _FRAME]))
             counters.append(read_counter(Image.open(io.BytesIO(picture))))
-        played: dict[str, Any] = await page.evaluate(_LISTEN) if listen else {"heard": [], "ended": 0.0}
+        played: dict[str, Any] = await page.evaluate(_LISTEN, _EAR) if listen else {"heard": [], "ended": 0.0}
     finally:
         await page.close()
     return Seen(facts["duration"], facts["width"], facts["height"], counters, played["heard"], played["ended"])

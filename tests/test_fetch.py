@@ -4,6 +4,7 @@ import asyncio
 import hashlib
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import aclosing
+from dataclasses import replace
 from pathlib import Path
 from threading import Event
 
@@ -20,7 +21,7 @@ from mudlark.web.retry import Patience
 from mudlark.web.session import Session
 from tests.conftest import Answer, Trouble
 
-QUICK = Connection(lanes=3, patience=Patience(tries=3, first=0.01, longest=0.02), stall=0.5)
+QUICK = Connection(lanes=3, patience=Patience(tries=3, first=0.01, longest=0.02), stall=20)
 
 
 def fetch(folder: Path, segments: list[Segment], connection: Connection = QUICK) -> tuple[list[Outcome], Engine]:
@@ -58,15 +59,21 @@ def test_segments_come_in_order_with_their_digests(tmp_path: Path, trouble: Trou
         Answer(status=500),
         Answer(status=429, headers={"Retry-After": "0"}),
         Answer(b"whole", cut=2),
-        Answer(b"whole", hold=3.0),
         Answer(b"<html>busy</html>"),
     ],
-    ids=["503", "500", "429", "truncated", "stalled", "error page"],
+    ids=["503", "500", "429", "truncated", "error page"],
 )
 def test_what_may_pass_is_tried_again(tmp_path: Path, trouble: Trouble, first: Answer) -> None:
     outcomes, engine = fetch(tmp_path, [Segment(0, Resource(trouble.say("/a", first, Answer(b"whole"))))])
     assert bodies(outcomes) == [b"whole"]
     assert engine.counts.retried == 1
+
+
+def test_a_server_that_falls_silent_is_asked_again(tmp_path: Path, trouble: Trouble) -> None:
+    segment = Segment(0, Resource(trouble.say("/a", Answer(b"late", hold=100), Answer(b"whole"))))
+    outcomes, engine = fetch(tmp_path, [segment], replace(QUICK, stall=1.5))
+    assert bodies(outcomes) == [b"whole"]
+    assert engine.counts.retried >= 1
 
 
 def test_a_segment_that_is_gone_does_not_stop_the_others(tmp_path: Path, trouble: Trouble) -> None:

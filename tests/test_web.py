@@ -19,7 +19,7 @@ from mudlark.web.session import Look, Session
 from tests.conftest import Answer, Trouble
 
 T = TypeVar("T")
-QUICK = Connection(patience=Patience(tries=2, first=0.01, longest=0.02), stall=0.5)
+QUICK = Connection(patience=Patience(tries=2, first=0.01, longest=0.02))
 
 
 def with_session(work: Callable[[Session], Awaitable[T]], connection: Connection = QUICK) -> T:
