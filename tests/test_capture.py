@@ -3,11 +3,11 @@
 from pathlib import Path
 from typing import Any
 
-from mudlark.find.judge.rank import rank
 from mudlark.find.model import Find, Page
 from mudlark.find.places.capture import page_in
 from mudlark.find.sift import best
 from tests.captures import MEDIA, PAGE, captured, document, entry
+from tests.pages import answered, put_in_order
 
 _MASTER = f"#EXTM3U\n#EXT-X-STREAM-INF:BANDWIDTH=1,RESOLUTION=640x360\n{MEDIA}/360p.m3u8\n"
 _LIST = "#EXTM3U\n" + "".join(f"#EXTINF:4,\npart-{n}.ts\n" for n in range(6)) + "#EXT-X-ENDLIST\n"
@@ -16,8 +16,7 @@ _HLS = "application/vnd.apple.mpegurl"
 
 def _page(folder: Path, entries: list[dict[str, Any]], views: list[dict[str, Any]] | None = None) -> Page:
     page = page_in(captured(folder, [document(), *entries], views))
-    rank(page)
-    return page
+    return put_in_order(page)
 
 
 def _segments(count: int, **given: Any) -> list[dict[str, Any]]:
@@ -82,7 +81,7 @@ def test_a_request_by_a_player_outranks_a_larger_file_that_is_only_linked(tmp_pa
     linked = document(f'<title>t</title><a href="{MEDIA}/other.mp4">other</a>')
     played = entry(f"{MEDIA}/film.mp4", "video/mp4", status=206, resourceType="media")
     page = page_in(captured(tmp_path, [linked, played]))
-    rank(page)
+    put_in_order(page)
     assert best(page).url == f"{MEDIA}/film.mp4"
 
 
@@ -96,16 +95,16 @@ def test_media_in_a_json_answer_is_found_though_nobody_asked_for_it(tmp_path: Pa
 def test_what_a_server_may_insist_on_is_kept_with_the_find_and_cookies_are_not(tmp_path: Path) -> None:
     sent = {"Referer": PAGE, "Origin": "http://museum.test", "Cookie": "a=b", "User-Agent": "Some/1", "Accept": "*/*"}
     find = best(_page(tmp_path, [entry(f"{MEDIA}/a.mp4", "video/mp4", sent=sent)]))
-    assert find.sent == {"referer": PAGE, "origin": "http://museum.test", "user-agent": "Some/1"}
+    assert find.mention.sent == {"referer": PAGE, "origin": "http://museum.test", "user-agent": "Some/1"}
 
 
 def test_an_advert_that_plays_first_in_another_hosts_frame_is_told_apart(tmp_path: Path) -> None:
     spot = entry("http://shop.test/spot.mp4", "video/mp4", frame="http://shop.test/before", resourceType="media")
     film = entry(f"{MEDIA}/film.mp4", "video/mp4", frame=PAGE, resourceType="media")
     page = page_in(captured(tmp_path, [document(), spot, film]))
-    _find(page, "http://shop.test/spot.mp4").duration = 5.0
-    _find(page, f"{MEDIA}/film.mp4").duration = 20.0
-    rank(page)
+    seconds = {"http://shop.test/spot.mp4": 5.0, f"{MEDIA}/film.mp4": 20.0}
+    page.finds = [answered(find, duration=seconds.get(find.url)) for find in page.finds]
+    put_in_order(page)
     assert [(find.role, find.url) for find in page.finds] == [
         ("main", f"{MEDIA}/film.mp4"),
         ("advert", "http://shop.test/spot.mp4"),
@@ -116,8 +115,12 @@ def test_segments_without_a_playlist_are_one_series_with_its_gaps(tmp_path: Path
     entries = [entry(f"{MEDIA}/v/{n}.bin", "video/mp2t", resourceType="xhr") for n in (3, 4, 6)]
     page = _page(tmp_path, entries)
     (find,) = page.finds
-    assert (find.role, find.members, find.missing) == ("segment", [f"{MEDIA}/v/{n}.bin" for n in (3, 4, 6)], [5])
-    rank(page)
+    assert (find.role, find.members, find.mention.missing) == (
+        "segment",
+        tuple(f"{MEDIA}/v/{n}.bin" for n in (3, 4, 6)),
+        (5,),
+    )
+    put_in_order(page)
     assert len(page.finds) == 1
 
 
@@ -193,5 +196,5 @@ def test_addresses_that_are_none_are_passed_over_and_counted(tmp_path: Path) -> 
     nowhere = entry("http://a.test/3", status=302, location="http://[bad")
     film = entry(f"{MEDIA}/a.mp4", "video/mp4", sent={"Referer": "x\r\nInjected: 1", "Origin": "http://a.test"})
     page = _page(tmp_path, [*hostile, *circle, nowhere, film], [{"url": "nonsense"}])
-    assert [(find.url, find.sent) for find in page.finds] == [(f"{MEDIA}/a.mp4", {"origin": "http://a.test"})]
+    assert [(find.url, find.mention.sent) for find in page.finds] == [(f"{MEDIA}/a.mp4", {"origin": "http://a.test"})]
     assert page.notes == ["4 requests have no address of the web, and were passed over."]

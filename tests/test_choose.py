@@ -1,10 +1,12 @@
 """Choosing: which find is hauled, what a button means, and how numbers are shown."""
 
+from dataclasses import replace
+
 import pytest
 
 from mudlark.cli.show import bits, clock, columns, life, size
 from mudlark.errors import NothingFound, UsageError
-from mudlark.find.model import Evidence, Find, Kind, Page, Role
+from mudlark.find.model import Evidence, Find, Kind, Mention, Page, Rank, Role
 from mudlark.find.places.button import find_button
 from mudlark.find.places.page import read_page
 from mudlark.find.select import Choice, Filter
@@ -14,16 +16,15 @@ URL = "http://m.example/guide/"
 
 
 def find(name: str, kind: Kind = "video", role: Role = "main", problem: str | None = None) -> Find:
-    made = Find(f"http://m.example/{name}", kind, role, evidence=[Evidence("link", "link", None, 8)])
-    made.problem = problem
-    return made
+    link = (Evidence("link", "link", None, 8),)
+    return Find(
+        Mention(url=f"http://m.example/{name}", kind=kind, evidence=link, problem=problem), rank=Rank(role=role)
+    )
 
 
 def page(*finds: Find) -> Page:
     """A page with these finds, numbered."""
-    for number, one in enumerate(finds, start=1):
-        one.number = number
-    return Page(URL, finds=list(finds))
+    return Page(URL, finds=[replace(one, rank=replace(one.rank, number=n)) for n, one in enumerate(finds, start=1)])
 
 
 PAGE = page(
@@ -82,7 +83,7 @@ def test_nothing_is_guessed_in_a_list() -> None:
 
 def test_an_advert_alone_is_not_taken_for_the_film() -> None:
     advert = find("spot.mp4", role="advert")
-    advert.advert = "it stands in the frame of an advert"
+    advert = replace(advert, rank=replace(advert.rank, advert="it stands in the frame of an advert"))
     with pytest.raises(NothingFound, match=r"is an advert, http://m.example/spot.mp4: it stands in") as caught:
         names(Choice(), page(advert))
     assert "--listen" in caught.value.advice and "--nth 1" in caught.value.advice

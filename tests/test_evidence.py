@@ -10,9 +10,7 @@ from hypothesis import strategies as st
 
 from mudlark.errors import MudlarkError
 from mudlark.find.judge.expiry import expires_at
-from mudlark.find.judge.group import group
-from mudlark.find.judge.rank import rank
-from mudlark.find.model import Find, Page
+from mudlark.find.model import Evidence, Page
 from mudlark.find.places.feed import read_feed
 from mudlark.find.places.hidden import addresses
 from mudlark.find.places.page import read_page, srcset
@@ -20,6 +18,7 @@ from mudlark.find.select import Filter, ordered
 from mudlark.find.sift import decode, page_of
 from mudlark.web.address import pasted
 from mudlark.web.session import Look
+from tests.pages import answered, named, put_in_order
 
 URL = "http://museum.example/hall/page.html"
 FILM = "http://media.example/film.mp4"
@@ -91,35 +90,42 @@ def test_a_srcset_gives_its_largest_and_ties_the_others_to_it() -> None:
         ("https://x/c.jpg", 2),
     ]
     page = read_page('<img src="/s.jpg" srcset="/s.jpg 320w, /b.jpg 1280w">', URL)
-    rank(page)
+    put_in_order(page)
     assert [(find.url[-5:], find.role) for find in page.finds] == [("b.jpg", "main"), ("s.jpg", "thumbnail")]
-    assert page.finds[0].versions == ["http://museum.example/s.jpg"]
+    assert page.finds[0].rank.versions == ("http://museum.example/s.jpg",)
 
 
 def test_a_thumbnail_that_links_to_its_full_picture_is_its_smaller_version() -> None:
     page = read_page('<a href="/full/c.jpg"><img src="/t/1.jpg"></a>', URL)
-    rank(page)
+    put_in_order(page)
     assert [(find.url[-6:], find.role) for find in page.finds] == [("/c.jpg", "main"), ("/1.jpg", "thumbnail")]
 
 
 def test_names_that_differ_only_in_a_size_are_one_picture() -> None:
     page = Page(URL)
-    page.finds = [Find(f"http://m.example/x/quay{size}.jpg", "image") for size in ("-150x150", "-1024x768", "-thumb")]
-    group(page)
-    assert [bool(find.larger) for find in page.finds] == [True, False, True]
+    page.finds = [
+        named(f"http://m.example/x/quay{size}.jpg", "image", evidence=(Evidence("link", "link", None, 8),))
+        for size in ("-150x150", "-1024x768", "-thumb")
+    ]
+    put_in_order(page)
+    assert {find.url[19:]: bool(find.rank.larger) for find in page.finds} == {
+        "quay-150x150.jpg": True,
+        "quay-1024x768.jpg": False,
+        "quay-thumb.jpg": True,
+    }
 
 
 def test_numbered_segments_become_one_line() -> None:
     script = ",".join(f'"/v/seg-{number}.ts?k={number}"' for number in range(40))
     page = read_page(f'<script>s=[{script}]; import "/lib/app.ts"</script>', URL)
-    rank(page)
+    put_in_order(page)
     assert [(find.role, find.count) for find in page.finds] == [("segment", 40)]
 
 
 def test_a_variant_that_its_master_lists_is_a_rendition() -> None:
     page = read_page('<a href="/m.m3u8">m</a><a href="/low.m3u8">l</a>', URL)
-    page.finds[0].renditions = ["http://museum.example/low.m3u8"]
-    rank(page)
+    page.finds[0] = answered(page.finds[0], renditions=("http://museum.example/low.m3u8",))
+    put_in_order(page)
     assert [(find.url[-7:], find.role) for find in page.finds] == [("/m.m3u8", "main"), ("ow.m3u8", "rendition")]
 
 
@@ -228,7 +234,7 @@ def test_link_headers_are_evidence() -> None:
 
 
 def test_filters_and_orders() -> None:
-    finds = [Find("http://a.example/1.mp4", "video", bytes=5), Find("http://b.example/2.jpg", "image", bytes=9)]
+    finds = [named("http://a.example/1.mp4", "video", bytes=5), named("http://b.example/2.jpg", "image", bytes=9)]
     assert [Filter(kinds=("image",)).passes(find) for find in finds] == [False, True]
     assert [Filter(host="A.EX").passes(find) for find in finds] == [True, False]
     assert [Filter(larger_than=6).passes(find) for find in finds] == [False, True]

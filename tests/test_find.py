@@ -4,11 +4,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mudlark.find.judge.rank import rank
 from mudlark.find.model import Find, Page
 from mudlark.find.places.metadata import seconds
 from mudlark.find.places.page import read_page
 from mudlark.find.places.script import literals, unescape
+from tests.pages import answered, put_in_order
 
 URL = "http://museum.example/film/mill?x=1"
 
@@ -20,10 +20,10 @@ def finds(source: str, url: str = URL) -> dict[str, Find]:
 def ranked(source: str, **durations: float) -> Page:
     """The page, ranked; durations by file name as if the servers had been asked."""
     page = read_page(source, URL)
-    for find in page.finds:
-        find.duration = durations.get(find.url.rpartition("/")[2].partition(".")[0])
-    rank(page)
-    return page
+    page.finds = [
+        answered(find, duration=durations.get(find.url.rpartition("/")[2].partition(".")[0])) for find in page.finds
+    ]
+    return put_in_order(page)
 
 
 def test_media_elements_sources_and_links_are_found_with_their_line() -> None:
@@ -103,8 +103,8 @@ def test_the_stated_duration_decides_between_two_films() -> None:
 <video src="/one.mp4"></video><video src="/two.mp4"></video>"""
     page = ranked(source, one=900.0, two=1201.0)
     assert page.finds[0].url.endswith("two.mp4")
-    assert any("agree with the 1200 s" in reason for reason in page.finds[0].reasons)
-    assert any("shorter than the 1200 s" in reason for reason in page.finds[1].reasons)
+    assert any("agree with the 1200 s" in reason for reason in page.finds[0].rank.reasons)
+    assert any("shorter than the 1200 s" in reason for reason in page.finds[1].rank.reasons)
 
 
 def test_a_short_film_beside_the_one_of_the_stated_length_is_an_advert() -> None:
@@ -116,7 +116,7 @@ def test_a_short_film_beside_the_one_of_the_stated_length_is_an_advert() -> None
 
 def test_the_score_is_the_sum_of_its_reasons() -> None:
     for find in ranked('<title>The mill</title><video src="/mill.mp4" poster="/thumb.jpg"></video>').finds:
-        assert find.score == sum(points for points, _ in find.why)
+        assert find.score == sum(points for points, _ in find.rank.why)
 
 
 @pytest.mark.parametrize(
@@ -147,4 +147,4 @@ markup = st.lists(
 
 @given(markup)
 def test_any_markup_is_read(parts: list[str]) -> None:
-    rank(read_page("".join(parts), URL))
+    put_in_order(read_page("".join(parts), URL))

@@ -25,9 +25,9 @@ from mudlark.browser.har import (
     write_har,
 )
 from mudlark.errors import FormatError, MudlarkError, StorageError
-from mudlark.find.judge.rank import rank
 from mudlark.find.places.capture import page_in
 from tests.captures import MEDIA, PAGE, document, entry, har, write
+from tests.pages import put_in_order
 
 # what HAR 1.2 requires of each object, and the type of each field
 _REQUIRED: dict[str, dict[str, Any]] = {
@@ -196,6 +196,6 @@ def test_damage_anywhere_is_an_error_of_ours_or_none(
     path.write_bytes(text)
     try:
         for capture in read_captures(path):
-            rank(page_in(capture))
+            put_in_order(page_in(capture))
     except MudlarkError as problem:
         assert problem.what

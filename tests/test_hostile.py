@@ -17,7 +17,6 @@ from mudlark.browser.json_stream import JsonStream
 from mudlark.errors import FormatError, MudlarkError, StorageError
 from mudlark.fetch.store import Incoming, Store
 from mudlark.find.judge.expiry import expires_at
-from mudlark.find.judge.rank import rank
 from mudlark.find.places.listing import entries_in
 from mudlark.find.places.page import read_page
 from mudlark.find.questions import Answer, read_forms, step_of
@@ -28,6 +27,7 @@ from mudlark.web.cookies import Cookie
 from mudlark.web.session import Look, Session
 from tests.captures import document, entry, har
 from tests.constructs import CONSTRUCTS
+from tests.pages import put_in_order
 
 _URL = "http://museum.test/ask"
 _TAGS = st.sampled_from(
@@ -142,7 +142,7 @@ def test_every_construct_is_read_with_bounded_work(construct: str) -> None:
     source = "<!doctype html>" + CONSTRUCTS[construct](60_000)
     page = read_page(source, "http://m.example/p")
     read_forms(source, "http://m.example/p")
-    rank(page)
+    put_in_order(page)
     assert len(page.finds) <= 5_000
 
 
@@ -163,7 +163,7 @@ def test_addresses_that_are_none_end_nothing(text: str) -> None:
 <div data-x="{text}?a=b"></div><script>a("{text}?u={text}")</script><video src="{text}"></video>
 <link rel="alternate" href="{text}">"""
     page = read_page(source, "http://m.example/p")
-    rank(page)
+    put_in_order(page)
     assert all(as_sent(find.url) for find in page.finds)
 
 

@@ -11,13 +11,13 @@ from PIL import Image
 from mudlark.assemble.bind import bind
 from mudlark.demo.pictures import leaf
 from mudlark.errors import FormatError
-from mudlark.find.judge.rank import rank
 from mudlark.find.model import Find, Page
 from mudlark.find.places.capture import page_in
 from mudlark.find.sift import best
 from mudlark.verify.content import check_content
 from mudlark.verify.verdict import Report
 from tests.captures import MEDIA, PAGE, captured, document, entry
+from tests.pages import put_in_order
 
 
 def _address(number: int, size: str = "full") -> str:
@@ -39,8 +39,7 @@ def _view(*pictures: dict[str, Any]) -> list[dict[str, Any]]:
 
 def _ranked(folder: Path, entries: list[dict[str, Any]], views: list[dict[str, Any]] | None = None) -> Page:
     page = page_in(captured(folder, [document(), *entries], views))
-    rank(page)
-    return page
+    return put_in_order(page)
 
 
 def _document(folder: Path, entries: list[dict[str, Any]], views: list[dict[str, Any]] | None = None) -> Find:
@@ -51,35 +50,35 @@ def test_leaves_are_read_in_the_order_of_their_places_on_the_page(tmp_path: Path
     """Two columns; the numbers run the other way."""
     places = [_shown(1, 710, 510), _shown(2, 702, 0), _shown(3, 4, 510), _shown(4, 0, 0)]
     find = _document(tmp_path, _asked([1, 2, 3, 4]), _view(*places))
-    assert find.members == [_address(4), _address(3), _address(2), _address(1)]
+    assert find.members == (_address(4), _address(3), _address(2), _address(1))
     assert "4 page images, in the order of the page" in [evidence.where for evidence in find.evidence]
 
 
 def test_leaves_without_places_are_read_by_their_numbers(tmp_path: Path) -> None:
     find = _document(tmp_path, _asked([10, 2, 9, 1], size="full", came={"content-length": "90000"}))
-    assert find.members == [_address(n) for n in (1, 2, 9, 10)]
-    assert find.missing == [3, 4, 5, 6, 7, 8]
+    assert find.members == tuple(_address(n) for n in (1, 2, 9, 10))
+    assert find.mention.missing == (3, 4, 5, 6, 7, 8)
 
 
 def test_a_viewer_that_shows_one_leaf_at_a_time_is_read_by_numbers(tmp_path: Path) -> None:
     """All its leaves stand in the same place, one after the other."""
     places = [_shown(n, 100) for n in (3, 1, 2)]
     find = _document(tmp_path, _asked([3, 1, 2]), _view(*places))
-    assert find.members == [_address(1), _address(2), _address(3)]
+    assert find.members == (_address(1), _address(2), _address(3))
 
 
 def test_the_full_size_is_taken_and_the_small_ones_are_no_finds(tmp_path: Path) -> None:
     entries = _asked([1, 2, 3], "small") + _asked([1, 2, 3])
     small = [_shown(n, 0, n * 100, 90, "small") for n in (1, 2, 3)]
     page = _ranked(tmp_path, entries, _view(*small, *(_shown(n, n * 800) for n in (1, 2, 3))))
-    assert [find.members for find in page.finds] == [[_address(1), _address(2), _address(3)]]
+    assert [find.members for find in page.finds] == [(_address(1), _address(2), _address(3))]
 
 
 def test_where_the_page_links_to_larger_pictures_those_are_the_leaves(tmp_path: Path) -> None:
     source = "".join(f'<a href="{MEDIA}/scan-{n}.jpg"><img src="{_address(n)}"></a>' for n in (1, 2, 3))
     views = [{"url": PAGE, "source": source, "pictures": [_shown(n, n * 800) for n in (1, 2, 3)]}]
     page = _ranked(tmp_path, _asked([1, 2, 3]), views)
-    assert [find.members for find in page.finds] == [[f"{MEDIA}/scan-{n}.jpg" for n in (1, 2, 3)]]
+    assert [find.members for find in page.finds] == [tuple(f"{MEDIA}/scan-{n}.jpg" for n in (1, 2, 3))]
 
 
 def test_thumbnails_alone_are_no_document(tmp_path: Path) -> None:

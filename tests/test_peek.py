@@ -9,10 +9,10 @@ from PIL import Image
 
 from mudlark.demo.pictures import read_counter
 from mudlark.demo.site import DemoSite, media_folder
-from mudlark.find.model import Find
 from mudlark.peek import Peek, judge
 from tests.captures import document, entry, write
 from tests.conftest import Answer, Ran, Trouble
+from tests.pages import named
 
 Run = Callable[..., Ran]
 
@@ -36,7 +36,7 @@ def _noise(seed: int) -> Image.Image:
     ],
 )
 def test_what_is_black_still_or_silent_is_said(frames: list[Image.Image], level: float, notes: list[str]) -> None:
-    one = Peek(Find("http://a.test/film.mp4", "video"), sound=True, level=level)
+    one = Peek(named("http://a.test/film.mp4", "video"), sound=True, level=level)
     judge(one, frames)
     assert one.notes == notes
 

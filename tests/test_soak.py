@@ -73,7 +73,7 @@ resource.setrlimit(resource.RLIMIT_AS, (megabytes << 20, megabytes << 20))
 markup = "<!doctype html>" + CONSTRUCTS[sys.argv[1]](size)
 page = read_page(markup, "http://m.example/p")
 read_forms(markup, "http://m.example/p")
-rank(page)
+page.finds = rank(page)
 print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10)
 """
     limits = [str(seconds), str(megabytes), str(size)]

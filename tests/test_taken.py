@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from mudlark.demo.site import DemoSite, disk_bytes, media_folder
 from mudlark.find.judge.quality import film_stem, picture_limit, picture_stem, stated_height
-from mudlark.find.judge.rank import rank, rivals
+from mudlark.find.judge.rank import rivals
 from mudlark.find.model import Find, Page
 from mudlark.find.places.page import read_page
 from mudlark.manifest import hls
@@ -17,6 +17,7 @@ from mudlark.manifest.model import Presentation
 from mudlark.web.disposition import filename
 from mudlark.web.referrer import Referrer, policy_of
 from tests.conftest import Answer, Ran, Trouble
+from tests.pages import answered, put_in_order
 
 Run = Callable[..., Ran]
 URL = "http://museum.example/film/mill"
@@ -26,11 +27,8 @@ SHOP = (media_folder() / "gift-shop.mp4").read_bytes()
 def ranked(source: str, **facts: dict[str, object]) -> Page:
     """The page, ranked; facts: what the servers said, by file name."""
     page = read_page(source, URL)
-    for find in page.finds:
-        for name, value in facts.get(find.url.rpartition("/")[2].partition(".")[0], {}).items():
-            setattr(find, name, value)
-    rank(page)
-    return page
+    page.finds = [answered(find, **facts.get(find.url.rpartition("/")[2].partition(".")[0], {})) for find in page.finds]
+    return put_in_order(page)
 
 
 def names(page: Page) -> list[str]:
@@ -61,8 +59,8 @@ def test_in_a_foreign_frame_a_length_far_from_the_stated_one_is_a_sign() -> None
     for seconds, role in ((30.0, "advert"), (1190.0, "main")):
         page = read_page('<video src="http://other.example/film.mp4"></video>', URL, frame="http://other.example/x")
         page.url, page.duration = URL, 1200.0
-        page.finds[0].duration = seconds
-        rank(page)
+        page.finds[0] = answered(page.finds[0], duration=seconds)
+        put_in_order(page)
         assert page.finds[0].role == role
 
 
@@ -112,8 +110,8 @@ def test_one_of_several_equals_is_taken_with_a_warning_that_stays(mudlark: Run, 
 )
 def test_sizes_of_one_film_are_versions_and_the_largest_is_taken(source: str) -> None:
     found = by_name(ranked(source))
-    assert found["b.mp4"].role == "main" and found["b.mp4"].versions == ["http://museum.example/a.mp4"]
-    assert found["a.mp4"].role == "rendition" and found["a.mp4"].larger == "http://museum.example/b.mp4"
+    assert found["b.mp4"].role == "main" and found["b.mp4"].rank.versions == ("http://museum.example/a.mp4",)
+    assert found["a.mp4"].role == "rendition" and found["a.mp4"].rank.larger == "http://museum.example/b.mp4"
 
 
 def test_names_that_differ_only_in_a_size_are_versions() -> None:
@@ -126,7 +124,7 @@ def test_names_that_differ_only_in_a_size_are_versions() -> None:
 def test_what_the_heads_of_the_files_say_decides() -> None:
     source = '<video><source src="/a.mp4" label="HD"><source src="/b.mp4" label="SD"></video>'
     found = by_name(ranked(source, a={"width": 320, "height": 180}, b={"width": 1280, "height": 720}))
-    assert found["a.mp4"].larger == "http://museum.example/b.mp4"
+    assert found["a.mp4"].rank.larger == "http://museum.example/b.mp4"
 
 
 def test_a_list_of_films_of_one_height_is_no_list_of_versions() -> None:
@@ -179,8 +177,8 @@ def test_a_dozen_cuts_of_one_picture_are_one_find_the_unlimited_first() -> None:
         "".join(f'<img src="{cut}">' for cut in cuts) + '<img src="/2023/mill.jpg"><img src="/2024/mill.jpg">'
     )
     assert page.finds[0].url == "http://museum.example/master/pass/wheel.jpg"
-    assert len(page.finds[0].versions) == len(cuts) - 1
-    assert len([find for find in page.finds if find.larger is None]) == 3  # years are no cuts
+    assert len(page.finds[0].rank.versions) == len(cuts) - 1
+    assert len([find for find in page.finds if find.rank.larger is None]) == 3  # years are no cuts
 
 
 def test_a_thumbnail_never_stands_above_the_full_picture() -> None:
@@ -190,7 +188,7 @@ def test_a_thumbnail_never_stands_above_the_full_picture() -> None:
     page = ranked(source, map={"bytes": 90_000})
     assert names(page) == ["map.png", "map.png"] and "/full/" in page.finds[0].url
     for find in page.finds:
-        assert sum(points for points, _ in find.why) == find.score
+        assert sum(points for points, _ in find.rank.why) == find.score
 
 
 def test_without_asking_the_page_s_own_picture_stands_above_buttons_and_beacons() -> None:
@@ -203,9 +201,8 @@ def test_without_asking_the_page_s_own_picture_stands_above_buttons_and_beacons(
 def test_what_was_not_asked_is_not_above_what_was_and_lives() -> None:
     page = read_page("".join(f'<img src="/{n}.jpg">' for n in range(6)), URL)
     page.asked = True
-    for find in page.finds[4:]:
-        find.status, find.bytes = 200, 900
-    rank(page)
+    page.finds[4:] = [answered(find, status=200, bytes=900) for find in page.finds[4:]]
+    put_in_order(page)
     assert names(page)[:2] == ["4.jpg", "5.jpg"]
 
 
@@ -248,7 +245,7 @@ def test_unfinished_addresses_stand_last_and_are_not_hauled_unasked() -> None:
 get(`/parts/${n}.mp4`); load("/get.mp4?id=" + id)</script><img src="/shell.png">"""
     page = ranked(source)
     assert names(page)[0] == "film.mp4" and page.finds[0].role == "main"
-    unfinished = [find for find in page.finds if find.hinted("unfinished")]
+    unfinished = [find for find in page.finds if find.mention.hinted("unfinished")]
     assert unfinished and all(find.role == "other" for find in unfinished)
     assert names(page)[-len(unfinished) :] == [find.url.rpartition("/")[2] for find in unfinished]
 
@@ -330,9 +327,10 @@ def test_the_last_policy_that_is_one_counts() -> None:
     assert policy_of("no-such, no-referrer, origin, later-one") == "origin"
     assert policy_of("") is None and policy_of(None) is None
     page = read_page('<meta name="referrer" content="no-referrer"><video src="/a.mp4"></video>', URL)
-    assert page.finds[0].referrer and page.finds[0].referrer.for_request(page.finds[0].url) is None
+    referrer = page.finds[0].mention.referrer
+    assert referrer and referrer.for_request(page.finds[0].url) is None
     page = read_page('<a href="/a.mp4" rel="noreferrer">x</a><a href="/b.mp4" referrerpolicy="origin">y</a>', URL)
-    assert [find.referrer.policy for find in page.finds if find.referrer] == ["no-referrer", "origin"]
+    assert [find.mention.referrer.policy for find in page.finds if find.mention.referrer] == ["no-referrer", "origin"]
 
 
 @pytest.mark.program

@@ -11,12 +11,12 @@ import pytest
 from mudlark.browser.driver import opened
 from mudlark.errors import NetworkError, UsageError
 from mudlark.find.judge.probe import ask
-from mudlark.find.model import Find
 from mudlark.together import together
 from mudlark.web.connection import Connection, header_pair
 from mudlark.web.retry import Passing, Patience, persist
 from mudlark.web.session import Look, Session
 from tests.conftest import Answer, Trouble
+from tests.pages import named
 
 T = TypeVar("T")
 QUICK = Connection(patience=Patience(tries=2, first=0.01, longest=0.02))
@@ -162,11 +162,11 @@ def test_a_mistake_while_asking_is_not_taken_for_a_server_s(monkeypatch: pytest.
     async def broken(*_: object) -> None:
         raise TypeError("a cog slipped")
 
-    monkeypatch.setattr("mudlark.find.judge.probe._look_at", broken)
+    monkeypatch.setattr("mudlark.find.judge.probe._ask", broken)
 
     async def work() -> None:
         async with Session() as session:
-            await ask(session, [Find("http://127.0.0.1:9/a.mp4", "video")])
+            await ask(session, [named("http://127.0.0.1:9/a.mp4", "video")])
 
     with pytest.raises(TypeError, match="a cog slipped"):
         asyncio.run(work())

@@ -34,7 +34,7 @@ from mudlark.manifest.model import Rendition
 from mudlark.media.mp4.read import parse_movie, scan
 from mudlark.together import together
 from mudlark.web.connection import Connection
-from mudlark.web.session import Session, request_context
+from mudlark.web.session import Session
 
 if TYPE_CHECKING:
     from playwright.async_api import BrowserContext
@@ -105,15 +105,19 @@ async def peek(session: Session, finds: list[Find], browser: Path | None = None)
     return peeks
 
 
+def _behind(session: Session, find: Find) -> Session:
+    """The session, for what the document that names a find has a browser ask for."""
+    return session.behind(find.mention.referrer, find.mention.sent)
+
+
 async def _look_at_picture(session: Session, one: Peek) -> None:
     try:
-        with request_context(one.find.referrer, one.find.sent):
-            data = bytearray()
-            async with session.open(one.find.url) as answer:
-                async for chunk in answer.chunks:
-                    data += chunk
-                    if len(data) > _LARGEST_PICTURE:
-                        raise NetworkError("A picture of more than 20 MB is not looked at.")
+        data = bytearray()
+        async with _behind(session, one.find).open(one.find.url) as answer:
+            async for chunk in answer.chunks:
+                data += chunk
+                if len(data) > _LARGEST_PICTURE:
+                    raise NetworkError("A picture of more than 20 MB is not looked at.")
         one.bytes = len(data)
         with Image.open(BytesIO(data)) as picture:
             one.width, one.height = picture.size
@@ -133,8 +137,7 @@ async def _look_at_picture(session: Session, one: Peek) -> None:
 async def _show(session: Session, stage: "_Stage", context: "BrowserContext", number: int, one: Peek) -> None:
     """Have the browser play the beginning of a find, and keep what it shows."""
     try:
-        with request_context(one.find.referrer, one.find.sent):
-            await _prepare(session, stage, number, one)
+        await _prepare(_behind(session, one.find), stage, number, one)
         seen = await asyncio.wait_for(_play(context, stage.address(number)), _PLAYING)
     except MudlarkError as problem:
         one.problem = problem.what
@@ -263,12 +266,12 @@ class _Stage:
         count = min(_PIECE, remote.left, (remote.length or _BUDGET) - first)
         data = bytearray()
         try:
-            with request_context(remote.find.referrer, remote.find.sent):
-                async with self.session.open(remote.url, span=(first, count) if remote.ranges else None) as answer:
-                    async for chunk in answer.chunks:
-                        data += chunk
-                        if len(data) >= count:
-                            break
+            session = _behind(self.session, remote.find)
+            async with session.open(remote.url, span=(first, count) if remote.ranges else None) as answer:
+                async for chunk in answer.chunks:
+                    data += chunk
+                    if len(data) >= count:
+                        break
         except MudlarkError as problem:
             raise web.HTTPBadGateway(text=problem.what) from problem
         remote.left -= len(data)

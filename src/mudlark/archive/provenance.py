@@ -71,7 +71,7 @@ def page_facts(page: Page) -> PageFacts:
 def find_facts(find: Find) -> FindFacts:
     """The find that was taken."""
     evidence = [EvidenceFacts(evidence.where, evidence.at, evidence.place) for evidence in find.evidence]
-    return FindFacts(find.url, find.kind, find.role, find.score, find.reasons, evidence)
+    return FindFacts(find.url, find.kind, find.role, find.score, find.rank.reasons, evidence)
 
 
 def walk_facts(page: Page) -> list[WalkFacts]:
@@ -82,6 +82,6 @@ def walk_facts(page: Page) -> list[WalkFacts]:
 def request_facts(session: Session, address: str, find: Find) -> RequestFacts:
     """As whom the requests for an address were made, without secrets."""
     guise = session.connection.guise
-    name = "as captured" if guise is PLAIN and "user-agent" in find.sent else guise.name
+    name = "as captured" if guise is PLAIN and "user-agent" in find.mention.sent else guise.name
     sent = session.identity(address).items()
     return RequestFacts(name, {field: veiled_field(field, value) for field, value in sent})

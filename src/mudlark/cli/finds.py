@@ -62,7 +62,9 @@ def show_page(page: Page, most: int, why: bool) -> None:
 def _line(find: Find, out: Console, *, whole: bool) -> Text:
     """What a person needs to choose, on one line of a terminal; the address is whole where it is not cut there."""
     kind = (
-        f"{find.kind} {find.form}" if find.form and find.kind in ("video", "audio", "image", "package") else find.kind
+        f"{find.kind} {find.response.format}"
+        if find.response.format and find.kind in ("video", "audio", "image", "package")
+        else find.kind
     )
     line = Text(f"{find.number:>4}  ", style="bold")
     line.append(f"{kind[:13]:<14}", style="not bold")
@@ -99,9 +101,9 @@ def _reasons(find: Find, out: Console) -> None:
     """All places that name a find, and the points of its score, added up."""
     for place in map(_place, find.evidence):
         out.print(Text(indented(place, 6), style="dim"))
-    for version in find.versions[:8]:
+    for version in find.rank.versions[:8]:
         out.print(Text(f"      also as {printable(version)}", style="dim"))
-    for points, words in find.why:
+    for points, words in find.rank.why:
         out.print(Text(f"      {points:>+5}  {words}", style="dim"))
     out.print(Text(f"      {find.score:>5}  in all", style="dim bold"))
 
@@ -139,14 +141,14 @@ def _notes(find: Find) -> list[tuple[str, str]]:
         notes.append(("cannot be had", "yellow"))
     if find.count > 1:
         notes.append((f"{find.count} {'page images' if find.kind == 'image' else 'numbered files'}", "dim"))
-    if find.missing:
-        notes.append((f"number {numbers(find.missing)} missing", "yellow"))
-    if find.versions:
-        notes.append((f"largest of {len(find.versions) + 1} versions", "dim"))
-    if find.expires is not None:
-        notes.append((life(find.expires - time.time()), "yellow"))
-    if find.width and find.height and find.kind == "image":
-        notes.append((f"{find.width}×{find.height}", "dim"))
+    if find.mention.missing:
+        notes.append((f"number {numbers(find.mention.missing)} missing", "yellow"))
+    if find.rank.versions:
+        notes.append((f"largest of {len(find.rank.versions) + 1} versions", "dim"))
+    if find.response.expires is not None:
+        notes.append((life(find.response.expires - time.time()), "yellow"))
+    if find.response.width and find.response.height and find.kind == "image":
+        notes.append((f"{find.response.width}×{find.response.height}", "dim"))
     return notes
 
 
@@ -158,7 +160,7 @@ def show_button(page: Page, button: Button) -> None:
     rows = [("", "answer", "size", "what tells it apart")]
     for number, entry in enumerate(button.pointed, start=1):
         find = entry.find
-        answer = "lives" if find.status and not find.problem else str(find.status or "none")
+        answer = "lives" if find.response.status and not find.problem else str(find.response.status or "none")
         rows.append((str(number), answer, size(find.bytes), ", ".join(entry.tells) or "–"))
     lines = list(columns(rows, right=(0, 2)))
     out.print(Text(lines[0], style="dim"))
@@ -227,26 +229,26 @@ def _find(find: Find) -> dict[str, Any]:
         "kind": find.kind,
         "role": find.role,
         "score": find.score,
-        "why": find.reasons,
+        "why": find.rank.reasons,
         "evidence": [{"place": e.place, "where": e.where, "at": e.at, "frame": e.frame} for e in find.evidence],
         "label": find.label,
         "language": find.language,
-        "status": find.status,
+        "status": find.response.status,
         "final": find.final,
         "type": find.type,
-        "form": find.form,
+        "form": find.response.format,
         "bytes": find.bytes,
-        "ranges": find.ranges,
+        "ranges": find.response.ranges,
         "duration": find.duration,
-        "width": find.width,
-        "height": find.height,
+        "width": find.response.width,
+        "height": find.response.height,
         "count": find.count,
         "members": find.members,
-        "missing": find.missing,
-        "versions": find.versions,
-        "larger": find.larger,
-        "renditions": find.renditions,
-        "expires": find.expires,
+        "missing": find.mention.missing,
+        "versions": find.rank.versions,
+        "larger": find.rank.larger,
+        "renditions": find.response.renditions,
+        "expires": find.response.expires,
         "problem": find.problem,
         "protected": find.protected,
     }

@@ -2,7 +2,7 @@
 
 import asyncio
 import time
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -106,7 +106,7 @@ def command(
             seen = await _look_at(session, addresses(urls), way, button, asking, steps)
             for page in seen.pages:
                 if many and not no_probe:
-                    await probe(session, page, MANY)
+                    page.finds = await probe(session, page.finds, MANY)
                 page.finds = ordered((find for find in page.finds if filter_.passes(find)), sort)
             if peeking:
                 from mudlark.peek import peek, worth_peeking  # needs what no other way of looking does
@@ -225,7 +225,9 @@ async def _button(session: Session, url: str, wanted: str) -> tuple[Page, Button
     if page.itself:
         raise UsageError(f"{printable(url)} is no page, so it has no buttons.", "Give the address of the page.")
     button = find_button(decode(look), page, wanted)
-    await ask(session, [entry.find for entry in button.pointed])
+    answers = await ask(session, [entry.find for entry in button.pointed])
+    for entry in button.pointed:
+        entry.find = replace(entry.find, response=answers.get(entry.find.url, entry.find.response))
     button.pointed.sort(key=lambda entry: (entry.find.problem is not None, not entry.own))
     return page, button
 
@@ -238,7 +240,7 @@ def _show_paths(seen: _Results, most: int) -> None:
     for page in seen.pages[:most]:
         labels = [label for step in page.walk for _, label in step.answered]
         find = page.finds[0] if page.finds else None
-        lasts = life(find.expires - time.time()) if find and find.expires else "–"
+        lasts = life(find.response.expires - time.time()) if find and find.response.expires else "–"
         rows.append((*labels, find.kind if find else "nothing", size(find.bytes if find else None), lasts))
     lines = list(columns(rows, right=(len(names) + 1,)))
     out.print(Text(lines[0], style="dim"))

@@ -1,6 +1,7 @@
 """What looking through a page gives: finds, with all their evidence, and what the page says of itself."""
 
-from dataclasses import dataclass, field
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Literal
 
 from mudlark.web.referrer import Referrer
@@ -66,76 +67,193 @@ class Frame:
     advert: bool = False
 
 
-@dataclass(slots=True)
-class Find:
-    """A candidate address with everything that is known of it. why: the score's parts, as (points, words).
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Mention:
+    """What the places that name an address say of it: a page, a feed, a capture.
 
-    standing: the part of the score that neither kind nor size nor name gave. advert: why it is taken for one.
-    number: its place in the ranking of the page, from 1, whatever is filtered or sorted later.
-    larger: address of the full one of which this is a smaller version; versions: the other way round. linked: the
-    larger one that the page itself ties it to. declared: height of
-    the picture in pixels, as the page declares it. language: of a subtitle.
-    members: the numbered files that this one stands for, in order; missing: numbers that should be among them.
-    sent: header fields that a browser sent with its request; referrer: the document that names it;
-    asked: the place of that request in the capture.
-    renditions: addresses that this playlist lists.
-    final: where redirects lead. bytes, duration (seconds), type, status, form (what the first bytes are), ranges and
-    width and height are what the server and the first bytes said; None while not asked. expires: Unix time.
-    problem: why it cannot be had; protected: because a key system guards it.
+    declared: height of the picture in pixels. linked: the larger one that the page itself ties it to. language: of a
+    subtitle. referrer: the document that names it. members: the numbered files that this one stands for, in order;
+    missing: numbers that should be among them. segment: it is one of many numbered ones. type, bytes, duration
+    (seconds): as stated, or as the browser of a capture was told; final, sent, asked: where redirects led it, header
+    fields of its request, and the place of that in the capture. problem: why it was not to be had then; protected:
+    because a key system guards it.
     """
 
     url: str
     kind: Kind
-    role: Role = "other"
-    number: int = 0
-    score: int = 0
-    standing: int = 0
-    advert: str | None = None
-    why: list[tuple[int, str]] = field(default_factory=list)
-    evidence: list[Evidence] = field(default_factory=list)
+    evidence: tuple[Evidence, ...] = ()
     label: str | None = None
     language: str | None = None
     declared: int | None = None
     linked: str | None = None
-    larger: str | None = None
-    versions: list[str] = field(default_factory=list)
-    members: list[str] = field(default_factory=list)
-    missing: list[int] = field(default_factory=list)
-    sent: dict[str, str] = field(default_factory=dict)
     referrer: Referrer | None = None
-    asked: int | None = None
-    renditions: list[str] = field(default_factory=list)
-    final: str | None = None
-    status: int | None = None
+    members: tuple[str, ...] = ()
+    missing: tuple[int, ...] = ()
+    segment: bool = False
     type: str | None = None
-    form: str | None = None
     bytes: int | None = None
-    ranges: bool | None = None
     duration: float | None = None
-    width: int | None = None
-    height: int | None = None
-    expires: float | None = None
+    final: str | None = None
+    sent: Mapping[str, str] = field(default_factory=dict)
+    asked: int | None = None
     problem: str | None = None
     protected: bool = False
 
-    @property
-    def count(self) -> int:
-        """How many files this stands for."""
-        return len(self.members) or 1
-
-    @property
-    def tall(self) -> int:
-        """Height of the picture in pixels: as the file says, else as the page declares; 0 if neither does."""
-        return self.height or self.declared or 0
+    def joined(self, other: "Mention") -> "Mention":
+        """Both in one: all places, and what a request was told before what a place states."""
+        evidence = self.evidence + tuple(one for one in other.evidence if one not in self.evidence)
+        came = other if other.asked else self
+        return replace(
+            self,
+            evidence=evidence,
+            label=self.label or other.label,
+            language=self.language or other.language,
+            declared=self.declared or other.declared,
+            linked=self.linked or other.linked,
+            kind=came.kind,
+            type=came.type,
+            bytes=came.bytes,
+            final=came.final,
+            sent=came.sent,
+            asked=came.asked,
+            segment=came.segment,
+            problem=came.problem,
+            protected=came.protected,
+        )
 
     def hinted(self, *hints: Hint) -> bool:
         """True if any of its places makes it one of these."""
         return any(evidence.hint in hints for evidence in self.evidence)
 
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Response:
+    """What the server and the first bytes say; all None while nobody asked.
+
+    final: where redirects lead. format: what the first bytes are. duration: seconds. renditions: addresses that this
+    manifest lists. expires: Unix time. problem: why it cannot be had; protected: because a key system guards it.
+    """
+
+    status: int | None = None
+    kind: Kind | None = None
+    final: str | None = None
+    type: str | None = None
+    format: str | None = None
+    bytes: int | None = None
+    ranges: bool | None = None
+    duration: float | None = None
+    width: int | None = None
+    height: int | None = None
+    renditions: tuple[str, ...] = ()
+    expires: float | None = None
+    problem: str | None = None
+    protected: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Rank:
+    """What the ranking concludes.
+
+    number: the place on the page, from 1, whatever is filtered or sorted later. why: the score's parts, as (points,
+    words). standing: the part of the score that neither kind nor size nor name gave. advert: why it is taken for one.
+    larger: address of the full one of which this is a smaller version; versions: the other way round.
+    """
+
+    number: int = 0
+    role: Role = "other"
+    score: int = 0
+    standing: int = 0
+    advert: str | None = None
+    why: tuple[tuple[int, str], ...] = ()
+    larger: str | None = None
+    versions: tuple[str, ...] = ()
+
     @property
     def reasons(self) -> list[str]:
         """The score's parts, each as points and words."""
         return [f"{points:+d} {words}" for points, words in self.why]
+
+
+@dataclass(frozen=True, slots=True)
+class Find:
+    """A candidate address: what is said of it, what its server answered, and what the ranking makes of both.
+
+    The properties join the first two: a server knows better than a page, and what a capture saw fail has failed.
+    """
+
+    mention: Mention
+    response: Response = Response()
+    rank: Rank = Rank()
+
+    @property
+    def url(self) -> str:
+        return self.mention.url
+
+    @property
+    def kind(self) -> Kind:
+        return self.response.kind or self.mention.kind
+
+    @property
+    def evidence(self) -> tuple[Evidence, ...]:
+        return self.mention.evidence
+
+    @property
+    def label(self) -> str | None:
+        return self.mention.label
+
+    @property
+    def language(self) -> str | None:
+        return self.mention.language
+
+    @property
+    def members(self) -> tuple[str, ...]:
+        return self.mention.members
+
+    @property
+    def count(self) -> int:
+        """How many files this stands for."""
+        return len(self.mention.members) or 1
+
+    @property
+    def final(self) -> str | None:
+        return self.mention.final if self.response.status is None else self.response.final
+
+    @property
+    def type(self) -> str | None:
+        return self.response.type or self.mention.type
+
+    @property
+    def bytes(self) -> int | None:
+        return self.mention.bytes if self.response.bytes is None else self.response.bytes
+
+    @property
+    def duration(self) -> float | None:
+        return self.response.duration or self.mention.duration
+
+    @property
+    def tall(self) -> int:
+        """Height of the picture in pixels: as the file says, else as the page declares; 0 if neither does."""
+        return self.response.height or self.mention.declared or 0
+
+    @property
+    def problem(self) -> str | None:
+        return self.mention.problem or self.response.problem
+
+    @property
+    def protected(self) -> bool:
+        return self.mention.protected or self.response.protected
+
+    @property
+    def role(self) -> Role:
+        return self.rank.role
+
+    @property
+    def number(self) -> int:
+        return self.rank.number
+
+    @property
+    def score(self) -> int:
+        return self.rank.score
 
 
 @dataclass(frozen=True, slots=True)

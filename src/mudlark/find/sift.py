@@ -2,16 +2,18 @@
 
 import re
 import time
+from collections.abc import Iterable
 from dataclasses import replace
 
 import msgspec
 
 from mudlark.errors import MudlarkError, NothingFound, Refused, UsageError
 from mudlark.find.judge.expiry import expires_at
+from mudlark.find.judge.group import fold_series
 from mudlark.find.judge.kind import FAMILIES, kind_by_extension, kind_by_type
 from mudlark.find.judge.probe import KINDS, MOST, probe
 from mudlark.find.judge.rank import rank
-from mudlark.find.model import PLAYED, Evidence, Find, Frame, Kind, Page
+from mudlark.find.model import PLAYED, Evidence, Find, Frame, Hint, Kind, Mention, Page, Response
 from mudlark.find.places.collect import Beside, Collector
 from mudlark.find.places.metadata import seconds
 from mudlark.find.places.page import read_page
@@ -22,7 +24,7 @@ from mudlark.text import sentence, tidy
 from mudlark.together import together
 from mudlark.web.address import file_part, resolve, shown
 from mudlark.web.referrer import DEFAULT, Referrer, policy_of
-from mudlark.web.session import Look, Session, request_context
+from mudlark.web.session import Look, Session
 
 DEEPEST = 3  # frames inside frames
 _MOST_FRAMES = 12
@@ -52,13 +54,12 @@ async def sift_response(session: Session, look: Look, *, asking: int = MOST) -> 
 
 async def settle(session: Session, page: Page, asking: int = MOST) -> None:
     """Rank the finds of a page, ask the servers about the likeliest, rank again by what they say, and number them."""
-    rank(page)
+    page.finds = fold_series(page.finds)
+    page.finds = rank(page)
     if asking:
-        await probe(session, page, asking)
+        page.finds = await probe(session, page.finds, asking)
         page.asked = True
-        rank(page)
-    for number, find in enumerate(page.finds, start=1):
-        find.number = number
+        page.finds = rank(page)
 
 
 async def gather(session: Session, look: Look) -> Page:
@@ -73,15 +74,12 @@ async def gather(session: Session, look: Look) -> Page:
             break
         been.add(address)
         try:
-            with request_context(Referrer(page.url, page.policy or DEFAULT)):
-                further = await session.look(address, wants_text)
+            further = await _within(session, page).look(address, wants_text)
             ahead = await _gather_one(session, further)
         except MudlarkError as problem:
             page.notes.append(f"It leads on {way} to {shown(address)}, which cannot be had: {problem.what}")
             break
-        for find in page.finds:
-            find.evidence = [replace(evidence, frame=evidence.frame or page.url) for evidence in find.evidence]
-        merge(ahead, page.finds)
+        merge(ahead, [_with_evidence(find, frame=page.url) for find in page.finds])
         ahead.notes = [*page.notes, f"{shown(page.url)} leads on {way} to {shown(ahead.url)}.", *ahead.notes]
         page = ahead
     return page
@@ -119,9 +117,15 @@ def page_of(look: Look) -> Page:
             f"{look.length or len(look.body):,} bytes of {form}).",
             "Give the address of a page, a playlist or a media file.",
         )
-    find = Find(look.url, kind, evidence=[Evidence("given", "the address given", None, 30)])
-    find.bytes, find.status, find.type = look.length, look.status, look.type or None
-    find.expires = expires_at(look.url, time.time())
+    find = Find(
+        Mention(url=look.url, kind=kind, evidence=(Evidence("given", "the address given", None, 30),)),
+        Response(
+            status=look.status,
+            type=look.type or None,
+            bytes=look.length,
+            expires=expires_at(look.url, time.time()),
+        ),
+    )
     return Page(look.url, tidy(file_part(look.url).rpartition(".")[0]), finds=[find], itself=True)
 
 
@@ -165,25 +169,27 @@ def _link_headers(look: Look, page: Page) -> None:
         if set(given.get("rel", "").lower().split()) & {"preload", "enclosure", "alternate"}:
             kind = kind_by_type(given.get("type")) or FAMILIES.get(given.get("as", ""))
             into.add(match[1], kind, "header", "Link header", 12)
-    merge(page, list(into.finds.values()))
+    merge(page, into.finds())
 
 
-def merge(page: Page, finds: list[Find]) -> None:
-    """Add finds to a page; the same address gains evidence."""
+def merge(page: Page, finds: Iterable[Find]) -> None:
+    """Add finds to a page; what is known of the same address is joined."""
     known = {find.url: find for find in page.finds}
     for find in finds:
-        if find.url in known:
-            mine = known[find.url]
-            mine.evidence += [evidence for evidence in find.evidence if evidence not in mine.evidence]
-            mine.label, mine.language = mine.label or find.label, mine.language or find.language
-            mine.declared, mine.linked = mine.declared or find.declared, mine.linked or find.linked
-            if find.asked:
-                mine.asked, mine.sent, mine.final = find.asked, find.sent, find.final
-                mine.kind, mine.type, mine.bytes, mine.problem = find.kind, find.type, find.bytes, find.problem
-                mine.role = find.role
-        else:
-            page.finds.append(find)
-            known[find.url] = find
+        mine = known.get(find.url)
+        known[find.url] = replace(mine, mention=mine.mention.joined(find.mention)) if mine else find
+    page.finds = list(known.values())
+
+
+def _with_evidence(find: Find, *, frame: str | None = None, hint: Hint | None = None) -> Find:
+    """The find with its places in a frame, where they are in none, or with another hint."""
+    evidence = tuple(replace(one, frame=one.frame or frame, hint=hint or one.hint) for one in find.evidence)
+    return replace(find, mention=replace(find.mention, evidence=evidence))
+
+
+def _within(session: Session, page: Page) -> Session:
+    """The session, for what a page names."""
+    return session.behind(Referrer(page.url, page.policy or DEFAULT))
 
 
 async def _follow(session: Session, page: Page) -> None:
@@ -209,21 +215,21 @@ async def _follow(session: Session, page: Page) -> None:
 async def _frame(session: Session, inside: Page, frame: Frame) -> Page | None:
     """What a frame inside a page holds; a frame that cannot be had is passed over, as a browser does."""
     try:
-        with request_context(Referrer(inside.url, inside.policy or DEFAULT)):
-            look = await session.look(frame.url, wants_text)
+        look = await _within(session, inside).look(frame.url, wants_text)
         if sniff(look.body) == "html" and not is_manifest(look):
             policy = policy_of(look.headers.get("referrer-policy"))
             page = read_page(decode(look), look.url, frame=look.url, policy=policy)
         else:
             page = page_of(look)
-            for find in page.finds:
-                find.evidence = [Evidence("frame", frame.where, None, 20)]
-                find.referrer = Referrer(inside.url, inside.policy or DEFAULT)
+            named = (Evidence("frame", frame.where, None, 20),)
+            referrer = Referrer(inside.url, inside.policy or DEFAULT)
+            page.finds = [
+                replace(find, mention=replace(find.mention, evidence=named, referrer=referrer)) for find in page.finds
+            ]
     except MudlarkError:
         return None
     if frame.advert:
-        for find in page.finds:
-            find.evidence = [replace(evidence, hint="advert") for evidence in find.evidence]
+        page.finds = [_with_evidence(find, hint="advert") for find in page.finds]
     return page
 
 
@@ -246,7 +252,7 @@ async def _oembed(session: Session, page: Page, address: str) -> list[Frame]:
     for name in ("url", "thumbnail_url"):
         if name in text:
             into.add(text[name], "image", "metadata", f"oEmbed {name}", 3, Beside(hint="thumbnail"))
-    merge(page, list(into.finds.values()))
+    merge(page, into.finds())
     return [Frame(frame.url, "oEmbed markup") for frame in inner.frames if resolve(page.url, frame.url)]
 
 
@@ -310,7 +316,7 @@ def best(page: Page) -> Find:
     adverts = [find for find in alive if find.role == "advert"]
     if adverts:
         raise NothingFound(
-            f"The only film on {shown(page.url)} is an advert, {shown(adverts[0].url)}: {adverts[0].advert}.",
+            f"The only film on {shown(page.url)} is an advert, {shown(adverts[0].url)}: {adverts[0].rank.advert}.",
             _ADVERT_ADVICE[page.capture is not None].format(adverts[0].number),
             url=adverts[0].url,
         )

@@ -18,7 +18,7 @@ from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
 from mudlark.web.connection import Connection
 from mudlark.web.referrer import Referrer
-from mudlark.web.session import Look, Session, request_context
+from mudlark.web.session import Look, Session
 
 MOST_WALKS = 64
 
@@ -93,10 +93,10 @@ async def _paths(connection: Connection, url: str, answers: tuple[Answer, ...]) 
 
 async def _send(session: Session, look: Look, step: Step) -> Look:
     parts = urlsplit(look.url)
-    with request_context(Referrer(look.url), {"origin": f"{parts.scheme}://{parts.netloc}"}):
-        if step.method == "GET":
-            return await session.look(step.url, wants_text)
-        return await session.send(step.url, step.fields, multipart=step.multipart)
+    behind = session.behind(Referrer(look.url), {"origin": f"{parts.scheme}://{parts.netloc}"})
+    if step.method == "GET":
+        return await behind.look(step.url, wants_text)
+    return await behind.send(step.url, step.fields, multipart=step.multipart)
 
 
 def _unasked(look: Look, forms: Sequence[Form], answer: Answer) -> UsageError:

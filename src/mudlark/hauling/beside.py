@@ -12,7 +12,7 @@ from mudlark.verify.content import PICTURES
 from mudlark.verify.fixity import digest
 from mudlark.verify.verdict import Problem
 from mudlark.web.address import file_part, shown
-from mudlark.web.session import Session, request_context
+from mudlark.web.session import Session
 
 _LANGUAGE = re.compile(r"^[A-Za-z]{2,3}(?:[-_][A-Za-z0-9]{2,8}){0,2}$")
 _IN_NAME = re.compile(r"(?:^|[._-])([a-z]{2,3}(?:-[A-Za-z]{2,4})?)\.(?:vtt|srt|ttml|dfxp)$")
@@ -32,10 +32,10 @@ def beside(page: Page | None, find: Find) -> list[Find]:
         return bool(items & {evidence.item for evidence in other.evidence if evidence.item})
 
     subtitles = [other for other in page.finds if other.kind == "subtitle" and (alone or belongs(other))]
-    pictures = [other for other in page.finds if other.kind == "image" and other.hinted("poster", "thumbnail")]
+    pictures = [other for other in page.finds if other.kind == "image" and other.mention.hinted("poster", "thumbnail")]
     near = [other for other in pictures if belongs(other)]
     posters = near or (pictures if alone else [])
-    posters.sort(key=lambda other: (not other.hinted("poster"), other.larger is not None, -other.score))
+    posters.sort(key=lambda other: (not other.mention.hinted("poster"), other.rank.larger is not None, -other.score))
     return subtitles[:_MOST] + posters[:1]
 
 
@@ -58,8 +58,8 @@ async def fetch_beside(
     for find in finds:
         poster = find.kind == "image"
         try:
-            with request_context(find.referrer, find.sent):
-                body = (await session.look(find.url, lambda _head, _type: True)).body
+            behind = session.behind(find.mention.referrer, find.mention.sent)
+            body = (await behind.look(find.url, lambda _head, _type: True)).body
             form = sniff(body)
             if poster and form not in PICTURES:
                 raise MudlarkError(f"{shown(find.url)} is {form}, and no picture that is known.")

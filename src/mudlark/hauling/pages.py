@@ -33,7 +33,7 @@ async def make_pages(work: Work, fetching: Fetching) -> Made:
             "If the links have expired, open the page anew and haul again.",
         )
     work.watch.on_step("Assembling")
-    if missing := work.found.find.missing:
+    if missing := work.found.find.mention.missing:
         numbers = ", ".join(map(str, missing[:20]))
         problems.append(Problem("page-missing", f"Number {numbers} of the series of page images is not on the page"))
     report = Report()

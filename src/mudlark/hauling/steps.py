@@ -26,7 +26,7 @@ from mudlark.hauling.work import Work
 from mudlark.verify.verdict import Verdict
 from mudlark.web.address import shown, without_query
 from mudlark.web.secret import without_secrets
-from mudlark.web.session import Changed, Session, request_context
+from mudlark.web.session import Changed, Session
 
 _DIED = frozenset({403, 404, 410})  # what a link answers that is no longer good
 _WALKS = 3  # times that the way through questions is walked at most
@@ -65,7 +65,7 @@ async def _take(session: Session, order: Order, watch: HaulWatch) -> tuple[PageS
         try:
             return scan, await _chosen(session, order, scan.page)
         except NothingFound:
-            if not order.means.answers or not any(find.status in _DIED for find in scan.page.finds):
+            if not order.means.answers or not any(find.response.status in _DIED for find in scan.page.finds):
                 raise
     scan = await look(session, order.target, order.means, watch=watch.listening)
     return scan, await _chosen(session, order, scan.page)
@@ -73,7 +73,7 @@ async def _take(session: Session, order: Order, watch: HaulWatch) -> tuple[PageS
 
 async def _chosen(session: Session, order: Order, page: Page) -> list[Find]:
     if order.choice.wanted.larger_than is not None:
-        await probe(session, page, MANY)
+        page.finds = await probe(session, page.finds, MANY)
     return page.finds[:1] if page.itself and not order.choice.made else order.choice.take(page)
 
 
@@ -97,7 +97,7 @@ async def _haul_living(session: Session, order: Order, scan: PageScan, find: Fin
 
 
 def _expired(find: Find) -> bool:
-    return find.expires is not None and find.expires <= time.time()
+    return find.response.expires is not None and find.response.expires <= time.time()
 
 
 def _same(find: Find, page: Page) -> Find | None:
@@ -112,11 +112,11 @@ def _same(find: Find, page: Page) -> Find | None:
 async def _haul_find(session: Session, order: Order, scan: PageScan, find: Find, watch: HaulWatch) -> Item:
     """One find; when it changes on the server while it is fetched, it is fetched anew, once."""
     started = now()
-    with request_context(find.referrer, find.sent):
-        try:
-            return await _haul_found(session, await resolve(session, order, scan, find, watch), watch, started)
-        except Changed:
-            return await _haul_found(session, await resolve(session, order, scan, find, watch), watch, started)
+    behind = session.behind(find.mention.referrer, find.mention.sent)
+    try:
+        return await _haul_found(behind, await resolve(behind, order, scan, find, watch), watch, started)
+    except Changed:
+        return await _haul_found(behind, await resolve(behind, order, scan, find, watch), watch, started)
 
 
 async def _haul_found(session: Session, found: Found, watch: HaulWatch, started: str) -> Item:

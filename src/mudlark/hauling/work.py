@@ -99,7 +99,7 @@ class Fetching:
     def _mind_expiry(self) -> None:
         """Warn, once, when the link will not live until everything is fetched at the speed seen so far."""
         found = self.work.found
-        expires, since = found.find.expires, time.monotonic() - self._begun
+        expires, since = found.find.response.expires, time.monotonic() - self._begun
         length = found.presentation.facts.length
         if expires is None or self._warned or since < 1.0:
             return

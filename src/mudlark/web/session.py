@@ -5,12 +5,12 @@ into NetworkError (for good) or Passing (worth another try), with words for peop
 """
 
 import asyncio
+import copy
 import logging
 import ssl
 import time
-from collections.abc import AsyncIterator, Callable, Iterable, Iterator, Mapping, Sequence
-from contextlib import asynccontextmanager, contextmanager
-from contextvars import ContextVar
+from collections.abc import AsyncIterator, Callable, Iterable, Mapping, Sequence
+from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from types import TracebackType
 from typing import Self
@@ -95,26 +95,6 @@ class _Meter:
             await asyncio.sleep(self._free_at - now)
 
 
-@dataclass(frozen=True, slots=True)
-class _Context:
-    referrer: Referrer | None
-    headers: Mapping[str, str]
-
-
-_CONTEXT: ContextVar[_Context | None] = ContextVar("request_context", default=None)
-
-
-@contextmanager
-def request_context(referrer: Referrer | None, headers: Mapping[str, str] | None = None) -> Iterator[None]:
-    """Send the Referer of a document with the requests made inside, as its policy says for each address, and these
-    headers too, unless the user gave others of the same name."""
-    token = _CONTEXT.set(_Context(referrer, headers or {}))
-    try:
-        yield
-    finally:
-        _CONTEXT.reset(token)
-
-
 class Session:
     """Use as `async with Session(connection) as session`."""
 
@@ -127,6 +107,8 @@ class Session:
         self._hints: dict[str, frozenset[str]] = {}
         self._client: aiohttp.ClientSession | None = None
         self._jar: CookieJar | None = None
+        self._referrer: Referrer | None = None
+        self._beside: dict[str, str] = {}
 
     def identity(self, address: str, *, page: bool = False) -> dict[str, str]:
         """The headers that say who asks, as a request for this address carries them. page: it may be one."""
@@ -136,15 +118,21 @@ class Session:
         own = {"User-Agent": guise.user_agent, **guise.headers(address, asked_for)}
         if not page:
             own["Accept"] = "*/*"
-        beside = {}
-        if around := _CONTEXT.get():
-            beside = {name.title(): value for name, value in around.headers.items()}
-            if "Referer" not in beside and around.referrer and (value := around.referrer.for_request(address)):
-                beside["Referer"] = value
+        beside = dict(self._beside)
+        if "Referer" not in beside and self._referrer and (value := self._referrer.for_request(address)):
+            beside["Referer"] = value
         if guise is not PLAIN:
             beside.pop("User-Agent", None)
         chosen = {name.lower() for name in given}
         return {name: value for name, value in {**own, **beside}.items() if name.lower() not in chosen} | given
+
+    def behind(self, referrer: Referrer | None, headers: Mapping[str, str] | None = None) -> "Session":
+        """This session, for what a document names: requests carry the Referer that its policy gives each address, and
+        these headers too, unless the user gave others of the same name."""
+        session = copy.copy(self)
+        session._referrer = referrer
+        session._beside = {name.title(): value for name, value in (headers or {}).items()}
+        return session
 
     def remember(self, address: str, look: Look) -> None:
         """Have an answer at hand that came another way, for when the address is looked at."""

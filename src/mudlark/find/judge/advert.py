@@ -60,11 +60,12 @@ def _in_foreign_frames(find: Find, page: Page) -> bool:
 def _played_before(find: Find, page: Page) -> bool:
     """True if only frames of another host asked for this, and a longer one was asked for later by others."""
     frames = {evidence.frame for evidence in find.evidence}
-    if not find.asked or not find.duration or not _in_foreign_frames(find, page):
+    asked = find.mention.asked
+    if not asked or not find.duration or not _in_foreign_frames(find, page):
         return False
     return any(
         other.kind in PLAYED
-        and (other.asked or 0) > find.asked
+        and (other.mention.asked or 0) > asked
         and (other.duration or 0) * _SHARE > (find.duration or 0)
         and not frames & {evidence.frame for evidence in other.evidence}
         for other in page.finds

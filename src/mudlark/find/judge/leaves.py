@@ -5,7 +5,7 @@ one below the other or in one place. The order is that of their
 places on the page; where places are not known or the same, of their numbers, then of their requests.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from statistics import median
 
 from mudlark.browser.capture import Capture
@@ -35,7 +35,7 @@ class _Leaf:
 
 def collect_leaves(capture: Capture, page: Page) -> None:
     """Make one find of the page images of a capture, if it has such; the pictures in it are no longer finds alone."""
-    pictures = {find.url: find for find in page.finds if find.kind == "image" and find.asked}
+    pictures = {find.url: find for find in page.finds if find.kind == "image" and find.mention.asked}
     places = {shown.src: shown for view in reversed(capture.views) for shown in reversed(view.pictures)}
     best, missing, smaller = _numbered(pictures, places)
     if not best:
@@ -48,13 +48,22 @@ def collect_leaves(capture: Capture, page: Page) -> None:
     if not best:
         return
     first = ordered[0].find
-    addresses = [leaf.find.linked or leaf.find.url for leaf in ordered]  # the page may link to a larger one
+    addresses = [leaf.find.mention.linked or leaf.find.url for leaf in ordered]  # the page may link to a larger one
     gone = smaller.union(leaf.find.url for leaf in ordered[1:]).union(addresses)
     gone.discard(first.url)
-    first.linked = None
-    first.members, first.missing = addresses, missing
-    first.evidence.append(Evidence("network", f"{len(addresses)} page images, {how}", None, 38, act=True))
-    page.finds = [find for find in page.finds if find.url not in gone]
+    said = Evidence("network", f"{len(addresses)} page images, {how}", None, 38, act=True)
+    document = replace(
+        first.mention,
+        linked=None,
+        members=tuple(addresses),
+        missing=tuple(missing),
+        evidence=(*first.evidence, said),
+    )
+    page.finds = [
+        replace(find, mention=document) if find.url == first.url else find
+        for find in page.finds
+        if find.url not in gone
+    ]
 
 
 def _numbered(pictures: dict[str, Find], places: dict[str, Shown]) -> tuple[list[_Leaf], list[int], set[str]]:
@@ -162,7 +171,7 @@ def in_reading_order(leaves: list[_Leaf]) -> tuple[list[_Leaf], str]:
         return [leaf for row in rows for leaf in sorted(row, key=_left)], "in the order of the page"
     if len({leaf.number for leaf in leaves}) == len(leaves):
         return sorted(leaves, key=lambda leaf: leaf.number), "in the order of their numbers"
-    return sorted(leaves, key=lambda leaf: leaf.find.asked or 0), "in the order in which they were asked for"
+    return sorted(leaves, key=lambda leaf: leaf.find.mention.asked or 0), "in the order in which they were asked for"
 
 
 _NOWHERE = Shown("", 0, 0, 0, 0)

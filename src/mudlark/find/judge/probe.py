@@ -5,13 +5,14 @@ Polite: bounded in number and time, a few requests at once.
 
 import asyncio
 import time
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
+from dataclasses import replace
 from io import BytesIO
 
 from mudlark.errors import FormatError, MudlarkError, NetworkError, Refused
 from mudlark.find.judge.expiry import expires_at
 from mudlark.find.judge.kind import kind_by_type
-from mudlark.find.model import Find, Kind, Page
+from mudlark.find.model import Find, Kind, Response
 from mudlark.manifest.choose import choose
 from mudlark.manifest.load import Protected, fill, is_manifest, open_presentation, wants_text
 from mudlark.media.mp4.boxes import header
@@ -19,7 +20,7 @@ from mudlark.media.mp4.read import Movie, parse_movie
 from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
 from mudlark.web.secret import is_veiled
-from mudlark.web.session import Look, Session, request_context
+from mudlark.web.session import Look, Session
 
 MOST = 24
 MANY = 400  # where sizes decide what is listed
@@ -63,72 +64,92 @@ KINDS: dict[str, Kind] = {
 }
 
 
-async def probe(session: Session, page: Page, most: int = MOST) -> None:
-    """Fill in what the servers say of the likeliest finds, whatever their kind; `page` should be ranked."""
-    await ask(session, [find for find in page.finds if find.role != "segment"][:most])
+async def probe(session: Session, finds: Sequence[Find], most: int = MOST) -> list[Find]:
+    """Ranked finds with what the servers say of the likeliest, whatever their kind."""
+    answers = await ask(session, [find for find in finds if find.role != "segment"][:most])
+    return [replace(find, response=answers.get(find.url, find.response)) for find in finds]
 
 
-async def ask(session: Session, finds: Iterable[Find]) -> None:
-    """Ask about these finds; those not answered in time stay as they are."""
+async def ask(session: Session, finds: Iterable[Find]) -> dict[str, Response]:
+    """What the servers say of these finds, by address; those answered before, or not in time, are left out."""
     gate = asyncio.Semaphore(_AT_ONCE)
 
-    async def one(find: Find) -> None:
+    async def one(find: Find) -> Response:
         async with gate:
-            await _ask(session, find)
+            return await _ask(session, find)
 
-    tasks = [asyncio.create_task(one(find)) for find in finds if find.status is None and not find.problem]
+    unasked = [find for find in finds if find.response.status is None and not find.problem]
+    tasks = {asyncio.create_task(one(find)): find.url for find in unasked}
     if not tasks:
-        return
+        return {}
     try:
         done, _ = await asyncio.wait(tasks, timeout=_LONGEST)
     finally:
         for task in tasks:
             task.cancel()
         await asyncio.gather(*tasks, return_exceptions=True)
-    for task in done:
-        task.result()  # what a server does is noted with the find; anything else is a mistake of ours
+    # what a server does is in its response; anything else is a mistake of ours
+    return {tasks[task]: task.result() for task in done}
 
 
-async def _ask(session: Session, find: Find) -> None:
-    find.expires = expires_at(find.url, time.time())
+async def _ask(session: Session, find: Find) -> Response:
+    expires = expires_at(find.url, time.time())
     if is_veiled(find.url) and not session.remembers(find.url):
-        find.problem = (
-            "its address has a secret that was left out where it was kept; listen anew, or with --keep-secrets"
+        return Response(
+            expires=expires,
+            problem="its address has a secret that was left out where it was kept; listen anew, or with --keep-secrets",
         )
-        return
-    with request_context(find.referrer, find.sent):
-        await _look_at(session, find)
-
-
-async def _look_at(session: Session, find: Find) -> None:
+    response = Response(expires=expires)
+    behind = session.behind(find.mention.referrer, find.mention.sent)
     try:
-        look = await session.glance(find.url)
-        _describe(find, look)
-        if movie := await movie_at(session, look):
-            find.duration = movie.seconds or find.duration
-            pictures = [track.format for track in movie.tracks if track.format.type == "video"]
-            find.kind = "video" if pictures else "audio"
-            if pictures:
-                find.width, find.height = pictures[0].width, pictures[0].height
+        look = await behind.glance(find.url)
+        response = _described(find, look, response)
         if is_manifest(look):
-            if not look.complete:
-                look = await session.look(find.url, wants_text)
-            find.kind = "dash" if sniff(look.body) == "dash" else "hls"
-            presentation = open_presentation(look)
-            find.renditions = [one.url for one in presentation.renditions if one.segments is None]
-            best = choose(presentation)[0].rendition
-            presentation = await fill(session, presentation, [best], patient=False)
-            find.duration = presentation.duration
+            return await _with_presentation(behind, find, look, response)
+        if movie := await movie_at(behind, look):
+            response = _with_movie(response, movie)
     except NetworkError as problem:
-        find.status = problem.status
-        find.problem = f"the server answers {problem.status}" if problem.status else _alone(problem, find)
+        words = f"the server answers {problem.status}" if problem.status else _alone(problem, find)
+        return replace(response, status=problem.status, problem=words)
     except MudlarkError as problem:
-        if isinstance(problem, Protected) and problem.clear:
-            return  # whoever hauls it is told which of its renditions can be taken
-        find.problem = _alone(problem, find)
-        find.protected = isinstance(problem, Refused)
+        return replace(response, problem=_alone(problem, find), protected=isinstance(problem, Refused))
     except TimeoutError:
-        find.problem = "the server did not answer in time"
+        return replace(response, problem="the server did not answer in time")
+    return response
+
+
+async def _with_presentation(session: Session, find: Find, look: Look, response: Response) -> Response:
+    """What a manifest promises; one that is guarded but has clear renditions too is no problem."""
+    if not look.complete:
+        look = await session.look(find.url, wants_text)
+    response = replace(response, kind="dash" if sniff(look.body) == "dash" else "hls")
+    try:
+        presentation = open_presentation(look)
+        listed = tuple(one.url for one in presentation.renditions if one.segments is None)
+        response = replace(response, renditions=listed)
+        best = choose(presentation)[0].rendition
+        presentation = await fill(session, presentation, [best], patient=False)
+    except Protected as problem:
+        if problem.clear:
+            return response  # whoever hauls it is told which of its renditions can be taken
+        return replace(response, problem=_alone(problem, find), protected=True)
+    except NetworkError as problem:
+        words = f"the server answers {problem.status}" if problem.status else _alone(problem, find)
+        return replace(response, status=problem.status, problem=words)
+    except MudlarkError as problem:
+        return replace(response, problem=_alone(problem, find), protected=isinstance(problem, Refused))
+    return replace(response, duration=presentation.duration)
+
+
+def _with_movie(response: Response, movie: Movie) -> Response:
+    pictures = [track.format for track in movie.tracks if track.format.type == "video"]
+    return replace(
+        response,
+        duration=movie.seconds or response.duration,
+        kind="video" if pictures else "audio",
+        width=pictures[0].width if pictures else None,
+        height=pictures[0].height if pictures else None,
+    )
 
 
 def _alone(problem: MudlarkError, find: Find) -> str:
@@ -136,30 +157,39 @@ def _alone(problem: MudlarkError, find: Find) -> str:
     return problem.what.removeprefix(f"{shown(find.url)} ").rstrip(".")
 
 
-def _describe(find: Find, look: Look) -> None:
-    find.status, find.type = 200 if look.status == 206 else look.status, look.type or None
-    find.final = look.url if look.url != find.url else None
-    find.ranges = look.ranges
-    find.form = sniff(look.body)
-    find.expires = find.expires or (expires_at(look.url, time.time()) if find.final else None)
+def _described(find: Find, look: Look, before: Response) -> Response:
+    """What the head of an answer tells."""
+    final = look.url if look.url != find.url else None
+    response = replace(
+        before,
+        status=200 if look.status == 206 else look.status,
+        type=look.type or None,
+        final=final,
+        ranges=look.ranges,
+        format=sniff(look.body),
+        expires=before.expires or (expires_at(look.url, time.time()) if final else None),
+    )
     if is_manifest(look):
-        return
-    if find.form == "html" and find.kind != "document":
-        find.problem = "a web page answers instead of media"
-        return
-    if find.kind != "document" or find.form not in ("zip", "unknown"):  # office files are archives inside
-        find.kind = KINDS.get(find.form) or kind_by_type(look.type) or find.kind
-    find.bytes = look.length if look.length is not None else find.bytes
-    if find.form == "mp4" and look.type.startswith("audio/"):
-        find.kind = "audio"
-    if find.kind == "image":
-        from PIL import Image, UnidentifiedImageError  # costs start-up time that few finds are worth
+        return response
+    if response.format == "html" and find.kind != "document":
+        return replace(response, problem="a web page answers instead of media")
+    kind = find.kind
+    if kind != "document" or response.format not in ("zip", "unknown"):  # office files are archives inside
+        kind = KINDS.get(response.format or "") or kind_by_type(look.type) or kind
+    if response.format == "mp4" and look.type.startswith("audio/"):
+        kind = "audio"
+    width, height = _picture_size(look.body) if kind == "image" else (None, None)
+    return replace(response, kind=kind, bytes=look.length, width=width, height=height)
 
-        try:
-            with Image.open(BytesIO(look.body)) as picture:
-                find.width, find.height = picture.size
-        except (UnidentifiedImageError, OSError, ValueError, Image.DecompressionBombError):
-            return
+
+def _picture_size(head: bytes) -> tuple[int | None, int | None]:
+    from PIL import Image, UnidentifiedImageError  # costs start-up time that few finds are worth
+
+    try:
+        with Image.open(BytesIO(head)) as picture:
+            return picture.size
+    except (UnidentifiedImageError, OSError, ValueError, Image.DecompressionBombError):
+        return None, None
 
 
 async def movie_at(session: Session, look: Look) -> Movie | None:

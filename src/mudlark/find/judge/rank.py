@@ -2,12 +2,13 @@
 
 import math
 import re
+from dataclasses import replace
 from urllib.parse import urlsplit
 
 from mudlark.find.judge.advert import agrees, sign_of_advertising
-from mudlark.find.judge.group import group
 from mudlark.find.judge.kind import kind_by_extension
-from mudlark.find.model import PLAYED, Find, Kind, Page, Role
+from mudlark.find.judge.versions import tie_versions
+from mudlark.find.model import PLAYED, Find, Kind, Page, Rank, Role
 from mudlark.web.address import file_part
 
 _BY_KIND: dict[Kind, tuple[int, str]] = {
@@ -31,22 +32,35 @@ _TINY_AREA = 48 * 48  # pixels
 _WORD = re.compile(r"[^\W\d_]{3,}")
 
 
-def rank(page: Page) -> None:
-    """Give every find its role and score, and put the best first; equals stay in the order of the page."""
-    group(page)
+def rank(page: Page) -> list[Find]:
+    """The finds of a page with their roles and scores, the best first and numbered; equals stay in the page's order.
+
+    Looks at what is said and answered only, not at an earlier ranking, so that it can be done again.
+    """
+    ties = tie_versions(page.finds)
     match = any(find.duration and page.duration and agrees(find.duration, page.duration) for find in page.finds)
-    listed = {url: find for find in page.finds for url in find.renditions}
+    listed = {url: find for find in page.finds for url in find.response.renditions}
     titled = _words(page.title or "")
+    ranked: dict[str, Find] = {}
     for find in page.finds:
-        find.advert = sign_of_advertising(find, page, match)
-        kind = [_BY_KIND[find.kind]]
-        reasons = _reasons(find, page, listed.get(find.url) or listed.get(find.final or ""))
-        find.why = [*kind, *reasons, *_by_size(find), *_by_name(find, titled)]
-        find.standing = sum(points for points, _ in reasons)
-        find.score = sum(points for points, _ in find.why)
-        find.role = _role(find, listed)
-    _below_larger(page)
-    page.finds.sort(key=lambda find: -find.score)
+        larger, versions = ties.larger.get(find.url), tuple(ties.versions.get(find.url, ()))
+        find = replace(find, rank=Rank(larger=larger, versions=versions))
+        advert = sign_of_advertising(find, page, match)
+        reasons = _reasons(find, page, advert, listed.get(find.url) or listed.get(find.final or ""))
+        why = (_BY_KIND[find.kind], *reasons, *_by_size(find), *_by_name(find, titled))
+        rank = Rank(
+            role=_role(find, advert, listed),
+            score=sum(points for points, _ in why),
+            standing=sum(points for points, _ in reasons),
+            advert=advert,
+            why=why,
+            larger=larger,
+            versions=versions,
+        )
+        ranked[find.url] = replace(find, rank=rank)
+    _put_below_larger(ranked)
+    best_first = sorted(ranked.values(), key=lambda find: -find.score)
+    return [replace(find, rank=replace(find.rank, number=at)) for at, find in enumerate(best_first, start=1)]
 
 
 def rivals(page: Page, find: Find) -> list[Find]:
@@ -56,28 +70,27 @@ def rivals(page: Page, find: Find) -> list[Find]:
     return [
         other
         for other in page.finds
-        if other is find
+        if other.url == find.url
         or (
             other.role == "main"
             and not other.problem
             and (other.kind in PLAYED if played else other.kind == find.kind)
-            and other.standing >= find.standing
+            and other.rank.standing >= find.rank.standing
             and not groups & {evidence.group for evidence in other.evidence}
         )
     ]
 
 
-def _below_larger(page: Page) -> None:
+def _put_below_larger(ranked: dict[str, Find]) -> None:
     """A smaller version never stands above the full one."""
-    known = {find.url: find for find in page.finds}
-    for find in page.finds:
-        full = known.get(find.larger or "")
+    for url, find in ranked.items():
+        full = ranked.get(find.rank.larger or "")
         if full is not None and find.score >= full.score:
-            find.why.append((full.score - 1 - find.score, "the full one comes first"))
-            find.score = full.score - 1
+            lost = (full.score - 1 - find.score, "the full one comes first")
+            ranked[url] = replace(find, rank=replace(find.rank, score=full.score - 1, why=(*find.rank.why, lost)))
 
 
-def _reasons(find: Find, page: Page, master: Find | None) -> list[tuple[int, str]]:
+def _reasons(find: Find, page: Page, advert: str | None, master: Find | None) -> list[tuple[int, str]]:
     """What speaks for and against a find beside its kind, its size and its name."""
     reasons = []
     strongest = max(find.evidence, key=lambda evidence: evidence.weight)
@@ -85,8 +98,8 @@ def _reasons(find: Find, page: Page, master: Find | None) -> list[tuple[int, str
         reasons.append((strongest.weight, strongest.words))
     if len(find.evidence) > 1:
         reasons.append((min(10, 4 * (len(find.evidence) - 1)), f"found in {len(find.evidence)} ways"))
-    if find.advert:
-        reasons.append((_ADVERT_POINTS, find.advert))
+    if advert:
+        reasons.append((_ADVERT_POINTS, advert))
     elif find.duration and page.duration:
         if agrees(find.duration, page.duration):
             reasons.append((30, f"its {find.duration:.0f} s agree with the {page.duration:.0f} s that the page states"))
@@ -97,23 +110,23 @@ def _reasons(find: Find, page: Page, master: Find | None) -> list[tuple[int, str
             )
     if master:
         reasons.append((-40, "a rendition that another find lists"))
-    elif find.renditions:
-        reasons.append((6, f"a master playlist of {len(find.renditions)} renditions"))
-    if find.role == "segment":
+    elif find.response.renditions:
+        reasons.append((6, f"a master playlist of {len(find.response.renditions)} renditions"))
+    if find.mention.segment:
         reasons.append((-45, f"one of {find.count} numbered segments"))
     elif find.members:
         reasons.append((6, f"{find.count} page images of one document"))
-    if find.larger:
+    if find.rank.larger:
         reasons.append(
             (-12, "a smaller version of another picture") if find.kind == "image" else (-40, "a smaller version")
         )
-    elif find.versions:
-        reasons.append((4, f"the largest of {len(find.versions) + 1} versions"))
+    elif find.rank.versions:
+        reasons.append((4, f"the largest of {len(find.rank.versions) + 1} versions"))
     if find.kind == "image":
         reasons += _as_picture(find)
     if _unfinished(find):
         reasons.append((_UNFINISHED_POINTS, "an unfinished address, which a script completes"))
-    if page.asked and find.status is None and not find.problem and not find.asked:
+    if page.asked and find.response.status is None and not find.problem and not find.mention.asked:
         reasons.append((_NOT_ASKED_POINTS, "no server was asked about it"))
     if find.problem:
         reasons.append((-60, find.problem))
@@ -124,11 +137,12 @@ def _as_picture(find: Find) -> list[tuple[int, str]]:
     reasons = []
     if _ORNAMENT.search(urlsplit(find.url).path):
         reasons.append((-8, "the address speaks of an ornament"))
-    if find.hinted("control"):
+    if find.mention.hinted("control"):
         reasons.append((-10, "the picture of a button"))
-    if find.hinted("tiny") or (find.width and find.height and find.width * find.height <= _TINY_AREA):
+    width, height = find.response.width, find.response.height
+    if find.mention.hinted("tiny") or (width and height and width * height <= _TINY_AREA):
         reasons.append((-10, "no larger than an icon"))
-    if kind_by_extension(find.url) is None and find.status is None and not find.asked:
+    if kind_by_extension(find.url) is None and find.response.status is None and not find.mention.asked:
         reasons.append((-4, "nothing in its address says that it is a picture"))
     return reasons
 
@@ -147,23 +161,23 @@ def _by_name(find: Find, titled: set[str]) -> list[tuple[int, str]]:
     return [(8, f"its name shares {_list(shared)} with the title")] if shared else []
 
 
-def _role(find: Find, listed: dict[str, Find]) -> Role:
-    if find.role == "segment":
+def _role(find: Find, advert: str | None, listed: dict[str, Find]) -> Role:
+    if find.mention.segment:
         return "segment"
-    if find.advert:
+    if advert:
         return "advert"
     if _unfinished(find):
         return "other"
-    if find.url in listed or find.final in listed or (find.larger and find.kind != "image"):
+    if find.url in listed or find.final in listed or (find.rank.larger and find.kind != "image"):
         return "rendition"
     if find.kind in PLAYED or find.kind in ("document", "package"):
         return "main"
     if find.kind == "image":
         if find.members:
             return "main"
-        if find.larger or find.hinted("poster", "thumbnail"):
+        if find.rank.larger or find.mention.hinted("poster", "thumbnail"):
             return "thumbnail"
-        if find.versions or any(evidence.place == "link" for evidence in find.evidence):
+        if find.rank.versions or any(evidence.place == "link" for evidence in find.evidence):
             return "main"
     return "other"
 
@@ -178,4 +192,4 @@ def _list(words: set[str]) -> str:
 
 def _unfinished(find: Find) -> bool:
     """True for an address that a script completes, unless a server has answered it as it stands."""
-    return find.hinted("unfinished") and not (find.status and not find.problem)
+    return find.mention.hinted("unfinished") and not (find.response.status and not find.problem)

@@ -8,49 +8,58 @@ from collections import defaultdict
 from collections.abc import Callable, Iterable
 
 from mudlark.find.judge.quality import film_stem, has_film_size, picture_limit, picture_stem
-from mudlark.find.model import Find, Page
+from mudlark.find.model import Find
 
 _MOST_CHAIN = 4  # a larger picture may itself have a larger one
 
 
-def tie_versions(page: Page) -> None:
-    """Tie the smaller versions of pictures and films to their largest."""
-    for find in page.finds:
-        find.larger, find.versions = None, []
-    _tie_pictures([find for find in page.finds if find.kind == "image"])
-    _tie_films([find for find in page.finds if find.kind in ("video", "audio") and not find.members])
+class Ties:
+    """Which finds are smaller versions of which, by address."""
+
+    def __init__(self) -> None:
+        self.larger: dict[str, str] = {}
+        self.versions: dict[str, list[str]] = defaultdict(list)
+
+    def tie(self, smaller: Find, largest: Find) -> None:
+        """What was tied to the smaller one goes with it."""
+        self.versions[largest.url] += [*self.versions.pop(smaller.url, []), smaller.url]
+        self.larger[smaller.url] = largest.url
 
 
-def _tie_pictures(pictures: list[Find]) -> None:
+def tie_versions(finds: Iterable[Find]) -> Ties:
+    """The smaller versions of pictures and films, tied to their largest."""
+    listed = list(finds)
+    ties = Ties()
+    _tie_pictures([find for find in listed if find.kind == "image"], ties)
+    _tie_films([find for find in listed if find.kind in ("video", "audio") and not find.members], ties)
+    return ties
+
+
+def _tie_pictures(pictures: list[Find], ties: Ties) -> None:
     known = {find.url: find for find in pictures}
     for find in pictures:
-        larger = known.get(find.linked or "")
+        larger = known.get(find.mention.linked or "")
         for _ in range(_MOST_CHAIN):
-            if larger is None or larger.linked not in known or larger.linked == find.url:
+            further = larger.mention.linked if larger is not None else None
+            if further is None or further not in known or further == find.url:
                 break
-            larger = known[larger.linked]
+            larger = known[further]
         if larger is not None and larger is not find:
-            _tie(find, larger)
+            ties.tie(find, larger)
     for members in _alike(pictures, lambda find: picture_stem(find.url)):
-        free = [find for find in members if find.larger is None]
-        measured = all(find.width and find.height for find in free)
+        free = [find for find in members if find.url not in ties.larger]
+        measured = all(find.response.width and find.response.height for find in free)
         largest = max(free, key=_area if measured else lambda find: picture_limit(find.url), default=None)
         for find in free:
             if largest is not None and find is not largest:
-                _tie(find, largest)
+                ties.tie(find, largest)
 
 
 def _area(find: Find) -> tuple[int, int]:
-    return (find.width or 0) * (find.height or 0), picture_limit(find.url)[0]
+    return (find.response.width or 0) * (find.response.height or 0), picture_limit(find.url)[0]
 
 
-def _tie(smaller: Find, largest: Find) -> None:
-    largest.versions += smaller.versions
-    smaller.larger, smaller.versions = largest.url, []
-    largest.versions.append(smaller.url)
-
-
-def _tie_films(films: list[Find]) -> None:
+def _tie_films(films: list[Find], ties: Ties) -> None:
     groups = [group for group in _alike(films, lambda find: film_stem(find.url)) if any(map(_named_by_size, group))]
     by_group: dict[str, list[Find]] = defaultdict(list)
     for find in films:
@@ -62,11 +71,11 @@ def _tie_films(films: list[Find]) -> None:
         if len(members) > 1 and (_of_one_player(members) or _stated_apart(members))
     ]
     for members in groups:
-        alive = [find for find in members if not find.problem and find.larger is None] or members
+        alive = [find for find in members if not find.problem and find.url not in ties.larger] or members
         largest = max(alive, key=lambda find: (find.tall, find.bytes or 0))
         for find in members:
-            if find is not largest and find.larger is None and largest.larger is None:
-                _tie(find, largest)
+            if find is not largest and find.url not in ties.larger and largest.url not in ties.larger:
+                ties.tie(find, largest)
 
 
 def _named_by_size(find: Find) -> bool:
@@ -80,7 +89,7 @@ def _of_one_player(members: list[Find]) -> bool:
 
 def _stated_apart(members: list[Find]) -> bool:
     """Each states a height, all of them others; a list of films of one height is no list of versions."""
-    heights = [find.declared for find in members]
+    heights = [find.mention.declared for find in members]
     return all(heights) and len(set(heights)) == len(heights)
 
 

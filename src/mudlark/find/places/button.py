@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from selectolax.lexbor import LexborHTMLParser, LexborNode, SelectolaxError
 
 from mudlark.errors import NothingFound, UsageError
-from mudlark.find.model import Find, Page
+from mudlark.find.model import Find, Mention, Page
 from mudlark.find.places.hidden import addresses
 from mudlark.find.places.markup import parse
 from mudlark.find.places.script import literals
@@ -55,7 +55,7 @@ def find_button(source: str, page: Page, wanted: str) -> Button:
     for reference, where in _own(control):
         url = resolve(base, reference)
         if url and url != page.url and all(entry.find.url != url for entry in button.pointed):
-            find = known.get(url) or Find(url, "package")
+            find = known.get(url) or Find(Mention(url=url, kind="package"))
             button.pointed.append(Pointed(find, where, own=True))
     _add_related(button, page, _words(f"{text} {button.markup}"))
     _tell_apart(button)

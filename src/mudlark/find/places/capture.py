@@ -5,6 +5,7 @@ text is in the capture are read from there, so that a page that is gone can stil
 """
 
 import re
+from dataclasses import replace
 from urllib.parse import urlsplit
 
 from mudlark.browser.capture import Capture, Exchange
@@ -13,7 +14,7 @@ from mudlark.errors import ManifestError, Refused
 from mudlark.find.judge.kind import is_segment, kind_by_extension, kind_by_type
 from mudlark.find.judge.leaves import collect_leaves
 from mudlark.find.judge.probe import KINDS, MOST
-from mudlark.find.model import PLAYED, Evidence, Find, Kind, Page
+from mudlark.find.model import PLAYED, Evidence, Find, Kind, Mention, Page
 from mudlark.find.places.collect import MOST_FINDS, Collector
 from mudlark.find.places.hidden import decode_json, strings_with_objects
 from mudlark.find.places.listing import read_listing
@@ -107,7 +108,7 @@ class _Requests:
         self.capture = capture
         self.page = page
         self.led_from = {e.location: e for e in capture.exchanges if e.location and e.location != e.url}
-        self.known: dict[str, Find] = {}
+        self.known: dict[str, Mention] = {}
         self.scripted: set[str] = set()
 
     def finds(self) -> list[Find]:
@@ -116,32 +117,40 @@ class _Requests:
                 self.take(exchange)
         for series in find_series(self.scripted):
             for _, address in series.members:
-                self.known[address].role = "segment"
-        return list(self.known.values())
+                self.known[address] = replace(self.known[address], segment=True)
+        return [Find(mention) for mention in self.known.values()]
 
     def take(self, exchange: Exchange) -> None:
         kind = _kind(exchange)
         if kind is None or exchange.method != "GET" or (exchange.status in (204, 304) and exchange.url in self.known):
             return
         first = self.first(exchange)
-        find = self.known.get(first.url)
-        if find is None and kind == "image" and len(self.known) >= MOST_FINDS:
+        mention = self.known.get(first.url)
+        if mention is None and kind == "image" and len(self.known) >= MOST_FINDS:
             self.page.left_out += 1
             return
-        if find is None:
-            find = self.known[first.url] = Find(first.url, kind, asked=exchange.number)
+        if mention is None:
+            where, at, weight = _place(exchange, kind)
             frame = exchange.frame if exchange.frame != self.page.url else None
-            find.evidence.append(Evidence("network", *_place(exchange, kind), frame, act=True))
-            find.sent = _beside(exchange)
-            find.referrer = Referrer(exchange.frame or self.page.url)
-            find.final = exchange.url if first is not exchange else None
-        find.type = exchange.type or find.type
-        if kind not in ("hls", "dash"):  # a manifest's own size says nothing of what it lists
-            find.bytes = exchange.size or find.bytes
-        if exchange.status >= 400:
-            find.problem = f"the server answered {exchange.status} to the browser"
-        elif exchange.status:
-            find.problem = None
+            mention = Mention(
+                url=first.url,
+                kind=kind,
+                evidence=(Evidence("network", where, at, weight, frame, act=True),),
+                referrer=Referrer(exchange.frame or self.page.url),
+                sent=_beside(exchange),
+                asked=exchange.number,
+                final=exchange.url if first is not exchange else None,
+            )
+        problem = mention.problem
+        if exchange.status:
+            problem = f"the server answered {exchange.status} to the browser" if exchange.status >= 400 else None
+        self.known[first.url] = replace(
+            mention,
+            type=exchange.type or mention.type,
+            # a manifest's own size says nothing of what it lists
+            bytes=mention.bytes if kind in ("hls", "dash") else exchange.size or mention.bytes,
+            problem=problem,
+        )
         if exchange.resource in _BY_SCRIPT and kind in ("video", "audio"):
             self.scripted.add(first.url)
 
@@ -221,9 +230,8 @@ def _json(capture: Capture, page: Page) -> None:
             for address, how, kind in named_in(text, around):
                 words = f"{where}, {path}" + (f" ({how})" if how else "")
                 into.add(address, kind, "network", words, 20, facts_in(around, key, path, exchange.url, at))
-        for find in into.finds.values():
-            find.referrer = Referrer(exchange.frame or page.url, page.policy or DEFAULT)
-        merge(page, list(into.finds.values()))
+        referrer = Referrer(exchange.frame or page.url, page.policy or DEFAULT)
+        merge(page, [Find(replace(mention, referrer=referrer)) for mention in into.mentions.values()])
 
 
 def _tie(capture: Capture, page: Page) -> None:
@@ -232,8 +240,9 @@ def _tie(capture: Capture, page: Page) -> None:
     blobs = {view.url for view in capture.views if any(player.src.startswith("blob:") for player in view.players)}
     if any(exchange.url.startswith("blob:") for exchange in capture.exchanges):
         blobs.add(page.url)
-    finds = {find.url: find for find in page.finds} | {find.final: find for find in page.finds if find.final}
-    playlists = _playlists(capture, finds)
+    known = {find.url: find for find in page.finds}
+    finds = known | {find.final: find for find in page.finds if find.final}
+    playlists = _playlists(capture)
     under_a_playlist: set[str] = set()
     for url, playlist in playlists.items():
         below = [playlists[one.url] for one in playlist.renditions if one.url in playlists]
@@ -242,24 +251,28 @@ def _tie(capture: Capture, page: Page) -> None:
         came = set(segments) & asked
         sections = {segment.init.resource.url for segment in listed if segment.init}
         under_a_playlist |= came | (sections & asked)
-        if not came or url not in finds:
+        if url not in finds:
             continue
         find = finds[url]
+        if playlist.protected:
+            known[find.url] = _guarded(known[find.url], refusal(url, playlist.protected).what)
+        if not came:
+            continue
         frame = next((evidence.frame for evidence in find.evidence if evidence.at), None)
         came_words = f"{len(came)} of its {len(segments)} segments were asked for"
         if (frame or page.url) in blobs:
-            find.evidence.append(
-                Evidence("network", f"fed the blob: player of the page: {came_words}", None, 40, frame, True)
-            )
+            fed = Evidence("network", f"fed the blob: player of the page: {came_words}", None, 40, frame, True)
         else:
-            find.evidence.append(Evidence("network", came_words, None, 34, frame, True))
+            fed = Evidence("network", came_words, None, 34, frame, True)
+        mention = known[find.url].mention
+        known[find.url] = Find(replace(mention, evidence=(*mention.evidence, fed)))
     page.finds = [
-        find for find in page.finds if find.url not in under_a_playlist and find.final not in under_a_playlist
+        find for find in known.values() if find.url not in under_a_playlist and find.final not in under_a_playlist
     ]
 
 
-def _playlists(capture: Capture, finds: dict[str, Find]) -> dict[str, hls.Playlist]:
-    """The playlists in a capture, by address; what a key system guards is marked."""
+def _playlists(capture: Capture) -> dict[str, hls.Playlist]:
+    """The playlists in a capture, by address."""
     read = {}
     for exchange in capture.exchanges:
         if not exchange.body or sniff(exchange.body) != "hls":
@@ -268,8 +281,6 @@ def _playlists(capture: Capture, finds: dict[str, Find]) -> dict[str, hls.Playli
             read[exchange.url] = hls.parse(exchange.body, exchange.url)
         except ManifestError:
             continue  # whoever hauls it is told why
-        if (systems := read[exchange.url].protected) and (find := finds.get(exchange.url)):
-            find.problem, find.protected = refusal(exchange.url, systems).what, True
     return read
 
 
@@ -302,8 +313,14 @@ def _system(name: str) -> str:
 
 def _protect(page: Page, frames: list[str], systems: list[str]) -> None:
     """Mark what was played in these frames (all, if none is given) as guarded."""
-    for find in page.finds:
+    problem = f"The player asks for the keys of {' and '.join(systems)}."
+
+    def played(find: Find) -> bool:
         where = {evidence.frame or page.url for evidence in find.evidence}
-        if find.kind in PLAYED and (not frames or where & set(frames)):
-            find.protected = True
-            find.problem = f"The player asks for the keys of {' and '.join(systems)}."
+        return find.kind in PLAYED and (not frames or bool(where & set(frames)))
+
+    page.finds = [_guarded(find, problem) if played(find) else find for find in page.finds]
+
+
+def _guarded(find: Find, problem: str) -> Find:
+    return replace(find, mention=replace(find.mention, problem=problem, protected=True))

@@ -3,10 +3,10 @@
 import html
 import re
 from bisect import bisect_right
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from mudlark.find.judge.kind import is_segment, kind_by_extension
-from mudlark.find.model import Evidence, Find, Frame, Hint, Kind, Page, Place
+from mudlark.find.model import Evidence, Find, Frame, Hint, Kind, Mention, Page, Place
 from mudlark.web.address import resolve
 from mudlark.web.referrer import DEFAULT, Referrer
 
@@ -43,7 +43,7 @@ class Collector:
         self.page = Page(url)
         self.base = base
         self.frame = frame
-        self.finds: dict[str, Find] = {}
+        self.mentions: dict[str, Mention] = {}
         self.left_out = 0
         self._breaks = [match.start() for match in re.finditer("\n", source)]
         self._cursors: dict[str, int] = {}
@@ -80,7 +80,7 @@ class Collector:
         where: str,
         weight: int,
         beside: Beside = NOTHING,
-    ) -> Find | None:
+    ) -> Mention | None:
         """Note a reference if it is media. kind: what the place says of it; a telling extension overrules it."""
         url = resolve(self.base, reference) if len(reference) <= _LONGEST_ADDRESS else None
         if url is None or url == self.page.url:
@@ -91,24 +91,35 @@ class Collector:
             known = "video"
         if known is None:
             return None
-        find = self.finds.get(url)
-        if find is None:
-            if len(self.finds) >= MOST_FINDS:
+        mention = self.mentions.get(url)
+        if mention is None:
+            if len(self.mentions) >= MOST_FINDS:
                 self.left_out += 1
                 return None
-            find = self.finds[url] = Find(url, known)
-            find.referrer = Referrer(self.page.url, beside.policy or self.page.policy or DEFAULT)
-        find.label = find.label or beside.label
-        find.declared = find.declared or beside.declared
-        find.language = find.language or beside.language
-        if len(find.evidence) < MOST_EVIDENCE:
+            referrer = Referrer(self.page.url, beside.policy or self.page.policy or DEFAULT)
+            mention = Mention(url=url, kind=known, referrer=referrer)
+        evidence = mention.evidence
+        if len(evidence) < MOST_EVIDENCE:
             at = beside.at or (self.line(reference, beside.tag) if beside.tag else None)
-            evidence = Evidence(
-                place, where, at, weight, self.frame, hint=beside.hint, group=beside.group, item=beside.item
-            )
-            if evidence not in find.evidence:
-                find.evidence.append(evidence)
-        return find
+            one = Evidence(place, where, at, weight, self.frame, hint=beside.hint, group=beside.group, item=beside.item)
+            evidence = evidence if one in evidence else (*evidence, one)
+        mention = self.mentions[url] = replace(
+            mention,
+            evidence=evidence,
+            label=mention.label or beside.label,
+            declared=mention.declared or beside.declared,
+            language=mention.language or beside.language,
+        )
+        return mention
+
+    def link(self, smaller: Mention, larger: str) -> None:
+        """Note that the page ties a picture to a larger one."""
+        known = self.mentions[smaller.url]
+        self.mentions[smaller.url] = replace(known, linked=known.linked or larger)
+
+    def finds(self) -> list[Find]:
+        """What was collected, in the order in which it was met."""
+        return [Find(mention) for mention in self.mentions.values()]
 
     def add_frame(self, reference: str, where: str, *, advert: bool = False) -> None:
         """Note a page inside the page."""

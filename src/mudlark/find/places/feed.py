@@ -5,13 +5,14 @@ and the network are off in the XML parser.
 """
 
 import re
+from dataclasses import replace
 
 from lxml import etree
 
 from mudlark.errors import FormatError
 from mudlark.find.judge.kind import FAMILIES, kind_by_extension, kind_by_type
 from mudlark.find.judge.quality import stated_height
-from mudlark.find.model import Find, Page
+from mudlark.find.model import Mention, Page
 from mudlark.find.places.collect import Beside, Collector
 from mudlark.find.places.metadata import seconds
 from mudlark.text import tidy
@@ -42,7 +43,7 @@ def read_feed(body: bytes, url: str) -> Page | None:
     into.page.is_list = True
     for number, entry in enumerate(entries[:_MOST_ENTRIES], start=1):
         _entry(entry, f"{url} entry {number}", into)
-    into.page.finds = list(into.finds.values())
+    into.page.finds = into.finds()
     return into.page
 
 
@@ -73,9 +74,8 @@ def _entry(entry: etree._Element, item: str, into: Collector) -> None:
             item=item,
             declared=stated_height(node.get("height") or node.get("label")),
         )
-        find = into.add(reference or "", kind, "feed", f"{where} of a feed entry", 30, beside)
-        if find:
-            _facts(find, node, stated)
+        if mention := into.add(reference or "", kind, "feed", f"{where} of a feed entry", 30, beside):
+            into.mentions[mention.url] = _with_facts(mention, node, stated)
     for node in (
         *entry.iter(f"{_MEDIA}thumbnail"),
         *entry.iter(f"{_VIDEO}thumbnail_loc"),
@@ -97,8 +97,11 @@ def _line(node: etree._Element) -> str | None:
     return f"line {node.sourceline}" if node.sourceline else None
 
 
-def _facts(find: Find, node: etree._Element, stated: float | None) -> None:
+def _with_facts(mention: Mention, node: etree._Element, stated: float | None) -> Mention:
     length = node.get("length") or node.get("fileSize") or ""
-    find.bytes = int(length) if re.fullmatch("[0-9]{1,18}", length) and int(length) > 1 else None
-    find.type = node.get("type") or find.type
-    find.duration = seconds(node.get("duration") or "") or stated
+    return replace(
+        mention,
+        bytes=int(length) if re.fullmatch("[0-9]{1,18}", length) and int(length) > 1 else None,
+        type=node.get("type") or mention.type,
+        duration=seconds(node.get("duration") or "") or stated,
+    )

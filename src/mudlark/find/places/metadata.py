@@ -172,7 +172,7 @@ def _thing(thing: dict[str, Any], into: Collector) -> None:
         return
     kind, weight = _THINGS[type_]
     stated = kind_by_type(_text(thing.get("encodingFormat"))) or kind
-    item = f"{into.page.url} JSON-LD {len(into.finds)}"
+    item = f"{into.page.url} JSON-LD {len(into.mentions)}"
     language = tidy(_text(thing.get("inLanguage")), 35)
     for key in ("contentUrl", "contentURL", "url"):
         reference = _text(thing.get(key))

@@ -80,7 +80,7 @@ def read_page(source: str, url: str, frame: str | None = None, policy: str | Non
     into.page.policy = next(filter(None, map(policy_of, stated)), policy)
     read_metadata(tree, into)
     _Walk(into).tree(tree, "")
-    into.page.finds = list(into.finds.values())
+    into.page.finds = into.finds()
     into.page.left_out = into.left_out
     into.page.onward = into.page.onward or _refresh(tree, base, url)
     return into.page
@@ -230,8 +230,8 @@ class _Walk:
             if reference == largest:
                 continue
             other = self.into.add(reference, "image", place, where, 0, Beside(tag=tag))
-            if best and other and other is not best and best.url != other.url:
-                other.linked = other.linked or best.url
+            if best and other and best.url != other.url:
+                self.into.link(other, best.url)
 
     def on_player(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         tag = node.tag or ""
@@ -289,7 +289,7 @@ class _Walk:
         if shown and around is not None and around.tag == "a" and (target := around.attributes.get("href")):
             full = resolve(self.into.base, target)
             if full and full != shown.url and kind_by_extension(full) == "image":
-                shown.linked = full
+                self.into.link(shown, full)
 
     def on_link(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         target = attributes.get("href")
