@@ -17,7 +17,7 @@ from mudlark.find.places.page import read_page, srcset
 from mudlark.find.select import Filter, ordered
 from mudlark.find.sift import decode, page_of
 from mudlark.web.address import pasted
-from mudlark.web.session import Look
+from mudlark.web.session import Content
 from tests.pages import answered, named, put_in_order
 
 URL = "http://museum.example/hall/page.html"
@@ -206,8 +206,8 @@ def test_a_clean_address_is_left_alone() -> None:
         assert pasted(text) == (text, None)
 
 
-def _answer(body: bytes, type_: str = "text/html", charset: str | None = None) -> Look:
-    return Look(URL, 200, type_, charset, len(body), body, True)
+def _answer(body: bytes, type_: str = "text/html", charset: str | None = None) -> Content:
+    return Content(URL, 200, type_, charset, len(body), body, True)
 
 
 @pytest.mark.parametrize(
@@ -229,7 +229,7 @@ def test_pages_are_read_in_their_character_set(body: bytes, charset: str | None)
 def test_link_headers_are_evidence() -> None:
     look = _answer(b"<html><title>x</title></html>")
     headers = {"link": '<//m.example/a>; rel="preload"; as=video, </style.css>; rel=stylesheet'}
-    found = page_of(Look(look.url, 200, look.type, None, look.length, look.body, True, headers=headers))
+    found = page_of(Content(look.url, 200, look.type, None, look.length, look.body, True, headers=headers))
     assert [(find.url, find.kind) for find in found.finds] == [("http://m.example/a", "video")]
 
 

@@ -24,7 +24,7 @@ from mudlark.find.sift import decode
 from mudlark.text import whole_number
 from mudlark.web.address import as_sent
 from mudlark.web.cookies import Cookie
-from mudlark.web.session import Look, Session
+from mudlark.web.session import Content, Session
 from tests.captures import document, entry, har
 from tests.constructs import CONSTRUCTS
 from tests.pages import put_in_order
@@ -181,7 +181,9 @@ def test_numbers_that_are_none_end_nothing(text: str) -> None:
 @pytest.mark.parametrize("charset", ["idna", "undefined", "base64", "rot13", "nä", "utf-16", "x" * 500, "\0"])
 def test_charsets_that_cannot_be_are_passed_over(charset: str) -> None:
     body = f'<meta charset="{charset}"><title>Tide</title>'.encode()
-    look = Look("http://m.example/p", 200, "text/html", charset if charset != "utf-16" else None, len(body), body, True)
+    look = Content(
+        "http://m.example/p", 200, "text/html", charset if charset != "utf-16" else None, len(body), body, True
+    )
     assert "<title>Tide</title>" in decode(look)
 
 

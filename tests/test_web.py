@@ -14,7 +14,7 @@ from mudlark.find.judge.probe import ask
 from mudlark.together import together
 from mudlark.web.connection import Connection, header_pair
 from mudlark.web.retry import Passing, Patience, persist
-from mudlark.web.session import Look, Session
+from mudlark.web.session import Content, Session
 from tests.conftest import Answer, Trouble
 from tests.pages import named
 
@@ -30,7 +30,7 @@ def with_session(work: Callable[[Session], Awaitable[T]], connection: Connection
     return asyncio.run(run())
 
 
-def look(url: str, *, whole: bool = True) -> Look:
+def look(url: str, *, whole: bool = True) -> Content:
     return with_session(lambda session: session.look(url, lambda _head, _type: whole))
 
 

@@ -138,20 +138,20 @@ async def _show(session: Session, stage: "_Stage", context: "BrowserContext", nu
     """Have the browser play the beginning of a find, and keep what it shows."""
     try:
         await _prepare(_behind(session, one.find), stage, number, one)
-        seen = await asyncio.wait_for(_play(context, stage.address(number)), _PLAYING)
+        preview = await asyncio.wait_for(_play(context, stage.address(number)), _PLAYING)
     except MudlarkError as problem:
         one.problem = problem.what
         return
     except TimeoutError:
         one.problem = f"The browser showed nothing within {_PLAYING:.0f} s."
         return
-    if "problem" in seen:
-        one.problem = f"The browser cannot play it: {seen['problem']}"
+    if "problem" in preview:
+        one.problem = f"The browser cannot play it: {preview['problem']}"
         return
-    one.width, one.height = seen["width"], seen["height"]
-    one.duration = one.duration or seen["duration"]
-    one.sound, one.level, one.levels = seen["sound"], seen["level"], seen["levels"]
-    frames = [Image.open(BytesIO(base64.b64decode(data))).convert("RGB") for data in seen["frames"]]
+    one.width, one.height = preview["width"], preview["height"]
+    one.duration = one.duration or preview["duration"]
+    one.sound, one.level, one.levels = preview["sound"], preview["level"], preview["levels"]
+    frames = [Image.open(BytesIO(base64.b64decode(data))).convert("RGB") for data in preview["frames"]]
     judge(one, frames)
 
 
@@ -301,7 +301,7 @@ async def _play(context: "BrowserContext", address: str) -> dict[str, Any]:
     page = await context.new_page()
     try:
         await page.goto(address)
-        seen: dict[str, Any] = await page.evaluate((files("mudlark") / "peek.js").read_text(encoding="utf-8"))
-        return seen
+        preview: dict[str, Any] = await page.evaluate((files("mudlark") / "peek.js").read_text(encoding="utf-8"))
+        return preview
     finally:
         await page.close()

@@ -41,12 +41,12 @@ class Assay(msgspec.Struct):
 
 def assay(path: Path) -> list[Assay]:
     """Verify an item's folder, a media file, or all items and media files in a folder and below it."""
-    found = list(assays(path))
-    if not found:
+    assayed = list(assays(path))
+    if not assayed:
         raise UsageError(
             f"{path} holds no item and no media file, at no depth.", "Give an item's folder or a media file."
         )
-    return found
+    return assayed
 
 
 def assays(path: Path) -> Iterator[Assay]:
@@ -75,37 +75,37 @@ def _guarded(path: Path, verify: Callable[[Path], Assay]) -> Assay:
     try:
         return verify(path)
     except MudlarkError as problem:
-        found = Assay(path, Report(), path.name)
-        found.report.failed("record" if path.is_dir() else "file", problem.code, problem.what, grave=True)
-        return found
+        assayed = Assay(path, Report(), path.name)
+        assayed.report.failed("record" if path.is_dir() else "file", problem.code, problem.what, grave=True)
+        return assayed
 
 
 def _assay_file(path: Path) -> Assay:
-    found = Assay(path, Report())
-    _describe(found, check_file(path, None, found.report).movie, path)
-    return found
+    assayed = Assay(path, Report())
+    _describe(assayed, check_file(path, None, assayed.report).movie, path)
+    return assayed
 
 
 def _assay_item(folder: Path) -> Assay:
     record = read_record(folder)
-    found = Assay(folder, Report(), record.title)
+    assayed = Assay(folder, Report(), record.title)
     inside = {file.path: path for file in record.files if (path := inside_item(folder, file.path))}
-    if _check_fixity(folder, record, inside, found.report):
-        found.report.carry(record.checks)
+    if _check_fixity(folder, record, inside, assayed.report):
+        assayed.report.carry(record.checks)
     listed = [inside[f.path] for f in dict.fromkeys(record.files) if f.role == "media" and f.path in inside]
     media = [path for path in listed if path.is_file()]
     if record.source.kind == "images" and len(media) > 1:
-        check_pages(media, found.report)
+        check_pages(media, assayed.report)
     else:
         for path in media:
             streamed = record.source.kind in ("hls", "series")
-            checked = check_file(path, record.planned_duration, found.report, streamed=streamed)
-            _describe(found, checked.movie, path)
+            checked = check_file(path, record.planned_duration, assayed.report, streamed=streamed)
+            _describe(assayed, checked.movie, path)
     # what was missing when the item was made is still missing, whatever the file looks like
     for problem in record.problems:
-        if problem.code in _LASTING and problem not in found.report.problems:
-            found.report.problems.append(problem)
-    return found
+        if problem.code in _LASTING and problem not in assayed.report.problems:
+            assayed.report.problems.append(problem)
+    return assayed
 
 
 def _check_fixity(folder: Path, record: Record, inside: dict[str, Path], report: Report) -> bool:
@@ -131,8 +131,8 @@ def _check_fixity(folder: Path, record: Record, inside: dict[str, Path], report:
     return True
 
 
-def _describe(found: Assay, movie: Movie | None, path: Path) -> None:
+def _describe(assayed: Assay, movie: Movie | None, path: Path) -> None:
     if movie:
-        found.tracks = [TrackFacts.of(track) for track in movie.tracks]
-        found.duration = round(max((t.presented(movie.timescale)[1] for t in movie.tracks), default=0.0), 3)
-    found.title = found.title or path.stem
+        assayed.tracks = [TrackFacts.of(track) for track in movie.tracks]
+        assayed.duration = round(max((t.presented(movie.timescale)[1] for t in movie.tracks), default=0.0), 3)
+    assayed.title = assayed.title or path.stem

@@ -44,8 +44,8 @@ class Earlier:
 
 def find_earlier(into: Path, name: str, key: str) -> Earlier | None:
     """The newest item with this identity under this name (or the name with a number or date behind it)."""
-    found = [earlier for earlier in _named(into, name) if identity_of(earlier.record) == key]
-    return max(found, key=_age, default=None)
+    matching = [earlier for earlier in _named(into, name) if identity_of(earlier.record) == key]
+    return max(matching, key=_age, default=None)
 
 
 def _age(earlier: Earlier) -> tuple[str, int]:

@@ -253,8 +253,8 @@ def read_record(folder: Path) -> Record:
     """The record of the item in `folder`."""
     path = folder / RECORD
     try:
-        found = path.stat()
-        if not stat.S_ISREG(found.st_mode) or found.st_size > _LARGEST:
+        status = path.stat()
+        if not stat.S_ISREG(status.st_mode) or status.st_size > _LARGEST:
             raise FormatError(f"{path} is no plain file, or larger than any record.")
         data = path.read_bytes()
     except OSError as problem:

@@ -139,8 +139,8 @@ def _usable(url: str) -> str | None:
     rest = url.removeprefix(start)
     if not rest.isprintable():  # surrogates among others, which cannot be sent
         return None
-    found = resolve(rest, rest) if len(rest) <= _LONGEST_ADDRESS else None
-    return start + found if found else None
+    resolved = resolve(rest, rest) if len(rest) <= _LONGEST_ADDRESS else None
+    return start + resolved if resolved else None
 
 
 def _exchange(number: int, entry: Entry) -> Exchange | None:

@@ -60,8 +60,8 @@ def find_browser(given: Path | None = None) -> Path:
             raise UsageError(f"{given} is no program that can be started.", "Give the browser itself with --browser.")
         return given
     for name in (*_NAMES, *_PLACES):
-        if found := shutil.which(name):
-            return Path(found)
+        if program := shutil.which(name):
+            return Path(program)
     raise UsageError(
         "There is no Chromium or Chrome on this machine.",
         "Install one (Debian, Ubuntu: sudo apt install chromium), or give its path with --browser.",

@@ -229,11 +229,11 @@ class HarFile:
 
     def pages(self) -> list[OpenedPage]:
         """The pages that it speaks of; those that cannot be read are passed over."""
-        found = []
+        opened = []
         for raw in self._items("pages"):
             with suppress(msgspec.ValidationError):
-                found.append(msgspec.convert(raw, OpenedPage, strict=False))
-        return found
+                opened.append(msgspec.convert(raw, OpenedPage, strict=False))
+        return opened
 
     def entries(self) -> Iterator[Entry]:
         """The requests in the order of the file."""

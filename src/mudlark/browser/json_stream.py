@@ -91,9 +91,9 @@ class JsonStream:
                 return self._text[self._at : self._at + 1]
 
     def _take(self, wanted: str) -> None:
-        found = self.next()
-        if found != wanted:
-            raise ValueError(f"expected {wanted!r}, found {found!r}" if found else "the file ends early")
+        character = self.next()
+        if character != wanted:
+            raise ValueError(f"expected {wanted!r}, found {character!r}" if character else "the file ends early")
         self._at += 1
 
     def _more(self) -> bool:

@@ -113,7 +113,7 @@ class _Visit:
         self.windows = 0
         self.gone: str | None = None
         self.script = (files("mudlark.browser") / "inside.js").read_text(encoding="utf-8")
-        self.seen: dict[str, View] = {}
+        self.views_by_url: dict[str, View] = {}
         self.mute: set[Frame] = set()
         self.answered: list[tuple[str, str]] = []
         self.status: int | None = None
@@ -289,8 +289,8 @@ class _Visit:
 
     async def _layer(self) -> dict[str, Any] | None:
         """What lies over the page and takes every press, if anything does: its words, and those on its buttons."""
-        found = [await self._ask(other.main_frame, "layer") for other in self.context.pages]
-        return next((layer for layer in found if layer), None)
+        layers = [await self._ask(other.main_frame, "layer") for other in self.context.pages]
+        return next((layer for layer in layers if layer), None)
 
     async def _press(self, wanted: str) -> None:
         """Press a control by its text or selector, in whichever frame it appears."""
@@ -424,20 +424,20 @@ class _Visit:
         for view in answers:
             if not isinstance(view, View):
                 continue
-            earlier = self.seen.get(view.url)
+            earlier = self.views_by_url.get(view.url)
             if earlier:
                 known = {player.src for player in view.players}
                 view.players += [player for player in earlier.players if player.src and player.src not in known]
                 view.pictures = _also_gone(earlier.pictures, view.pictures)
                 view.systems += [system for system in earlier.systems if system not in view.systems]
                 view.encrypted = view.encrypted or earlier.encrypted
-            self.seen[view.url] = view
+            self.views_by_url[view.url] = view
 
     async def _views(self, page: "Page") -> list[View]:
         """The frames as they stand at the end, the page itself first."""
         await self._see()
         main = page.url
-        return sorted(self.seen.values(), key=lambda view: view.url != main)
+        return sorted(self.views_by_url.values(), key=lambda view: view.url != main)
 
     async def _view(self, frame: "Frame") -> View | None:
         if not frame.url.startswith(("http:", "https:")):

@@ -34,32 +34,32 @@ def command(paths: tuple[Path, ...], as_json: bool) -> None:
     PATH is an item's folder, a folder with items and media files at any depth, or a media file. A good one takes one
     line; of the others all checks are listed, and with --verbose of all.
     """
-    found: list[Assay] = []
+    assayed: list[Assay] = []
     problems: list[MudlarkError] = []
     out = console()
     for path in paths:
-        before = len(found)
+        before = len(assayed)
         try:
             for result in assays(path):
-                found.append(result)
+                assayed.append(result)
                 if not as_json:
                     _show(out, result, whole=manner.verbose or result.verdict != "sound")
-            if len(found) == before:
+            if len(assayed) == before:
                 raise UsageError(
                     f"{path} holds no item and no media file, at no depth.", "Give an item's folder or a media file."
                 )
         except MudlarkError as problem:
             problems.append(problem)
     if as_json:
-        emit_json("assay", problems, items=[_data(result) for result in found])
-    elif len(found) > 1:
+        emit_json("assay", problems, items=[_data(result) for result in assayed])
+    elif len(assayed) > 1:
         out.print()
-        out.print(Text(_summary(found), style="bold"))
+        out.print(Text(_summary(assayed), style="bold"))
     if problems:
         for earlier in problems[:-1]:
             complain(earlier.what, earlier.advice)
         raise problems[-1]
-    if any(result.verdict != "sound" for result in found):
+    if any(result.verdict != "sound" for result in assayed):
         click.get_current_context().exit(1)
 
 
@@ -75,9 +75,9 @@ def _data(result: Assay) -> dict[str, object]:
     }
 
 
-def _summary(found: list[Assay]) -> str:
-    counts = Counter(result.verdict for result in found)
-    return f"{len(found)} verified: " + ", ".join(f"{counts[word]} {word}" for word in WORTH if counts[word])
+def _summary(assayed: list[Assay]) -> str:
+    counts = Counter(result.verdict for result in assayed)
+    return f"{len(assayed)} verified: " + ", ".join(f"{counts[word]} {word}" for word in WORTH if counts[word])
 
 
 def _show(out: Console, result: Assay, *, whole: bool) -> None:

@@ -33,8 +33,8 @@ def _read() -> dict[str, Any]:
     if str(path) == os.devnull:
         return {}
     try:
-        found = path.stat()
-        if not stat.S_ISREG(found.st_mode) or found.st_size > _LARGEST:
+        status = path.stat()
+        if not stat.S_ISREG(status.st_mode) or status.st_size > _LARGEST:
             raise UsageError(f"{path} is no plain file, or larger than any configuration.", "Mend it, or move it away.")
         return tomllib.loads(path.read_text("utf-8"))
     except FileNotFoundError:

@@ -84,32 +84,34 @@ def command(
     means = Means(options) if listen else Means()
     with Steps() as steps:
         work = compare(connection(**given), address, guises, means, at_once=at_once, tell=steps.say)
-        found = asyncio.run(work)
-    shared_pictures = [row for row in found.rows if row.find.kind not in _KEPT and found.is_shared(row)]
-    found.rows = [row for row in found.rows if row not in shared_pictures]
+        comparison = asyncio.run(work)
+    shared_pictures = [row for row in comparison.rows if row.find.kind not in _KEPT and comparison.is_shared(row)]
+    comparison.rows = [row for row in comparison.rows if row not in shared_pictures]
     if table:
-        _write(found, table, replace)
-    problems = [] if found.asked else [NetworkError(f"No guise gets an answer from {shown(address)}.", url=address)]
+        _write(comparison, table, replace)
+    problems = (
+        [] if comparison.asked else [NetworkError(f"No guise gets an answer from {shown(address)}.", url=address)]
+    )
     if as_json:
         emit_json(
             "guises",
             problems,
             url=address,
-            differs=found.differs,
-            guises=[_seen_data(seen) for seen in found.seen],
-            finds=[_row_data(found, row, listen) for row in found.rows],
+            differs=comparison.differs,
+            guises=[_seen_data(result) for result in comparison.result],
+            finds=[_row_data(comparison, row, listen) for row in comparison.rows],
         )
     else:
-        _show(found, most, listen)
+        _show(comparison, most, listen)
     if problems:
         raise problems[0]
 
 
-def haul_command(found: Comparison, row: Row, listen: bool) -> str:
+def haul_command(comparison: Comparison, row: Row, listen: bool) -> str:
     """What hauls a find as the plainest guise that gets it."""
-    parts = ["mudlark", "haul", found.url, "--guise", row.plainest]
+    parts = ["mudlark", "haul", comparison.url, "--guise", row.plainest]
     parts += ["--listen"] if listen else []
-    others = [other for other in found.rows if other is not row and row.plainest in other.guises]
+    others = [other for other in comparison.rows if other is not row and row.plainest in other.guises]
     if others:
         parts += ["--match", row.find.url.partition("?")[0].rpartition("/")[2] or row.find.url]
     return shlex.join(parts)
@@ -143,38 +145,42 @@ def _guise_data(guise: Guise) -> dict[str, Any]:
     }
 
 
-def _show(found: Comparison, most: int, listen: bool) -> None:
+def _show(comparison: Comparison, most: int, listen: bool) -> None:
     out = console()
-    title = next((seen.title for seen in found.seen if seen.title), "Untitled page")
+    title = next((result.title for result in comparison.result if result.title), "Untitled page")
     out.print(Text(title, style="bold"))
-    answer = "differs by who asks" if found.differs else "is the same for all"
-    out.print(Text(f"{printable(found.url)} {answer}", style="dim"))
-    if vary := sorted({name for seen in found.seen for name in (*seen.vary, *seen.hints)}):
+    answer = "differs by who asks" if comparison.differs else "is the same for all"
+    out.print(Text(f"{printable(comparison.url)} {answer}", style="dim"))
+    if vary := sorted({name for result in comparison.result for name in (*result.vary, *result.hints)}):
         out.print(Text(f"The server says that its answer depends on: {', '.join(vary)}", style="dim"))
     out.print()
-    lines = list(columns([_heading(), *(_cells(seen) for seen in found.seen)], right=(1, 2, 3)))
+    lines = list(columns([_heading(), *(_cells(result) for result in comparison.result)], right=(1, 2, 3)))
     out.print(Text(lines[0], style="dim"))
-    for seen, line in zip(found.seen, lines[1:], strict=True):
-        out.print(Text(line, style="yellow" if seen.problem else ""))
+    for result, line in zip(comparison.result, lines[1:], strict=True):
+        out.print(Text(line, style="yellow" if result.problem else ""))
     out.print()
-    for row in found.rows[:most]:
-        only = not found.is_shared(row)
+    for row in comparison.rows[:most]:
+        only = not comparison.is_shared(row)
         head = Text(f"{row.find.kind}, {row.find.role}: ", style="bold" if only else "dim")
-        out.print(head.append(_who(found, row), style="bold green" if only else "not bold"))
+        out.print(head.append(_who(comparison, row), style="bold green" if only else "not bold"))
         out.print(Text(f"  {printable(row.find.url)}", style="cyan" if only else ""))
         if only:
-            out.print(Text(f"  {haul_command(found, row, listen)}", style="dim"))
-    if len(found.rows) > most:
-        out.print(Text(f"  … and {len(found.rows) - most} more; see them with --most {len(found.rows)}", style="dim"))
-    if not found.rows:
+            out.print(Text(f"  {haul_command(comparison, row, listen)}", style="dim"))
+    if len(comparison.rows) > most:
+        out.print(
+            Text(
+                f"  … and {len(comparison.rows) - most} more; see them with --most {len(comparison.rows)}", style="dim"
+            )
+        )
+    if not comparison.rows:
         out.print("No guise gets any media.", markup=False)
 
 
-def _who(found: Comparison, row: Row) -> str:
+def _who(comparison: Comparison, row: Row) -> str:
     """Who gets a find; the shorter of the two lists."""
-    without = [seen.guise.name for seen in found.seen if seen.page and seen.guise.name not in row.guises]
+    without = [result.guise.name for result in comparison.result if result.page and result.guise.name not in row.guises]
     if not without:
-        return f"as all {found.asked}"
+        return f"as all {comparison.asked}"
     if len(without) < len(row.guises):
         return f"not as {', '.join(without)}"
     return f"only as {', '.join(row.guises)}"
@@ -184,48 +190,48 @@ def _heading() -> tuple[str, ...]:
     return ("guise", "status", "page", "finds", "title or what happened")
 
 
-def _cells(seen: GuiseResult) -> tuple[str, ...]:
-    count = str(sum(find.kind in _KEPT for find in seen.page.finds)) if seen.page else "–"
-    answer = seen.problem or seen.title or "–"
-    if seen.final:
-        answer = f"led to {printable(seen.final)}: {answer}"
-    return seen.guise.name, str(seen.status or "–"), size(seen.bytes), count, printable(answer)
+def _cells(result: GuiseResult) -> tuple[str, ...]:
+    count = str(sum(find.kind in _KEPT for find in result.page.finds)) if result.page else "–"
+    answer = result.problem or result.title or "–"
+    if result.final:
+        answer = f"led to {printable(result.final)}: {answer}"
+    return result.guise.name, str(result.status or "–"), size(result.bytes), count, printable(answer)
 
 
-def _seen_data(seen: GuiseResult) -> dict[str, Any]:
+def _seen_data(result: GuiseResult) -> dict[str, Any]:
     return {
-        "name": seen.guise.name,
-        "status": seen.status,
-        "final": seen.final,
-        "title": seen.title,
-        "bytes": seen.bytes,
-        "vary": seen.vary,
-        "accept_ch": seen.hints,
-        "challenge": seen.challenge,
-        "problem": seen.problem,
-        "finds": len(seen.page.finds) if seen.page else None,
+        "name": result.guise.name,
+        "status": result.status,
+        "final": result.final,
+        "title": result.title,
+        "bytes": result.bytes,
+        "vary": result.vary,
+        "accept_ch": result.hints,
+        "challenge": result.challenge,
+        "problem": result.problem,
+        "finds": len(result.page.finds) if result.page else None,
     }
 
 
-def _row_data(found: Comparison, row: Row, listen: bool) -> dict[str, Any]:
+def _row_data(comparison: Comparison, row: Row, listen: bool) -> dict[str, Any]:
     return {
         "url": row.find.url,
         "kind": row.find.kind,
         "role": row.find.role,
         "label": row.find.label,
         "guises": row.guises,
-        "all": found.is_shared(row),
+        "all": comparison.is_shared(row),
         "plainest": row.plainest,
-        "command": haul_command(found, row, listen),
+        "command": haul_command(comparison, row, listen),
     }
 
 
-def _write(found: Comparison, path: Path, replace: bool) -> None:
+def _write(comparison: Comparison, path: Path, replace: bool) -> None:
     """The matrix: a find a line, a guise a column."""
-    names = [seen.guise.name for seen in found.seen]
+    names = [result.guise.name for result in comparison.result]
     with written(path, replace=replace) as file:
         out = csv.writer(file)
         out.writerow(["find", "kind", "role", *names])
-        for row in found.rows:
+        for row in comparison.rows:
             got = ["yes" if name in row.guises else "" for name in names]
             out.writerow([cell(row.find.url), row.find.kind, row.find.role, *got])

@@ -32,10 +32,10 @@ class Seconds(click.FloatRange):
     """A finite number within bounds."""
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
-        found = super().convert(value, param, ctx)
-        if found != found:
+        value_given = super().convert(value, param, ctx)
+        if value_given != value_given:
             self.fail(f"{value!r} is no number.", param, ctx)
-        return found
+        return value_given
 
 
 class Folder(click.Path):
@@ -277,14 +277,14 @@ def size_option(name: str, **given: Any) -> Callable[[F], F]:
 
 def addresses(texts: tuple[str, ...]) -> list[str]:
     """Addresses as pasted, cleaned of what a console or terminal put around them; what was cleaned is said."""
-    found = []
+    value_given = []
     for text in texts:
         address, rest = pasted(text)
         if rest is not None:
             click.echo(f"Took {printable(address)} out of {rest!r}", err=True)
         as_sent(address)  # says what is wrong with one that is none
-        found.append(address)
-    return found
+        value_given.append(address)
+    return value_given
 
 
 _FILTERS = (

@@ -183,13 +183,13 @@ def line(gauge: Gauge, step: str, unit: str, width: int, now: float) -> Text:
         facts.pop()
     words = "  ".join(facts)
     room = min(_MOST_BAR, width - len(text) - len(words) - 1)
-    found = Text(text, no_wrap=True, overflow="ellipsis")
+    text_line = Text(text, no_wrap=True, overflow="ellipsis")
     if room >= _LEAST_BAR:
         filled = round(gauge.share * room)
-        found.append("━" * filled, style="cyan").append("━" * (room - filled), style="dim").append(" ")
-    found.append(words)
-    found.truncate(width)
-    return found
+        text_line.append("━" * filled, style="cyan").append("━" * (room - filled), style="dim").append(" ")
+    text_line.append(words)
+    text_line.truncate(width)
+    return text_line
 
 
 def plain_line(gauge: Gauge, unit: str, now: float) -> str:

@@ -103,52 +103,54 @@ def command(
     async def work() -> _Results:
         async with Session(connection(**given)) as session:
             asking = 0 if no_probe else MOST
-            seen = await _look_at(session, addresses(urls), way, button, asking, steps)
-            for page in seen.pages:
+            results = await _look_at(session, addresses(urls), way, button, asking, steps)
+            for page in results.pages:
                 if many and not no_probe:
                     page.finds = await probe(session, page.finds, MANY)
                 page.finds = ordered((find for find in page.finds if filter_.passes(find)), sort)
             if peeking:
                 from mudlark.peek import peek, worth_peeking  # needs what no other way of looking does
 
-                finds = [find for page in seen.pages for find in worth_peeking(page, peeking)]
-                seen.peeks = await peek(session, finds, browser)
-            return seen
+                finds = [find for page in results.pages for find in worth_peeking(page, peeking)]
+                results.peeks = await peek(session, finds, browser)
+            return results
 
     with Steps() as steps:
-        seen = asyncio.run(work())
-    _note_nothing(seen, filter_)
+        results = asyncio.run(work())
+    _note_nothing(results, filter_)
     if csv:
-        entries = [entry for page in seen.pages for entry in page.entries]
+        entries = [entry for page in results.pages for entry in page.entries]
         if entries:
             count = write_listing(csv, entries, replace=replace)
             messages().print(f"{count:,} entries written to {csv}", markup=False)
         else:
-            seen.problems.append(NothingFound(f"No page lists entries; {csv} was not written.", "Try with --listen."))
+            results.problems.append(
+                NothingFound(f"No page lists entries; {csv} was not written.", "Try with --listen.")
+            )
     sheet = None
-    if seen.peeks:
+    if results.peeks:
         from mudlark.cli.peek import make_sheet
 
-        sheet = make_sheet(seen.pages, seen.peeks, None, replace=replace)
+        sheet = make_sheet(results.pages, results.peeks, None, replace=replace)
     if as_json:
-        _emit(seen, sheet)
+        _emit(results, sheet)
     else:
-        _show(seen, sheet, most, why)
-    if seen.problems:
-        for problem in seen.problems[:-1]:
+        _show(results, sheet, most, why)
+    if results.problems:
+        for problem in results.problems[:-1]:
             complain(problem.what, problem.advice)
-        raise seen.problems[-1]
+        raise results.problems[-1]
 
 
-def _note_nothing(seen: "_Results", filter_: Filter) -> None:
+def _note_nothing(results: "_Results", filter_: Filter) -> None:
     """A page of which nothing is left is told as such."""
-    if seen.problems or seen.buttons or any(page.finds or page.entries for page in seen.pages):
+    if results.problems or results.buttons or any(page.finds or page.entries for page in results.pages):
         return
-    for page in seen.pages:
+    for page in results.pages:
         if page.asks:
-            seen.problems.append(nothing(page))
+            results.problems.append(nothing(page))
             continue
-        seen.problems.append(
+        results.problems.append(
             NothingFound(
                 f"None of the finds on {shown(page.url)} {filter_}."
                 if str(filter_)
@@ -173,22 +175,22 @@ class _Results:
     paths: list[tuple[Answer, ...]] = field(default_factory=list)
 
 
-def _show(seen: _Results, sheet: Path | None, most: int, why: bool) -> None:
-    if seen.paths:
-        _show_paths(seen, most)
+def _show(results: _Results, sheet: Path | None, most: int, why: bool) -> None:
+    if results.paths:
+        _show_paths(results, most)
         return
-    for number, page in enumerate(seen.pages):
+    for number, page in enumerate(results.pages):
         if number:
             click.echo()
-        if page.url in seen.buttons:
-            show_button(page, seen.buttons[page.url])
+        if page.url in results.buttons:
+            show_button(page, results.buttons[page.url])
         elif page.finds or page.entries or page.asks:
             show_page(page, most, why)
     if sheet:
         from mudlark.cli.peek import show_peeks
 
         click.echo()
-        show_peeks(seen.peeks, sheet)
+        show_peeks(results.peeks, sheet)
 
 
 async def _look_at(
@@ -196,24 +198,24 @@ async def _look_at(
 ) -> _Results:
     if way.har and not urls:
         return _Results([scan.page for scan in await looks_in(session, way.har, asking=asking)])
-    seen = _Results()
+    results = _Results()
     for url in urls:
         session.at_home(url)
         try:
             if wanted is None and any(answer.value == ANY for answer in way.answers):
                 async for path, page in sift_all(session.connection, url, way.answers, asking=asking):
-                    seen.pages.append(page)
-                    seen.paths.append(path)
+                    results.pages.append(page)
+                    results.paths.append(path)
             elif wanted is None:
-                seen.pages.append((await look(session, url, way, asking=asking, watch=steps)).page)
+                results.pages.append((await look(session, url, way, asking=asking, watch=steps)).page)
             else:
-                page, found = await _button(session, url, wanted)
-                seen.pages.append(page)
-                seen.buttons[page.url] = found
+                page, control = await _button(session, url, wanted)
+                results.pages.append(page)
+                results.buttons[page.url] = control
         except MudlarkError as problem:
             problem.url = problem.url or url
-            seen.problems.append(problem)
-    return seen
+            results.problems.append(problem)
+    return results
 
 
 async def _button(session: Session, url: str, wanted: str) -> tuple[Page, Button]:
@@ -232,31 +234,33 @@ async def _button(session: Session, url: str, wanted: str) -> tuple[Page, Button
     return page, button
 
 
-def _show_paths(seen: _Results, most: int) -> None:
+def _show_paths(results: _Results, most: int) -> None:
     """All ways through the questions, with what each leads to."""
     out = console()
-    names = [answer.name for answer in seen.paths[0]]
+    names = [answer.name for answer in results.paths[0]]
     rows = [(*names, "kind", "size", "life")]
-    for page in seen.pages[:most]:
+    for page in results.pages[:most]:
         labels = [label for step in page.walk for _, label in step.answered]
         find = page.finds[0] if page.finds else None
         lasts = life(find.response.expires - time.time()) if find and find.response.expires else "–"
         rows.append((*labels, find.kind if find else "nothing", size(find.bytes if find else None), lasts))
     lines = list(columns(rows, right=(len(names) + 1,)))
     out.print(Text(lines[0], style="dim"))
-    for page, line in zip(seen.pages, lines[1:], strict=False):
+    for page, line in zip(results.pages, lines[1:], strict=False):
         out.print(Text(line, style="bold"))
         for find in page.finds[:1]:
             out.print(Text(f"  {printable(find.url)}", style="cyan"))
-    if len(seen.pages) > most:
-        out.print(Text(f"  … and {len(seen.pages) - most} more; see them with --most {len(seen.pages)}", style="dim"))
+    if len(results.pages) > most:
+        out.print(
+            Text(f"  … and {len(results.pages) - most} more; see them with --most {len(results.pages)}", style="dim")
+        )
 
 
-def _emit(seen: _Results, sheet: Path | None) -> None:
+def _emit(results: _Results, sheet: Path | None) -> None:
     more = {}
     if sheet:
         from mudlark.cli.peek import peek_data
 
-        more["peek"] = {"sheet": str(sheet), "finds": [peek_data(one) for one in seen.peeks]}
-    pages = [page_data(page, seen.buttons.get(page.url)) for page in seen.pages]
-    emit_json("sift", seen.problems, pages=pages, **more)
+        more["peek"] = {"sheet": str(sheet), "finds": [peek_data(one) for one in results.peeks]}
+    pages = [page_data(page, results.buttons.get(page.url)) for page in results.pages]
+    emit_json("sift", results.problems, pages=pages, **more)

@@ -21,7 +21,7 @@ from mudlark.media.matroska.read import read_matroska
 from mudlark.media.mp4.read import Movie, parse_movie, scan
 from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
-from mudlark.web.session import Look, Session
+from mudlark.web.session import Content, Session
 
 
 @click.command(
@@ -140,7 +140,7 @@ async def _of_address(
     return rows, {"url": look.url, "kind": "file", "duration": _longest(rows)}
 
 
-def _neither(target: str, look: Look) -> NothingFound:
+def _neither(target: str, look: Content) -> NothingFound:
     page = sniff(look.body) == "html"
     what = "a web page" if page else look.type or "something without a type"
     return NothingFound(

@@ -73,8 +73,7 @@ _FILMS = {
     "slipway": "harbour-talk",
     "breakwater": "harbour-talk",
     "wall-talk": "harbour-talk",
-    **{f"talk-{number:02d}": "harbour-talk" for number in range(1, TALKS + 1)},
-}
+} | {f"talk-{number:02d}": "harbour-talk" for number in range(1, TALKS + 1)}
 _SIZES = {"thumbs": (160, 90), "full": (1280, 720)}
 DISK_IMAGE = 60_000_000  # bytes, made as they are asked for
 _SEGMENT = 4
@@ -246,8 +245,8 @@ class DemoSite:
             visit.step, visit.chosen = 0, {}
         visit.token = secrets.token_hex(8)
         response = await _text("text/html", chooser_page(self.origins, visit.step, visit.token, visit.chosen), request)
-        found = next(key for key, value in self._visits.items() if value is visit)
-        response.set_cookie("visit", found, path="/field-guide")
+        key_of = next(key for key, value in self._visits.items() if value is visit)
+        response.set_cookie("visit", key_of, path="/field-guide")
         return response
 
     async def _turn(self, _: web.Request) -> web.Response:

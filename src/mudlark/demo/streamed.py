@@ -57,10 +57,10 @@ def _number(name: str) -> int:
 def _welsh() -> tuple[Samples, ...]:
     """The second language's sound, cut where the film's segments are."""
     stream = np.frombuffer((_MEDIA / "tide-mill" / "cy.aac").read_bytes(), np.uint8)
-    found = frames(stream, ADTS)
-    format = audio_format(stream[found.positions[0] :][:7].tobytes())
+    layout = frames(stream, ADTS)
+    format = audio_format(stream[layout.positions[0] :][:7].tobytes())
     # two frames of the encoder's own lag are left out
-    positions, sizes = found.positions[2:] + 7, found.lengths[2:] - 7
+    positions, sizes = layout.positions[2:] + 7, layout.lengths[2:] - 7
     times = _START * 48_000 // 90_000 - _DELAY + np.arange(2, len(positions) + 2) * format.sample_duration
     parts = []
     ends = _START * 48_000 // 90_000 + np.arange(1, _SEGMENTS + 1) * _SECONDS * 48_000

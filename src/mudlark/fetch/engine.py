@@ -23,7 +23,7 @@ from mudlark.web.address import shown
 from mudlark.web.resource import Resource
 from mudlark.web.retry import Passing, persist
 from mudlark.web.secret import without_secrets
-from mudlark.web.session import Answer, Changed, Session
+from mudlark.web.session import Changed, Reply, Session
 
 _BLOCK = 1 << 20  # bytes collected before they go to a thread
 _WRITERS = 4
@@ -221,14 +221,16 @@ class Engine:
 
     async def _beside(self, segment: Segment, pool: ThreadPoolExecutor) -> "_Beside":
         """What a segment cannot be read without: its initialization section, and keys."""
-        found: _Beside = {}
+        parts_beside: _Beside = {}
         if segment.init:
-            found["init"] = await self._section(segment.init.resource, pool, encrypted=segment.init.cipher is not None)
+            parts_beside["init"] = await self._section(
+                segment.init.resource, pool, encrypted=segment.init.cipher is not None
+            )
             if segment.init.cipher:
-                found["init_key"] = await self._key(segment.init.cipher, pool)
+                parts_beside["init_key"] = await self._key(segment.init.cipher, pool)
         if segment.cipher:
-            found["key"] = await self._key(segment.cipher, pool)
-        return found
+            parts_beside["key"] = await self._key(segment.cipher, pool)
+        return parts_beside
 
     async def _key(self, cipher: Cipher, pool: ThreadPoolExecutor) -> bytes:
         path = await self._section(cipher.key, pool, encrypted=True)
@@ -272,8 +274,8 @@ class Engine:
         if resource.span and not resource.validator:
             return await self._fetch_part(resource, path, pool, check)
         span = (resource.span.start, resource.span.length) if resource.span else None
-        async with self.session.open(resource.url, span=span, unless_changed=resource.validator) as answer:
-            return await self._receive(answer, path, pool, check)
+        async with self.session.open(resource.url, span=span, unless_changed=resource.validator) as reply:
+            return await self._receive(reply, path, pool, check)
 
     async def _fetch_part(
         self, resource: Resource, path: Path, pool: ThreadPoolExecutor, check: Check
@@ -289,20 +291,20 @@ class Engine:
                 return await self._cut(whole, resource, path, pool)
             if self._wholes.get(resource.url) is not known:  # the one that was to find out failed
                 return await self._fetch_part(resource, path, pool, check)
-            async with self.session.open(resource.url, span=(part.start, part.length)) as answer:
-                return await self._receive(answer, path, pool, check)
-        found = self._wholes[resource.url] = asyncio.get_running_loop().create_future()
+            async with self.session.open(resource.url, span=(part.start, part.length)) as reply:
+                return await self._receive(reply, path, pool, check)
+        whole_file = self._wholes[resource.url] = asyncio.get_running_loop().create_future()
         try:
-            async with self.session.open(resource.url, span=(part.start, part.length), or_whole=True) as answer:
-                if answer.status == 206:
-                    found.set_result(None)
-                    return await self._receive(answer, path, pool, check)
+            async with self.session.open(resource.url, span=(part.start, part.length), or_whole=True) as reply:
+                if reply.status == 206:
+                    whole_file.set_result(None)
+                    return await self._receive(reply, path, pool, check)
                 whole = self.store.path("whole", len(self._wholes))
-                await self._receive(answer, whole, pool, check, checked=True)
-                found.set_result(whole)
+                await self._receive(reply, whole, pool, check, checked=True)
+                whole_file.set_result(whole)
         finally:
-            if not found.done():  # it failed: the next one finds out
-                found.set_result(None)
+            if not whole_file.done():  # it failed: the next one finds out
+                whole_file.set_result(None)
                 del self._wholes[resource.url]
         return await self._cut(whole, resource, path, pool)
 
@@ -332,37 +334,37 @@ class Engine:
         return await _in_thread(pool, cut)
 
     async def _receive(
-        self, answer: Answer, path: Path, pool: ThreadPoolExecutor, check: Check, *, checked: bool = False
+        self, reply: Reply, path: Path, pool: ThreadPoolExecutor, check: Check, *, checked: bool = False
     ) -> tuple[int, str]:
         """A body into a file; what came of one that fails is dropped. checked: any beginning will do."""
         incoming = Incoming(path)
         try:
-            return await self._write(answer, incoming, pool, check, checked)
+            return await self._write(reply, incoming, pool, check, checked)
         except BaseException:
             await _in_thread(pool, incoming.abandon)
             raise
 
     async def _write(
-        self, answer: Answer, incoming: Incoming, pool: ThreadPoolExecutor, check: Check, checked: bool
+        self, reply: Reply, incoming: Incoming, pool: ThreadPoolExecutor, check: Check, checked: bool
     ) -> tuple[int, str]:
         chunks: list[bytes] = []
         held = 0
-        async for chunk in answer.chunks:
+        async for chunk in reply.chunks:
             self.watch.on_bytes(len(chunk))
             chunks.append(chunk)
             held += len(chunk)
             if self.largest is not None and incoming.bytes + held > self.largest:
                 raise NetworkError(
-                    f"{shown(answer.url)} is larger than any segment ({self.largest:,} bytes).",
+                    f"{shown(reply.url)} is larger than any segment ({self.largest:,} bytes).",
                     "If it is a film of its own, haul it by its address.",
-                    url=answer.url,
+                    url=reply.url,
                 )
             if held >= _BLOCK:
-                checked = checked or _passes(chunks, answer, check)
+                checked = checked or _passes(chunks, reply, check)
                 await _in_thread(pool, incoming.write, chunks)
                 chunks, held = [], 0
         if not checked:
-            _passes(chunks, answer, check)
+            _passes(chunks, reply, check)
 
         def finish() -> str:
             incoming.write(chunks)
@@ -376,10 +378,10 @@ def section_name(resource: Resource) -> str:
     return f"section-{hashlib.sha256(source_of(resource).encode()).hexdigest()[:12]}"
 
 
-def _passes(chunks: list[bytes], answer: Answer, check: Check) -> bool:
+def _passes(chunks: list[bytes], reply: Reply, check: Check) -> bool:
     wrong = check(b"".join(chunks)[:65536] if len(chunks) > 1 else chunks[0][:65536] if chunks else b"")
     if wrong:
-        raise Passing(f"{shown(answer.url)} sends {wrong}.", "The server may be in trouble; try again later.")
+        raise Passing(f"{shown(reply.url)} sends {wrong}.", "The server may be in trouble; try again later.")
     return True
 
 

@@ -21,7 +21,7 @@ from mudlark.together import together
 from mudlark.web.address import file_part
 from mudlark.web.connection import Connection
 from mudlark.web.guise import Guise
-from mudlark.web.session import Look, Session
+from mudlark.web.session import Content, Session
 
 _TRACKING = re.compile(
     r"^(?:utm_\w+|fbclid|gclid|dclid|msclkid|mc_[ce]id|ref|referrer|source|cb|cache|nocache|rnd|rand|random|ts|t|time"
@@ -76,14 +76,14 @@ class Comparison:
     address change from one answer to the next."""
 
     url: str
-    seen: list[GuiseResult]
+    result: list[GuiseResult]
     rows: list[Row]
     noisy: tuple[bool, bool] = (False, False)
 
     @property
     def asked(self) -> int:
         """How many guises got an answer that can be compared."""
-        return sum(seen.page is not None for seen in self.seen)
+        return sum(result.page is not None for result in self.result)
 
     def is_shared(self, row: Row) -> bool:
         """True if every guise that got an answer gets this find."""
@@ -93,7 +93,7 @@ class Comparison:
     def differs(self) -> bool:
         """True if a find, the status, the title or the final address is not the same for all."""
         title, final = self.noisy
-        answers = {(s.status, None if final else s.final, None if title else s.title) for s in self.seen}
+        answers = {(s.status, None if final else s.final, None if title else s.title) for s in self.result}
         return len(answers) > 1 or not all(self.is_shared(row) for row in self.rows)
 
 
@@ -114,69 +114,69 @@ async def compare(
             tell(f"Asking as {guise.name}")
             return await see(replace(connection, guise=guise), url, means)
 
-    seen = await together(one(guise) for guise in guises)
-    first = next((answer for answer in seen if answer.page), seen[0])
+    result = await together(one(guise) for guise in guises)
+    first = next((answer for answer in result if answer.page), result[0])
     again = await one(first.guise)
     changing = _changing(again, first)
     rows: dict[Mark, Row] = {}
-    for answer in seen:
+    for answer in result:
         for find in answer.page.finds if answer.page else ():
             row = rows.setdefault(mark(find.url, changing), Row(find, []))
             if answer.guise.name not in row.guises:
                 row.guises.append(answer.guise.name)
     noisy = (again.title != first.title, again.final != first.final)
-    ordered = Comparison(url, seen, list(rows.values()), noisy)
+    ordered = Comparison(url, result, list(rows.values()), noisy)
     ordered.rows.sort(key=lambda row: (ordered.is_shared(row), -row.find.score))
     return ordered
 
 
 async def see(connection: Connection, url: str, means: Means, *, asking: int = 0) -> GuiseResult:
     """What one guise gets. asking: about how many of its finds the servers are asked."""
-    seen = GuiseResult(connection.guise)
+    result = GuiseResult(connection.guise)
     try:
         async with Session(connection) as session:
             session.at_home(url)
-            await (_listen(session, url, means, seen) if means.listening else _ask(session, url, seen))
-            if seen.page:
-                await settle(session, seen.page, asking)
+            await (_listen(session, url, means, result) if means.listening else _ask(session, url, result))
+            if result.page:
+                await settle(session, result.page, asking)
     except NetworkError as problem:
-        seen.status, seen.problem = problem.status, problem.what
+        result.status, result.problem = problem.status, problem.what
     except NothingFound as nothing:
-        seen.page, seen.problem = Page(url, seen.title), None if seen.challenge else nothing.what
+        result.page, result.problem = Page(url, result.title), None if result.challenge else nothing.what
     except MudlarkError as problem:
-        seen.problem = problem.what
-    if seen.challenge:
-        seen.problem, seen.page = "a page that tests for robots", None
-    return seen
+        result.problem = problem.what
+    if result.challenge:
+        result.problem, result.page = "a page that tests for robots", None
+    return result
 
 
-async def _ask(session: Session, url: str, seen: GuiseResult) -> None:
+async def _ask(session: Session, url: str, result: GuiseResult) -> None:
     look = await session.look(url, wants_text)
     wanted = _listed(look.headers.get("accept-ch", ""))
-    if wanted and set(wanted) & {name.lower() for name in seen.guise.hint_fields()}:
+    if wanted and set(wanted) & {name.lower() for name in result.guise.hint_fields()}:
         look = await session.look(url, wants_text)  # now with the hints that it wants
-    seen.status, seen.final = look.status, look.url if look.url != url else None
-    seen.bytes, seen.hints = len(look.body), wanted
-    seen.vary = _listed(look.headers.get("vary", ""))
-    seen.challenge = _is_challenge(look)
-    seen.page = await gather(session, look)
-    seen.title = seen.page.title
+    result.status, result.final = look.status, look.url if look.url != url else None
+    result.bytes, result.hints = len(look.body), wanted
+    result.vary = _listed(look.headers.get("vary", ""))
+    result.challenge = _is_challenge(look)
+    result.page = await gather(session, look)
+    result.title = result.page.title
 
 
-async def _listen(session: Session, url: str, means: Means, seen: GuiseResult) -> None:
+async def _listen(session: Session, url: str, means: Means, result: GuiseResult) -> None:
     from mudlark.browser.listen import listen
     from mudlark.find.places.capture import page_in
 
     assert means.listening
-    heard = await listen(url, means.listening, session.connection)
-    capture = heard.capture()
+    recording = await listen(url, means.listening, session.connection)
+    capture = recording.capture()
     first = next((e for e in capture.exchanges if e.resource == "document" and not e.location), None)
     if first:
-        seen.status, seen.bytes = first.status, len(first.body) if first.body else first.size
-    seen.final = capture.url if capture.url.partition("#")[0] != url.partition("#")[0] else None
-    seen.page = page_in(capture)
+        result.status, result.bytes = first.status, len(first.body) if first.body else first.size
+    result.final = capture.url if capture.url.partition("#")[0] != url.partition("#")[0] else None
+    result.page = page_in(capture)
     session.take_cookies(capture.cookies)
-    seen.title = seen.page.title
+    result.title = result.page.title
 
 
 async def best_guise(connection: Connection, url: str, guises: Sequence[Guise], means: Means) -> Guise:
@@ -184,13 +184,15 @@ async def best_guise(connection: Connection, url: str, guises: Sequence[Guise], 
     best: tuple[float, Guise] | None = None
     problems: list[str] = []
     for guise in guises:
-        seen = await see(replace(connection, guise=guise), url, means, asking=MOST)
+        result = await see(replace(connection, guise=guise), url, means, asking=MOST)
         values = (
-            [_worth(find) for find in seen.page.finds if find.role == "main" and not find.problem] if seen.page else []
+            [_worth(find) for find in result.page.finds if find.role == "main" and not find.problem]
+            if result.page
+            else []
         )
         if values and (best is None or max(values) > best[0]):
             best = max(values), guise
-        problems += [f"as {guise.name}: {seen.problem}"] if seen.problem else []
+        problems += [f"as {guise.name}: {result.problem}"] if result.problem else []
     if best is None:
         raise NothingFound(f"No guise gets any media from {url}.", "; ".join(problems[:3]))
     return best[1]
@@ -217,7 +219,7 @@ def _form(url: str, volatile: re.Pattern[str] = _RANDOM) -> Mark:
 
 def _changing(again: GuiseResult, first: GuiseResult) -> frozenset[Mark]:
     """The forms of addresses that only one of two answers to the same question has."""
-    one, other = ({find.url for find in seen.page.finds} if seen.page else set() for seen in (again, first))
+    one, other = ({find.url for find in result.page.finds} if result.page else set() for result in (again, first))
     return frozenset(_form(url) for url in one ^ other)
 
 
@@ -225,7 +227,7 @@ def _listed(field_value: str) -> list[str]:
     return [name.strip().lower() for name in field_value.split(",") if name.strip()]
 
 
-def _is_challenge(look: Look) -> bool:
+def _is_challenge(look: Content) -> bool:
     if len(look.body) > _SMALL or sniff(look.body) != "html":
         return False
     return bool(

@@ -56,8 +56,8 @@ async def look(
         page.walk = [Step(page.url, "GET", (), (answer,)) for answer in recording.answered]
         return PageScan(page, recording)
     if means.har:
-        found = await looks_in(session, means.har, address, asking=asking)
-        return found[0]
+        captured = await looks_in(session, means.har, address, asking=asking)
+        return captured[0]
     if means.answers:
         return PageScan(await sift_walked(session, address, means.answers, asking=asking))
     return PageScan(await sift(session, address, asking=asking))

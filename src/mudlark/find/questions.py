@@ -111,9 +111,9 @@ def read_forms(source: str, url: str) -> list[Form]:
     for control in tree.css("[form]")[:_MOST_CONTROLS]:
         apart[control.attributes.get("form") or ""].append(control)
     forms = [_form(element, apart, labels, base, url) for element in tree.css("form")[:_MOST_FORMS]]
-    found = [form for form in forms if form.questions or form.refused]
+    asking = [form for form in forms if form.questions or form.refused]
     alone = (_leading(e, labels, base) for e in tree.css("select")[:_MOST_FORMS] if not _inside_form(e))
-    return [*found, *(Form(url, "GET", [question]) for question in alone if question)]
+    return [*asking, *(Form(url, "GET", [question]) for question in alone if question)]
 
 
 def _form(element: LexborNode, apart: Mapping[str, list[LexborNode]], labels: Labels, base: str, url: str) -> Form:
@@ -305,10 +305,10 @@ def step_of(forms: Sequence[Form], answers: Sequence[Answer]) -> tuple[Step, lis
     """The request that the next answers lead to, and the answers that are left; None if no form asks the next one."""
     if not answers:
         return None
-    found = find_question(forms, answers[0].name)
-    if found is None:
+    asking = find_question(forms, answers[0].name)
+    if asking is None:
         return None
-    form, question = found
+    form, question = asking
     if form.refused:
         raise Refused(f"The form at {form.action} is not sent: {form.refused}.")
     if question.leads:

@@ -35,11 +35,11 @@ class Filter:
         )
 
     def __str__(self) -> str:
-        said = [f"match {self.match!r}" if self.match else "", f"are on {self.host!r}" if self.host else ""]
-        said += [f"are of kind {' or '.join(self.kinds)}" if self.kinds else ""]
-        said += [f"are in the role {' or '.join(self.roles)}" if self.roles else ""]
-        said += [f"are larger than {self.larger_than:,.0f} bytes" if self.larger_than is not None else ""]
-        return " and ".join(part for part in said if part)
+        words = [f"match {self.match!r}" if self.match else "", f"are on {self.host!r}" if self.host else ""]
+        words += [f"are of kind {' or '.join(self.kinds)}" if self.kinds else ""]
+        words += [f"are in the role {' or '.join(self.roles)}" if self.roles else ""]
+        words += [f"are larger than {self.larger_than:,.0f} bytes" if self.larger_than is not None else ""]
+        return " and ".join(part for part in words if part)
 
 
 ANYTHING = Filter()
@@ -108,18 +108,18 @@ class Choice:
         return alive
 
     def _numbered(self, page: Page, number: int) -> Find:
-        found = next((find for find in page.finds if find.number == number), None)
-        if found is None:
+        chosen = next((find for find in page.finds if find.number == number), None)
+        if chosen is None:
             raise UsageError(
                 f"There are {len(page.finds)} finds to choose from, not {number}.", "See `mudlark sift`.", url=page.url
             )
-        if not self.wanted.passes(found):
+        if not self.wanted.passes(chosen):
             raise UsageError(
-                f"Number {number}, {shown(found.url)}, is none of those that {self.wanted}.",
+                f"Number {number}, {shown(chosen.url)}, is none of those that {self.wanted}.",
                 "The numbers are those that `mudlark sift` shows, whatever is filtered.",
                 url=page.url,
             )
-        return found
+        return chosen
 
     def _best(self, page: Page) -> Find:
         try:

@@ -24,7 +24,7 @@ from mudlark.text import sentence, tidy
 from mudlark.together import together
 from mudlark.web.address import file_part, resolve, shown
 from mudlark.web.referrer import DEFAULT, Referrer, policy_of
-from mudlark.web.session import Look, Session
+from mudlark.web.session import Content, Session
 
 DEEPEST = 3  # frames inside frames
 _MOST_FRAMES = 12
@@ -43,7 +43,7 @@ async def sift(session: Session, address: str, *, asking: int = MOST) -> Page:
     return await sift_response(session, await session.look(address, wants_text), asking=asking)
 
 
-async def sift_response(session: Session, look: Look, *, asking: int = MOST) -> Page:
+async def sift_response(session: Session, look: Content, *, asking: int = MOST) -> Page:
     """The same for an answer that is there already."""
     page = await gather(session, look)
     if not page.finds and not page.asks:
@@ -62,7 +62,7 @@ async def settle(session: Session, page: Page, asking: int = MOST) -> None:
         page.finds = rank(page)
 
 
-async def gather(session: Session, look: Look) -> Page:
+async def gather(session: Session, look: Content) -> Page:
     """The finds and questions of an answer and of its frames, not yet ranked. A page that leads on by itself is
     followed, a few times."""
     page = await _gather_one(session, look)
@@ -85,7 +85,7 @@ async def gather(session: Session, look: Look) -> Page:
     return page
 
 
-async def _gather_one(session: Session, look: Look) -> Page:
+async def _gather_one(session: Session, look: Content) -> Page:
     page = page_of(look)
     if not page.itself and sniff(look.body) == "html":
         page.forms = read_forms(decode(look), look.url)
@@ -93,7 +93,7 @@ async def _gather_one(session: Session, look: Look) -> Page:
     return page
 
 
-def page_of(look: Look) -> Page:
+def page_of(look: Content) -> Page:
     """The finds of an answer, not yet ranked: a page or feed has many, a media file or manifest is its own find."""
     if not look.body:
         raise NothingFound(f"{shown(look.url)} sends nothing at all (0 bytes).", "Open it in a browser to see.")
@@ -161,7 +161,7 @@ def nothing(page: Page) -> NothingFound:
     )
 
 
-def _link_headers(look: Look, page: Page) -> None:
+def _link_headers(look: Content, page: Page) -> None:
     """Link header fields (RFC 8288) that preload or enclose media."""
     into = Collector("", look.url, look.url)
     for match in _LINK.finditer(look.headers.get("link", "")[:_LONGEST_LINKS]):
@@ -194,22 +194,22 @@ def _within(session: Session, page: Page) -> Session:
 
 async def _follow(session: Session, page: Page) -> None:
     """Read the page's frames, and theirs, each address once; and what oEmbed (discovered by a link) adds."""
-    seen = {page.url}
+    visited = {page.url}
     frames = list(page.frames)
     if page.oembed:
         frames += await _oembed(session, page, page.oembed)
     for _ in range(DEEPEST):
-        fresh = [frame for frame in frames if frame.url not in seen][: _MOST_FRAMES - len(seen) + 1]
-        seen.update(frame.url for frame in fresh)
+        fresh = [frame for frame in frames if frame.url not in visited][: _MOST_FRAMES - len(visited) + 1]
+        visited.update(frame.url for frame in fresh)
         inner = await together(_frame(session, page, frame) for frame in fresh)
         frames = []
-        for found in inner:
-            if found:
-                merge(page, found.finds)
-                page.feeds += [feed for feed in found.feeds if feed not in page.feeds]
-                page.duration = page.duration or found.duration
-                page.wants_login = page.wants_login or found.wants_login
-                frames += found.frames
+        for inner_page in inner:
+            if inner_page:
+                merge(page, inner_page.finds)
+                page.feeds += [feed for feed in inner_page.feeds if feed not in page.feeds]
+                page.duration = page.duration or inner_page.duration
+                page.wants_login = page.wants_login or inner_page.wants_login
+                frames += inner_page.frames
 
 
 async def _frame(session: Session, inside: Page, frame: Frame) -> Page | None:
@@ -256,7 +256,7 @@ async def _oembed(session: Session, page: Page, address: str) -> list[Frame]:
     return [Frame(frame.url, "oEmbed markup") for frame in inner.frames if resolve(page.url, frame.url)]
 
 
-def decode(look: Look) -> str:
+def decode(look: Content) -> str:
     """The text of a page: by byte order mark, the server's charset, the page's own, UTF-8 if it fits, else Latin."""
     body = look.body
     for mark, name in ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16")):

@@ -18,7 +18,7 @@ from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
 from mudlark.web.connection import Connection
 from mudlark.web.referrer import Referrer
-from mudlark.web.session import Look, Session
+from mudlark.web.session import Content, Session
 
 MOST_WALKS = 64
 
@@ -27,7 +27,7 @@ MOST_WALKS = 64
 class WalkResult:
     """Where answers led. look: the last answer of the server."""
 
-    look: Look
+    look: Content
     steps: tuple[Step, ...]
     forms: tuple[Form, ...]
 
@@ -82,16 +82,16 @@ async def _paths(connection: Connection, url: str, answers: tuple[Answer, ...]) 
     async with Session(connection) as session:
         session.at_home(url)
         walked = await walk(session, url, answers[:place], until=name)
-    found = find_question(walked.forms, name)
-    if found is None:
+    asking = find_question(walked.forms, name)
+    if asking is None:
         raise _unasked(walked.look, list(walked.forms), answers[place])
-    for option in found[1].options:
+    for option in asking[1].options:
         chosen = Answer(name, option.label or option.value)
         async for path in _paths(connection, url, (*answers[:place], chosen, *answers[place + 1 :])):
             yield path
 
 
-async def _send(session: Session, look: Look, step: Step) -> Look:
+async def _send(session: Session, look: Content, step: Step) -> Content:
     parts = urlsplit(look.url)
     behind = session.behind(Referrer(look.url), {"origin": f"{parts.scheme}://{parts.netloc}"})
     if step.method == "GET":
@@ -99,7 +99,7 @@ async def _send(session: Session, look: Look, step: Step) -> Look:
     return await behind.send(step.url, step.fields, multipart=step.multipart)
 
 
-def _unasked(look: Look, forms: Sequence[Form], answer: Answer) -> UsageError:
+def _unasked(look: Content, forms: Sequence[Form], answer: Answer) -> UsageError:
     names = [question.name for form in forms for question in form.questions]
     asked = f"It asks: {', '.join(names)}." if names else "It asks nothing."
     return UsageError(f"{shown(look.url)} does not ask for {answer.name!r}.", asked)

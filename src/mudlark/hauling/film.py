@@ -30,7 +30,7 @@ _TEXTS = frozenset({"html", "json", "xml", "hls", "dash"})  # what a server send
 async def make_film(work: Work, fetching: Fetching) -> Made:
     """Fetch segments, and assemble them in a thread while the later ones are still being fetched."""
     work.watch.on_step("Fetching")
-    taken = work.found.taken
+    taken = work.target.taken
     voices = {one.rendition.name: _voice(one) for one in taken if one.rendition.type != "subtitles"}
     numbers = {name: number for number, name in enumerate(voices)}
     stem = work.store.item / work.name
@@ -76,10 +76,10 @@ async def make_film(work: Work, fetching: Fetching) -> Made:
 
 
 def _output(work: Work, target: Path, planned: float, labels: dict[int, TrackLabel]) -> Output:
-    page = work.found.page
+    page = work.target.page
     date = (page.date or "") if page else ""
-    about = About(work.found.title, date, work.found.key_address, _cover(work.store.item))
-    return ChosenFile(target, planned, labels, about, work.found.order.container)
+    about = About(work.target.title, date, work.target.key_address, _cover(work.store.item))
+    return ChosenFile(target, planned, labels, about, work.target.order.container)
 
 
 def _cover(item: Path) -> bytes:
@@ -154,13 +154,13 @@ _WORDS: dict[LossCode, str] = {
 
 def _losses(losses: Iterable[Loss]) -> tuple[list[Problem], list[Note]]:
     """One problem or note for each kind of loss, with its sum and where it was first met."""
-    found: dict[tuple[LossCode, str, bool], list[Loss]] = {}
+    target: dict[tuple[LossCode, str, bool], list[Loss]] = {}
     for loss in losses:
         detail = loss.detail if loss.code in (LossCode.LEFT_OUT, LossCode.LEAP) else ""
-        found.setdefault((loss.code, detail, _is_slight(loss)), []).append(loss)
+        target.setdefault((loss.code, detail, _is_slight(loss)), []).append(loss)
     problems: list[Problem] = []
     notes: list[Note] = []
-    for (code, detail, slight), alike in found.items():
+    for (code, detail, slight), alike in target.items():
         count = sum(loss.count for loss in alike)
         seconds = sum(loss.seconds for loss in alike)
         words = _WORDS[code].format(count=count, detail=f"{seconds:.2f} s" if code in _SPANS else detail)

@@ -37,18 +37,18 @@ _MAKERS: dict[PresentationKind, Callable[[Work, Fetching], Awaitable[Made]]] = {
 
 async def make(work: Work, name: str, state: State) -> Item:
     """The item of a haul. name: that it should have. state: what it is to an earlier one."""
-    found, store = work.found, work.store
+    target, store = work.target, work.store
     jobs = jobs_of(work)
-    planned = max((taken.rendition.duration or 0.0 for taken in found.taken), default=0.0) or None
-    renditions = [taken.rendition for taken in found.taken]
-    work.watch.on_plan(Plan(found.title, found.presentation, renditions, len(jobs), planned))
+    planned = max((taken.rendition.duration or 0.0 for taken in target.taken), default=0.0) or None
+    renditions = [taken.rendition for taken in target.taken]
+    work.watch.on_plan(Plan(target.title, target.presentation, renditions, len(jobs), planned))
     fetching = Fetching(work)
     try:
         await asyncio.to_thread(shutil.rmtree, store.item, ignore_errors=True)
         store.item.mkdir(mode=0o755)
-        streamed = found.presentation.kind in ("hls", "series")
+        streamed = target.presentation.kind in ("hls", "series")
         beside = await _fetch_beside(work, work.name) if streamed else Made(())  # its poster becomes the film's cover
-        made = await _MAKERS[found.presentation.kind](work, fetching)
+        made = await _MAKERS[target.presentation.kind](work, fetching)
         beside = beside if streamed else await _fetch_beside(work, made.media[0].stem)
         made = replace(
             made,
@@ -79,7 +79,9 @@ async def make(work: Work, name: str, state: State) -> Item:
 
 async def _fetch_beside(work: Work, stem: str) -> Made:
     """The subtitles and the poster that the page shows with the film, under names that begin with `stem`."""
-    wanted = [find for find in find_beside(work.found.page, work.found.find) if _is_wanted(find, work.found.order.wish)]
+    wanted = [
+        find for find in find_beside(work.target.page, work.target.find) if _is_wanted(find, work.target.order.wish)
+    ]
     if not wanted:
         return Made(())
     work.watch.on_step("Fetching what stands beside it")
@@ -96,7 +98,7 @@ def _is_wanted(find: Find, wish: Wish) -> bool:
 
 def _keep(work: Work, record: Record, name: str, state: State) -> Item:
     """Give the finished item its place: a name of its own, or that of the item that it mends."""
-    earlier, into = work.earlier, work.found.order.into
+    earlier, into = work.earlier, work.target.order.into
     intact = earlier is not None and work.earlier_verdict == earlier.record.verdict
     if earlier and state == "changed" and intact and same_media(earlier.record, record):
         return Item(earlier.record, earlier.folder, state="unchanged", by="its bytes, fetched anew")

@@ -33,19 +33,19 @@ async def make_pages(work: Work, fetching: Fetching) -> Made:
             "If the links have expired, open the page anew and haul again.",
         )
     work.watch.on_step("Assembling")
-    if missing := work.found.find.mention.missing:
+    if missing := work.target.find.mention.missing:
         numbers = ", ".join(map(str, missing[:20]))
         problems.append(Problem("page-missing", f"Number {numbers} of the series of page images is not on the page"))
     report = Report()
     pictures = list(leaves.values())
     await asyncio.to_thread(check_pages, pictures, report)
-    if work.found.order.as_images:
+    if work.target.order.as_images:
         media = await asyncio.to_thread(keep_pages, pictures, work.store.item / "pages")
     else:
         from mudlark.assemble.bind import bind  # its image library is slow to load, and films need none
 
         media = [work.store.item / f"{work.name}.pdf"]
-        await asyncio.to_thread(bind, pictures, media[0], work.found.title)
+        await asyncio.to_thread(bind, pictures, media[0], work.target.title)
     return Made(tuple(media), problems=tuple(problems), notes=tuple(notes), report=report)
 
 

@@ -24,8 +24,8 @@ async def make_plain(work: Work, fetching: Fetching) -> Made:
         parts.append(outcome.path)
     with parts[0].open("rb") as source:
         form = sniff(source.read(65536))
-    found = work.found
-    name = media_name(found.title, found.page, found.find, found.presentation, form, found.order.title)
+    target = work.target
+    name = media_name(target.title, target.page, target.find, target.presentation, form, target.order.title)
     media = work.store.item / name
     await asyncio.to_thread(join, parts, media)
     return Made((media,))

@@ -18,7 +18,7 @@ from mudlark.archive.record import (
 from mudlark.fetch.store import now
 from mudlark.find.judge.probe import KINDS
 from mudlark.find.model import PLAYED
-from mudlark.hauling.resolve import Found
+from mudlark.hauling.resolve import Target
 from mudlark.hauling.title import is_alone
 from mudlark.hauling.work import Fetching, Made, Work
 from mudlark.verify.fixity import digest
@@ -32,11 +32,11 @@ _MOST_CONTENTS = 1_000  # names inside an archive that a record keeps
 
 def prove(work: Work, made: Made, fetching: Fetching) -> Record:
     """Look into the finished files, and make the record."""
-    found = work.found
-    presentation = found.presentation
+    target = work.target
+    presentation = target.presentation
     main = made.media[0]
     report = Report(list(made.report.checks), [*made.report.problems, *made.problems])
-    planned, tolerance = _promised(found)
+    planned, tolerance = _promised(target)
     with ThreadPoolExecutor(1, "mudlark-digest") as beside:
         hashing = beside.submit(digest, main)
         streamed = presentation.kind in ("hls", "series")
@@ -54,11 +54,11 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Record:
         size, sha256 = hashing.result()
     if presentation.kind == "file":
         facts = presentation.facts
-        Promise(facts.length, dict(facts.digests), found.order.expect).check(main, size, sha256, report)
-    if found.find.kind in PLAYED and presentation.kind != "images" and checked.form not in KINDS:
+        Promise(facts.length, dict(facts.digests), target.order.expect).check(main, size, sha256, report)
+    if target.find.kind in PLAYED and presentation.kind != "images" and checked.form not in KINDS:
         what = "unknown bytes" if checked.form == "unknown" else checked.form.upper()
         report.failed("content", "no-media", f"A film or sound was promised; {what} came", grave=True)
-    notes = [*found.notes, *made.notes]
+    notes = [*target.notes, *made.notes]
     if fetching.counts.elsewhere:
         notes.append(
             Note("elsewhere", f"{fetching.counts.elsewhere} segments came from another address than the first")
@@ -71,13 +71,13 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Record:
         track.added = sum(count for _, count in frames.added)
     ends = [track.presented(checked.movie.timescale)[1] for track in checked.movie.tracks] if checked.movie else []
     length = round(max(ends), 3) if ends else max((track.duration for track in tracks), default=None)
-    notes += _compared_with_page(found, length)
+    notes += _compared_with_page(target, length)
     files = [FileFacts(str(main.relative_to(work.store.item)), "media", size, sha256)]
     files += [FileFacts(str(path.relative_to(work.store.item)), "media", *digest(path)) for path in made.media[1:]]
     files += made.beside
     counts = fetching.counts
     record = Record(
-        title=found.title,
+        title=target.title,
         verdict=report.verdict,
         problems=report.problems,
         started=work.started,
@@ -94,7 +94,7 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Record:
         contents=checked.contents[:_MOST_CONTENTS],
         notes=notes,
     )
-    return record if found.order.keep_secrets else without_access(record)
+    return record if target.order.keep_secrets else without_access(record)
 
 
 def _packed_tracks(made: Made) -> list[TrackFacts]:
@@ -114,17 +114,17 @@ def _packed_tracks(made: Made) -> list[TrackFacts]:
     ]
 
 
-def _promised(found: Found) -> tuple[float | None, float]:
+def _promised(target: Target) -> tuple[float | None, float]:
     """Seconds that the manifest promises, and by how many that may be off."""
-    renditions = [taken.rendition for taken in found.taken if taken.rendition.type != "subtitles"]
+    renditions = [taken.rendition for taken in target.taken if taken.rendition.type != "subtitles"]
     longest = max(renditions, key=lambda one: one.duration or 0.0)
     return longest.duration, longest.tolerance
 
 
-def _compared_with_page(found: Found, length: float | None) -> list[Note]:
+def _compared_with_page(target: Target, length: float | None) -> list[Note]:
     """Say where a film lasts much shorter or longer than its page states."""
-    stated = found.page.duration if found.page else None
-    if length and stated and _is_alone_on(found) and not 0.6 <= length / stated <= 1 / 0.6:
+    stated = target.page.duration if target.page else None
+    if length and stated and _is_alone_on(target) and not 0.6 <= length / stated <= 1 / 0.6:
         message = (
             f"It lasts {length:.0f} s, and the page states {stated:.0f} s; it may be only a part, or something else"
         )
@@ -132,27 +132,27 @@ def _compared_with_page(found: Found, length: float | None) -> list[Note]:
     return []
 
 
-def _is_alone_on(found: Found) -> bool:
+def _is_alone_on(target: Target) -> bool:
     """True if what the page says of a film is meant of this one."""
-    return found.page is not None and found.find.kind in PLAYED and is_alone(found.page, found.find)
+    return target.page is not None and target.find.kind in PLAYED and is_alone(target.page, target.find)
 
 
 def _source(work: Work, files: list[FileFacts]) -> Source:
     """Where it came from; what is kept of that is added to the files."""
-    item, found, page = work.store.item, work.found, work.found.page
-    secrets, presentation = found.order.keep_secrets, found.presentation
+    item, target, page = work.store.item, work.target, work.target.page
+    secrets, presentation = target.order.keep_secrets, target.presentation
     return Source(
-        target=found.order.target,
-        choice=found.choice,
+        target=target.order.target,
+        choice=target.choice,
         kind=presentation.kind,
         address=presentation.url,
         page=page_facts(page) if page else None,
-        find=find_facts(found.find),
-        capture=keep_capture(item, page, found.recording, found.order.means.har, files, keep_secrets=secrets),
+        find=find_facts(target.find),
+        capture=keep_capture(item, page, target.recording, target.order.means.har, files, keep_secrets=secrets),
         manifests=keep_manifests(item, presentation.documents, files, keep_secrets=secrets),
         walk=walk_facts(page) if page else [],
-        request=request_facts(work.session, presentation.url, found.find),
-        identity=found.key,
+        request=request_facts(work.session, presentation.url, target.find),
+        identity=target.key,
         validator=presentation.facts.validator,
         modified=presentation.facts.modified,
         length=presentation.facts.length,

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class Target:
     """The way from the target to the presentation. page: None if the target is no page. recording: of the browser.
 
     title: of the item. key: what it is known by. notes: what is to be known of the choice.
@@ -50,7 +50,7 @@ class Found:
         return without_query(self.find.url) if self.page and self.order.choice.made else None
 
 
-async def resolve(session: Session, order: Order, scan: PageScan, find: Find, watch: HaulWatch) -> Found:
+async def resolve(session: Session, order: Order, scan: PageScan, find: Find, watch: HaulWatch) -> Target:
     """What a find promises, which tracks of it to take, and what the item is to be called."""
     presentation = await _presentation(session, find)
     chosen = choose(presentation, order.wish)
@@ -62,7 +62,7 @@ async def resolve(session: Session, order: Order, scan: PageScan, find: Find, wa
     notes = (*_notes(order, page, find), *_passed_over(order, presentation.kind))
     for note in notes:
         watch.on_warning(note.message)
-    return Found(order, page, find, presentation, taken, title, key, scan.recording, notes)
+    return Target(order, page, find, presentation, taken, title, key, scan.recording, notes)
 
 
 def _passed_over(order: Order, kind: PresentationKind) -> tuple[Note, ...]:

@@ -103,15 +103,15 @@ async def _same_segment(session: Session, segment: Segment, facts: SegmentFacts)
     part = segment.resource.span
 
     async def attempt() -> bool:
-        found = hashlib.sha256()
+        digest = hashlib.sha256()
         async with session.open(
             segment.resource.url, span=(part.start, part.length) if part else None, or_whole=True
         ) as answer:
             if part and answer.status == 200:
                 return True  # the server sends all of it instead of a part; that is not fetched for a comparison
             async for chunk in answer.chunks:
-                found.update(chunk)
-        return found.hexdigest() == facts.sha256
+                digest.update(chunk)
+        return digest.hexdigest() == facts.sha256
 
     return await persist(attempt, session.connection.patience)
 

@@ -20,7 +20,7 @@ from mudlark.find.look import PageScan, look
 from mudlark.find.model import Find, Page
 from mudlark.hauling.make import make
 from mudlark.hauling.order import HaulWatch, Item, Order, State
-from mudlark.hauling.resolve import Found, resolve
+from mudlark.hauling.resolve import Target, resolve
 from mudlark.hauling.same import compare_there
 from mudlark.hauling.work import Work
 from mudlark.verify.verdict import Verdict
@@ -114,45 +114,45 @@ async def _haul_find(session: Session, order: Order, scan: PageScan, find: Find,
     started = now()
     behind = session.behind(find.mention.referrer, find.mention.sent)
     try:
-        return await _haul_found(behind, await resolve(behind, order, scan, find, watch), watch, started)
+        return await _haul_target(behind, await resolve(behind, order, scan, find, watch), watch, started)
     except Changed:
-        return await _haul_found(behind, await resolve(behind, order, scan, find, watch), watch, started)
+        return await _haul_target(behind, await resolve(behind, order, scan, find, watch), watch, started)
 
 
-async def _haul_found(session: Session, found: Found, watch: HaulWatch, started: str) -> Item:
+async def _haul_target(session: Session, target: Target, watch: HaulWatch, started: str) -> Item:
     """Compare with what is there already, and haul what is not."""
-    order = found.order
+    order = target.order
     made = _make_folder(order.into)
     try:
-        return await _compare_and_make(session, found, watch, started)
+        return await _compare_and_make(session, target, watch, started)
     finally:
         if made:
             remove_if_empty(order.into)
 
 
-async def _compare_and_make(session: Session, found: Found, watch: HaulWatch, started: str) -> Item:
-    order = found.order
-    name = safe_name(found.title) or "Untitled"
-    earlier = await asyncio.to_thread(find_earlier, order.into, name, found.key)
+async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, started: str) -> Item:
+    order = target.order
+    name = safe_name(target.title) or "Untitled"
+    earlier = await asyncio.to_thread(find_earlier, order.into, name, target.key)
     state: State = "new"
     verdict: Verdict = "failed"
-    key = found.key
+    key = target.key
     if earlier and order.again:
-        state, key = "again", f"{found.key} again"
+        state, key = "again", f"{target.key} again"
     elif earlier:
         watch.on_step("Comparing with the server")
         verdict = (await asyncio.to_thread(assay, earlier.folder))[0].verdict
         intact = verdict == earlier.record.verdict and verdict in ("sound", "unproven") and _expected(earlier, order)
-        renditions = [taken.rendition for taken in found.taken]
-        there = await compare_there(session, earlier, intact, found.presentation, renditions)
+        renditions = [taken.rendition for taken in target.taken]
+        there = await compare_there(session, earlier, intact, target.presentation, renditions)
         if intact and there.same:
             return Item(earlier.record, earlier.folder, state="unchanged", by=there.by)
         if there.same is False or intact:
-            state, key = "changed", f"{found.key} since {earlier.record.finished}"
+            state, key = "changed", f"{target.key} since {earlier.record.finished}"
         else:
             state = "repaired"
     with Store(order.into, key) as store:
-        return await make(Work(session, found, store, watch, started, earlier, verdict), name, state)
+        return await make(Work(session, target, store, watch, started, earlier, verdict), name, state)
 
 
 def _expected(earlier: Earlier, order: Order) -> bool:

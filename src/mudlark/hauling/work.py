@@ -13,7 +13,7 @@ from mudlark.assemble.film import CodedFrames
 from mudlark.fetch.engine import Check, Counts, Engine, Job, Outcome, Watch
 from mudlark.fetch.store import Store
 from mudlark.hauling.order import HaulWatch
-from mudlark.hauling.resolve import Found
+from mudlark.hauling.resolve import Target
 from mudlark.hauling.title import unreserved
 from mudlark.manifest.model import Segment
 from mudlark.verify.verdict import Problem, Report, Verdict
@@ -25,7 +25,7 @@ class Work:
     """One haul from plan to item. earlier: the item of the same source that is there already, and its verdict now."""
 
     session: Session
-    found: Found
+    target: Target
     store: Store
     watch: HaulWatch
     started: str
@@ -35,7 +35,7 @@ class Work:
     @property
     def name(self) -> str:
         """What files of the item are called, without their extensions."""
-        return unreserved(safe_name(self.found.title) or "Untitled")
+        return unreserved(safe_name(self.target.title) or "Untitled")
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,9 +98,9 @@ class Fetching:
 
     def _mind_expiry(self) -> None:
         """Warn, once, when the link will not live until everything is fetched at the speed seen so far."""
-        found = self.work.found
-        expires, since = found.find.response.expires, time.monotonic() - self._begun
-        length = found.presentation.facts.length
+        target = self.work.target
+        expires, since = target.find.response.expires, time.monotonic() - self._begun
+        length = target.presentation.facts.length
         if expires is None or self._warned or since < 1.0:
             return
         share = self._received / length if length else len(self.facts) / max(1, self.counts.planned)
@@ -115,7 +115,7 @@ class Fetching:
 def jobs_of(work: Work) -> list[Job]:
     """The segments of all renditions that are taken, stretch by stretch, by the time at which they play."""
     timed: list[tuple[int, float, int, Job]] = []
-    for index, taken in enumerate(work.found.taken):
+    for index, taken in enumerate(work.target.taken):
         for number, segment in enumerate(taken.rendition.segments or ()):
             timed.append((*_place(segment), index, Job(taken.rendition.name, number, segment)))
     return [job for *_, job in sorted(timed, key=lambda entry: entry[:3])]

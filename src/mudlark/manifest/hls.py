@@ -182,10 +182,10 @@ class _Reader:
         return _VARIABLE.sub(value, text)
 
     def absolute(self, reference: str) -> str:
-        found = resolve(self.url, reference)
-        if found is None:
+        resolved = resolve(self.url, reference)
+        if resolved is None:
             raise self.fail(f"is not a web address: {reference[:80]!r}.")
-        return found
+        return resolved
 
     def whole(self, text: str) -> int:
         number = whole_number(text)

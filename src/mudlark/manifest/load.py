@@ -18,7 +18,7 @@ from mudlark.media.sniff import sniff
 from mudlark.together import together
 from mudlark.web.address import shown
 from mudlark.web.resource import Resource
-from mudlark.web.session import Look, Session
+from mudlark.web.session import Content, Session
 
 _FORBIDDEN = 403
 _MOST_TRIED = 20  # renditions that are looked at for one in clear
@@ -45,12 +45,12 @@ def wants_text(head: bytes, kind: str) -> bool:
     return form == "unknown" and kind.startswith("text/") and (wide or b"\0" not in head)
 
 
-def is_manifest(look: Look) -> bool:
+def is_manifest(look: Content) -> bool:
     """True if the answer is, or claims to be, a manifest. A playlist's type on a web page is an expired link."""
     return sniff(look.body) in ("hls", "dash") or "mpegurl" in look.type or look.url.partition("?")[0].endswith(".m3u8")
 
 
-def open_presentation(look: Look) -> Presentation:
+def open_presentation(look: Content) -> Presentation:
     """The presentation that an answer holds: a playlist, or a plain file."""
     if sniff(look.body) == "dash":
         raise UsageError(f"{look.url} is a DASH manifest; this version of Mudlark reads HLS only.")
@@ -115,7 +115,7 @@ async def fill(
 
 async def _read(
     session: Session, rendition: Rendition, master: str, variables: Mapping[str, str], patient: bool
-) -> tuple[Look, hls.Playlist]:
+) -> tuple[Content, hls.Playlist]:
     """The playlist of a rendition, from whichever of its addresses gives it; waits to see whether it is finished."""
     look, playlist = await _read_any(session, rendition, master, variables)
     if not patient or playlist.ended or _old(look, playlist) or not playlist.segments or playlist.protected:
@@ -130,7 +130,7 @@ async def _read(
 
 async def _read_any(
     session: Session, rendition: Rendition, master: str, variables: Mapping[str, str]
-) -> tuple[Look, hls.Playlist]:
+) -> tuple[Content, hls.Playlist]:
     addresses = [rendition.url, *rendition.others]
     if extra := with_query_of(master, rendition.url):
         addresses.append(extra)
@@ -183,7 +183,7 @@ def with_query_of(parent: str, child: str) -> str | None:
     return urlunsplit(below._replace(query=above.query))
 
 
-def _old(look: Look, playlist: hls.Playlist) -> bool:
+def _old(look: Content, playlist: hls.Playlist) -> bool:
     """True if the server says that a playlist has not changed for long: it is finished, whatever it says itself."""
     try:
         changed = parsedate_to_datetime(look.headers.get("last-modified", "")).timestamp()

@@ -30,21 +30,21 @@ async def series(session: Session, addresses: Sequence[str]) -> Presentation:
             f"{shown(addresses[0])} is {form or 'gone'}.",
             "Only a series of transport stream segments can be put together.",
         )
-    found = next(iter(find_series(addresses)), None)
+    numbering = next(iter(find_series(addresses)), None)
     numbered: list[str] = list(addresses)
-    if found and found.place is not None:
+    if numbering and numbering.place is not None:
 
         async def there(number: int) -> bool:
-            address = found.at(number) if number >= 0 else None
+            address = numbering.at(number) if number >= 0 else None
             return address is not None and await _form(session, address) == form
 
-        first, last = found.members[0][0], found.members[-1][0]
+        first, last = numbering.members[0][0], numbering.members[-1][0]
         if last - first > _MOST:
             raise UsageError(f"The numbers of this series leap from {first} to {last}.", "It cannot be fetched as one.")
         first -= await _reach(lambda step: there(first - step), first)
         last += await _reach(lambda step: there(last + step), _MOST)
-        known = dict(found.members)
-        numbered = [known.get(number) or found.at(number) or "" for number in range(first, last + 1)]
+        known = dict(numbering.members)
+        numbered = [known.get(number) or numbering.at(number) or "" for number in range(first, last + 1)]
     return Presentation(numbered[0], "series", (_listed("series", "video", numbered),))
 
 

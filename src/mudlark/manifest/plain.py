@@ -7,13 +7,13 @@ strong validator (RFC 9110 §8.8.1) that every later request repeats.
 from mudlark.manifest.model import Facts, Presentation, Rendition, Segment
 from mudlark.web.digest import stated_digests
 from mudlark.web.resource import Resource, Span
-from mudlark.web.session import Look
+from mudlark.web.session import Content
 
 _PIECE = 1 << 20
 _MOST_PIECES = 2_000
 
 
-def plain_file(look: Look, whole: Look | None = None) -> Presentation:
+def plain_file(look: Content, whole: Content | None = None) -> Presentation:
     """look: the answer to a request for the beginning. whole: that to a request for all of it, if there was one."""
     segments = [Segment(0, Resource(look.url))]
     if look.ranges and look.validator and look.length and look.length > 2 * _PIECE:

@@ -396,12 +396,12 @@ def _entries(table: bytes) -> Iterator[tuple[int, int, dict[int, bytes]]]:
     while at + 5 <= len(table) - 4:
         kind, pid = table[at], int.from_bytes(table[at + 1 : at + 3], "big") & 0x1FFF
         end = at + 5 + (int.from_bytes(table[at + 3 : at + 5], "big") & 0x0FFF)
-        found: dict[int, bytes] = {}
+        by_tag: dict[int, bytes] = {}
         at += 5
         while at + 2 <= min(end, len(table) - 4):
-            found[table[at]] = table[at + 2 : at + 2 + table[at + 1]]
+            by_tag[table[at]] = table[at + 2 : at + 2 + table[at + 1]]
             at += 2 + table[at + 1]
-        yield kind, pid, found
+        yield kind, pid, by_tag
         at = end
 
 

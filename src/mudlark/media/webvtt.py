@@ -81,8 +81,8 @@ def _seconds(hours: str | None, minutes: str, seconds: str, fraction: str) -> fl
 
 def _offset(lines: list[str]) -> float | None:
     for line in lines:
-        if found := _MAP.match(line.strip()):
-            local, ticks = _LOCAL.search(found[1]), _MPEGTS.search(found[1])
+        if stamp := _MAP.match(line.strip()):
+            local, ticks = _LOCAL.search(stamp[1]), _MPEGTS.search(stamp[1])
             return (int(ticks[1]) / 90_000 if ticks else 0.0) - (_seconds(*local.groups()) if local else 0.0)
     return None
 

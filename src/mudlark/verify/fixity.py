@@ -10,8 +10,8 @@ def digest(path: Path, algorithm: str = "sha256") -> tuple[int, str]:
     """Size and digest of a file, in hexadecimal."""
     try:
         with path.open("rb", buffering=0) as file:
-            found = hashlib.file_digest(file, algorithm).hexdigest()
-        return path.stat().st_size, found
+            computed = hashlib.file_digest(file, algorithm).hexdigest()
+        return path.stat().st_size, computed
     except OSError as problem:
         raise StorageError(f"Cannot read {path}: {problem.strerror}.") from problem
 

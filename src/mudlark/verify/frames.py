@@ -47,22 +47,22 @@ def check_frames(path: Path, movie: Movie, came: Sequence[CodedFrames], report: 
 def check_packing(path: Path, came: Sequence[CodedFrames], report: Report) -> list[str]:
     """The same, of a file that is nothing but the frames of one track."""
     (frames,) = came
-    found = xxh3_128()
+    hashed = xxh3_128()
     with path.open("rb", buffering=0) as file:
         while block := file.read(_SOME):
-            found.update(block)
+            hashed.update(block)
     if frames.added:
         report.skipped("coded-frames", "silence was put between the frames, which its packing cannot tell apart")
-    elif found.hexdigest() != frames.digest:
+    elif hashed.hexdigest() != frames.digest:
         report.failed("coded-frames", "coded-frames", "The file does not hold the frames that came", grave=True)
     else:
         report.passed("coded-frames", f"all {frames.count:,} coded frames are the bytes that came")
-    return [found.hexdigest()]
+    return [hashed.hexdigest()]
 
 
 def coded_digest(path: Path, track: TrackIndex, kept: Flags) -> str:
     """The digest (XXH3, 128 bits) over the bytes of the samples for which `kept`, shape (n,), is true."""
-    found = xxh3_128()
+    hashed = xxh3_128()
     offsets, sizes = track.offsets[kept], track.sizes[kept]
     first = np.flatnonzero(offsets[1:] != offsets[:-1] + sizes[:-1]) + 1
     first = np.concatenate([[0], first]) if len(offsets) else first
@@ -74,6 +74,6 @@ def coded_digest(path: Path, track: TrackIndex, kept: Flags) -> str:
                 block = file.read(min(_SOME, end - begin))
                 if not block:
                     return ""
-                found.update(block)
+                hashed.update(block)
                 begin += len(block)
-    return found.hexdigest()
+    return hashed.hexdigest()

@@ -28,18 +28,18 @@ def check_file(
     may be off. streamed: the file was made of segments."""
     with path.open("rb") as file:
         head = file.read(65536)
-    found = Checked(sniff(head))
+    checked = Checked(sniff(head))
     if not head:
         report.failed("content", "empty", f"{path.name} is empty", grave=True)
-        return found
-    if found.form == "mp4":
-        found.movie = check_structure(path, report, streamed=streamed)
-        if found.movie and not any(problem.grave for problem in report.problems):
-            check_timeline(found.movie, planned, report, tolerance)
-    elif found.form == "matroska":
-        found.movie = check_matroska(path, report, streamed=streamed)
-        if found.movie and not any(problem.grave for problem in report.problems):
-            check_timeline(found.movie, planned, report, tolerance)
+        return checked
+    if checked.form == "mp4":
+        checked.movie = check_structure(path, report, streamed=streamed)
+        if checked.movie and not any(problem.grave for problem in report.problems):
+            check_timeline(checked.movie, planned, report, tolerance)
+    elif checked.form == "matroska":
+        checked.movie = check_matroska(path, report, streamed=streamed)
+        if checked.movie and not any(problem.grave for problem in report.problems):
+            check_timeline(checked.movie, planned, report, tolerance)
     else:
-        found.contents = check_content(path, found.form, report)
-    return found
+        checked.contents = check_content(path, checked.form, report)
+    return checked

@@ -38,9 +38,9 @@ def error_for_status(address: str, status: int, reason: str | None = None, retry
 
 def explain(address: str, problem: Exception, stall: float) -> NetworkError:
     """Words for what the HTTP library reports."""
-    found = _words(address, problem, stall)
-    found.url = address
-    return found
+    error = _words(address, problem, stall)
+    error.url = address
+    return error
 
 
 def _words(address: str, problem: Exception, stall: float) -> NetworkError:

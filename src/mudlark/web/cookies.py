@@ -43,8 +43,8 @@ def read_cookies(path: str) -> list[Cookie]:
     Raises UsageError for a file that is none.
     """
     try:
-        found = Path(path).stat()
-        if not stat.S_ISREG(found.st_mode) or found.st_size > _LARGEST:
+        status = Path(path).stat()
+        if not stat.S_ISREG(status.st_mode) or status.st_size > _LARGEST:
             raise UsageError(f"{path} is no plain file of cookies.", "Give the file that the browser exported.")
         data = Path(path).read_bytes()
     except OSError as problem:

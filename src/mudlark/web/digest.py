@@ -18,17 +18,17 @@ def stated_digests(headers: Mapping[str, str], *, whole: bool) -> dict[str, str]
 
     whole: the response carries the whole representation, unencoded.
     """
-    found: dict[str, str] = {}
+    digests: dict[str, str] = {}
     names = ("repr-digest", "digest", *(("content-digest",) if whole else ()))
     for name in names:
         for algorithm, value in _MEMBER.findall(headers.get(name, "")):
-            _note(found, algorithm.lower(), value)
+            _note(digests, algorithm.lower(), value)
     if whole and "content-md5" in headers:
-        _note(found, "md5", headers["content-md5"])
-    return found
+        _note(digests, "md5", headers["content-md5"])
+    return digests
 
 
-def _note(found: dict[str, str], algorithm: str, value: str) -> None:
+def _note(digests: dict[str, str], algorithm: str, value: str) -> None:
     if algorithm not in _ALGORITHMS:
         return
     name, size = _ALGORITHMS[algorithm]
@@ -37,4 +37,4 @@ def _note(found: dict[str, str], algorithm: str, value: str) -> None:
     except (binascii.Error, ValueError):
         return
     if len(data) == size:
-        found.setdefault(name, data.hex())
+        digests.setdefault(name, data.hex())

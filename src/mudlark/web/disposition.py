@@ -16,12 +16,12 @@ _LONGEST = 4_096  # characters of a field that are looked at
 def filename(field: str | None) -> str | None:
     """The name in a field's value, as it was meant; None if there is none. Paths are not part of a name."""
     field = (field or "")[:_LONGEST]
-    found = _extended(field)
-    if found is None and (match := _QUOTED.search(field)):
-        found = _repaired(re.sub(r"\\(.)", r"\1", match[1]))
-    if found is None and (match := _PLAIN.search(field)):
-        found = _repaired(match[1].strip())
-    name = re.split(r"[/\\]", found)[-1].strip() if found else ""
+    field_name = _extended(field)
+    if field_name is None and (match := _QUOTED.search(field)):
+        field_name = _repaired(re.sub(r"\\(.)", r"\1", match[1]))
+    if field_name is None and (match := _PLAIN.search(field)):
+        field_name = _repaired(match[1].strip())
+    name = re.split(r"[/\\]", field_name)[-1].strip() if field_name else ""
     return name or None
 
 

@@ -90,14 +90,14 @@ def built_in() -> dict[str, Guise]:
 
 def read_guises(tables: Mapping[str, Any], where: str) -> dict[str, Guise]:
     """Guises out of decoded TOML. where: words for a complaint."""
-    found = {}
+    guises = {}
     for name, table in tables.items():
         try:
             guise = msgspec.convert({**table, "name": name}, Guise)
         except (msgspec.ValidationError, TypeError) as problem:
             raise UsageError(f"The guise {name!r} in {where} cannot be used: {problem}.") from problem
-        found[name] = msgspec.structs.replace(guise, user_agent=guise.user_agent.replace("{version}", __version__))
-    return found
+        guises[name] = msgspec.structs.replace(guise, user_agent=guise.user_agent.replace("{version}", __version__))
+    return guises
 
 
 def choose(name: str, own: Mapping[str, Guise]) -> Guise:

@@ -25,12 +25,12 @@ _OLD = {"never": "no-referrer", "default": DEFAULT, "always": "unsafe-url", "ori
 
 def policy_of(text: str | None) -> str | None:
     """The last policy of a header, meta element or attribute that is one (§8.1, §4.2); None if there is none."""
-    found = None
+    last = None
     for part in (text or "").lower().split(","):
         name = _OLD.get(part.strip(), part.strip())
         if name in POLICIES:
-            found = name
-    return found
+            last = name
+    return last
 
 
 @dataclass(frozen=True, slots=True)

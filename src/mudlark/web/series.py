@@ -55,11 +55,11 @@ def find_series(addresses: Iterable[str], fewest: int = FEWEST) -> list[Series]:
         numbers = _NUMBER.findall(counted)
         if numbers and all(len(number) <= _LONGEST for number in numbers):
             alike[start, _NUMBER.sub("#", counted)].setdefault(address, [int(number) for number in numbers])
-    found = []
+    places = []
     for (_, form), group in alike.items():
         if len(group) >= fewest:
-            found += _split(group, form.partition("?")[0].count("#"), fewest)
-    return found
+            places += _split(group, form.partition("?")[0].count("#"), fewest)
+    return places
 
 
 def _split(group: dict[str, list[int]], in_path: int, fewest: int) -> list[Series]:

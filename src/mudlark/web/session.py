@@ -41,7 +41,7 @@ _FIELD = 256 * 1024  # longest header line: real pages send long cookies and pol
 
 
 @dataclass(frozen=True, slots=True)
-class Look:
+class Content:
     """What an address answers: final address after redirects, status, type, length, and the first bytes.
 
     body: all bytes if they were asked for or few; otherwise only the head. complete: whether body is all there is.
@@ -63,7 +63,7 @@ class Look:
 
 
 @dataclass(slots=True)
-class Answer:
+class Reply:
     """A response whose body is read in chunks."""
 
     url: str
@@ -103,7 +103,7 @@ class Session:
         self._meter = _Meter(self.connection.rate) if self.connection.rate else None
         self._secret = {name: value for name, value in self.connection.headers if name.lower() in SECRET_FIELDS}
         self._home: set[str] = set()
-        self._kept: dict[str, Look] = {}
+        self._kept: dict[str, Content] = {}
         self._hints: dict[str, frozenset[str]] = {}
         self._client: aiohttp.ClientSession | None = None
         self._jar: CookieJar | None = None
@@ -134,7 +134,7 @@ class Session:
         session._beside = {name.title(): value for name, value in (headers or {}).items()}
         return session
 
-    def remember(self, address: str, look: Look) -> None:
+    def remember(self, address: str, look: Content) -> None:
         """Have an answer at hand that came another way, for when the address is looked at."""
         self._kept[address] = look
 
@@ -185,7 +185,7 @@ class Session:
         self,
         address: str,
         wants_all: Callable[[bytes, str], bool] = lambda _head, _type: False,
-    ) -> Look:
+    ) -> Content:
         """See what is at an address: the head of the body, or all of it (bounded) if `wants_all(head, type)`.
 
         Statuses of 400 and above are raised as NetworkError.
@@ -193,7 +193,7 @@ class Session:
         if address in self._kept:
             return self._kept[address]
 
-        async def attempt() -> Look:
+        async def attempt() -> Content:
             async with _in_time(address), self.open(address, compressed=True) as answer:
                 body = bytearray()
                 whole: bool | None = None
@@ -212,7 +212,7 @@ class Session:
 
         return await persist(attempt, self.connection.patience)
 
-    async def send(self, address: str, fields: Sequence[tuple[str, str]], *, multipart: bool = False) -> Look:
+    async def send(self, address: str, fields: Sequence[tuple[str, str]], *, multipart: bool = False) -> Content:
         """What an address answers to a form that is sent to it (POST). Not repeated: it may have had its effect."""
         form = aiohttp.FormData(default_to_multipart=multipart)
         for name, value in fields:
@@ -225,7 +225,7 @@ class Session:
                     return _look(answer, bytes(body[:HEAD]), complete=False)
         return _look(answer, bytes(body), complete=True)
 
-    async def glance(self, address: str, *, patient: bool = False) -> Look:
+    async def glance(self, address: str, *, patient: bool = False) -> Content:
         """The first few kilobytes of an address, asked for as a part, so that little more is sent.
 
         patient: try as often as the connection allows, because everything depends on it.
@@ -233,7 +233,7 @@ class Session:
         if address in self._kept:
             return self._kept[address]
 
-        async def attempt() -> Look:
+        async def attempt() -> Content:
             body = bytearray()
             async with _in_time(address), self.open(address, first=HEAD) as answer:
                 async for chunk in answer.chunks:
@@ -256,7 +256,7 @@ class Session:
         compressed: bool = False,
         form: aiohttp.FormData | None = None,
         or_whole: bool = False,
-    ) -> AsyncIterator[Answer]:
+    ) -> AsyncIterator[Reply]:
         """One request, not repeated. span: first byte and number of bytes wanted, which must be served as such.
 
         unless_changed: the validator that the resource must still have (RFC 9110 §13.1.5, If-Range).
@@ -308,7 +308,7 @@ class Session:
                     status=response.status,
                     url=address,
                 )
-            yield Answer(
+            yield Reply(
                 str(response.url),
                 response.status,
                 response.headers.get("Content-Type", ""),
@@ -349,25 +349,25 @@ async def _in_time(address: str) -> AsyncIterator[None]:
         raise NetworkError(f"{shown(address)} did not finish within {_LONGEST_TEXT:.0f} s.") from problem
 
 
-def _look(answer: Answer, body: bytes, *, complete: bool) -> Look:
-    headers = answer.headers
-    length, ranges = answer.length, headers.get("accept-ranges", "").lower() == "bytes"
-    if answer.status == 206:
+def _look(reply: Reply, body: bytes, *, complete: bool) -> Content:
+    headers = reply.headers
+    length, ranges = reply.length, headers.get("accept-ranges", "").lower() == "bytes"
+    if reply.status == 206:
         total = headers.get("content-range", "").rpartition("/")[2]
         length, ranges = whole_number(total), True
     if "content-encoding" in headers:
         length = len(body) if complete else None
     tag = headers.get("etag", "")
-    return Look(
-        answer.url,
-        answer.status,
-        *_type(answer.type),
+    return Content(
+        reply.url,
+        reply.status,
+        *_type(reply.type),
         length,
         body,
         complete,
         ranges,
         tag if tag.startswith('"') else None,
-        answer.filename,
+        reply.filename,
         headers,
     )
 

@@ -39,8 +39,8 @@ def collect_leaves(capture: Capture, page: Page) -> None:
     places = {shown.src: shown for view in reversed(capture.views) for shown in reversed(view.pictures)}
     best, missing, smaller = _numbered(pictures, places)
     if not best:
-        seen = {shown.src: at for at, shown in enumerate(shown for view in capture.views for shown in view.pictures)}
-        best, missing = _alike(pictures, places, seen), []
+        order = {shown.src: at for at, shown in enumerate(shown for view in capture.views for shown in view.pictures)}
+        best, missing = _alike(pictures, places, order), []
         smaller = _thumbnails(best, pictures, places)
         ordered, how = best, "in the order of the page"
     else:
@@ -51,13 +51,13 @@ def collect_leaves(capture: Capture, page: Page) -> None:
     addresses = [leaf.find.mention.linked or leaf.find.url for leaf in ordered]  # the page may link to a larger one
     gone = smaller.union(leaf.find.url for leaf in ordered[1:]).union(addresses)
     gone.discard(first.url)
-    said = Evidence("network", f"{len(addresses)} page images, {how}", None, 38, act=True)
+    leaves_evidence = Evidence("network", f"{len(addresses)} page images, {how}", None, 38, act=True)
     document = replace(
         first.mention,
         linked=None,
         members=tuple(addresses),
         missing=tuple(missing),
-        evidence=(*first.evidence, said),
+        evidence=(*first.evidence, leaves_evidence),
     )
     page.finds = [
         replace(find, mention=document) if find.url == first.url else find
@@ -87,11 +87,11 @@ def _numbered(pictures: dict[str, Find], places: dict[str, Shown]) -> tuple[list
     return best, chosen.missing, other_sizes
 
 
-def _alike(pictures: dict[str, Find], places: dict[str, Shown], seen: dict[str, int]) -> list[_Leaf]:
+def _alike(pictures: dict[str, Find], places: dict[str, Shown], order: dict[str, int]) -> list[_Leaf]:
     """Many large pictures of about one size, one below the other or in one place, whatever they are called; in the
     order in which they were seen."""
     leaves = [
-        _Leaf(find, seen[find.url], places[find.url])
+        _Leaf(find, order[find.url], places[find.url])
         for find in pictures.values()
         if find.url in places and _pixels(places[find.url]) >= _LEAST_AREA
     ]

@@ -20,7 +20,7 @@ from mudlark.media.mp4.read import Movie, parse_movie
 from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
 from mudlark.web.secret import is_veiled
-from mudlark.web.session import Look, Session
+from mudlark.web.session import Content, Session
 
 MOST = 24
 MANY = 400  # where sizes decide what is listed
@@ -118,7 +118,7 @@ async def _ask(session: Session, find: Find) -> Response:
     return response
 
 
-async def _with_presentation(session: Session, find: Find, look: Look, response: Response) -> Response:
+async def _with_presentation(session: Session, find: Find, look: Content, response: Response) -> Response:
     """What a manifest promises; one that is guarded but has clear renditions too is no problem."""
     if not look.complete:
         look = await session.look(find.url, wants_text)
@@ -157,7 +157,7 @@ def _alone(problem: MudlarkError, find: Find) -> str:
     return problem.what.removeprefix(f"{shown(find.url)} ").rstrip(".")
 
 
-def _described(find: Find, look: Look, before: Response) -> Response:
+def _described(find: Find, look: Content, before: Response) -> Response:
     """What the head of an answer tells."""
     final = look.url if look.url != find.url else None
     response = replace(
@@ -192,7 +192,7 @@ def _picture_size(head: bytes) -> tuple[int | None, int | None]:
         return None, None
 
 
-async def movie_at(session: Session, look: Look) -> Movie | None:
+async def movie_at(session: Session, look: Content) -> Movie | None:
     """The index of an MP4, from its head or, where parts can be asked for, from its end; not knowing is no problem."""
     if sniff(look.body) != "mp4" or not look.length:
         return None

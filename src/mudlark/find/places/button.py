@@ -71,16 +71,16 @@ def _control(tree: LexborHTMLParser, wanted: str) -> LexborNode:
             if fits(_label(node).lower()):
                 return node
     try:
-        found = tree.css_first(wanted)
+        matches = tree.css_first(wanted)
     except (SelectolaxError, ValueError):
-        found = None
-    if found is None:
+        matches = None
+    if matches is None:
         texts = list(dict.fromkeys(label for node in controls if (label := _label(node))))
         shown = ", ".join(f"'{text[:40]}'" for text in texts[:6])
         raise UsageError(
             f"There is no control {wanted!r} on the page.", f"It has: {shown}." if shown else "It has none."
         )
-    return found
+    return matches
 
 
 def _label(node: LexborNode) -> str:
@@ -94,23 +94,25 @@ def _label(node: LexborNode) -> str:
 
 def _own(control: LexborNode) -> list[tuple[str, str]]:
     """Addresses in the control itself, in what it wraps, and in the form around it."""
-    found: list[tuple[str, str]] = []
+    matches: list[tuple[str, str]] = []
     for node in (control, *control.css("[href], [src], [onclick], [data-href], [data-url]")):
         for name, value in node.attributes.items():
             if not value:
                 continue
             if name in ("href", "formaction") and not value.startswith(("#", "javascript:")):
-                found.append((value, f"its {name}"))
+                matches.append((value, f"its {name}"))
             elif name.startswith("on") or value.startswith("javascript:"):
-                found += [(literal.text, f"its {name}") for literal in literals(value)]
+                matches += [(literal.text, f"its {name}") for literal in literals(value)]
             elif name.startswith("data-"):
-                found += [(address, f"its {name}" + (f" ({how})" if how else "")) for address, how in addresses(value)]
+                matches += [
+                    (address, f"its {name}" + (f" ({how})" if how else "")) for address, how in addresses(value)
+                ]
     around: LexborNode | None = control
     while around is not None and around.tag != "form":
         around = around.parent
     if around is not None and control.tag in ("button", "input") and (action := around.attributes.get("action")):
-        found.append((action, "the form around it"))
-    return found
+        matches.append((action, "the form around it"))
+    return matches
 
 
 def _words(text: str) -> set[str]:

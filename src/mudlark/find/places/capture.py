@@ -28,7 +28,7 @@ from mudlark.text import tidy
 from mudlark.web.address import shown
 from mudlark.web.referrer import DEFAULT, Referrer
 from mudlark.web.series import find_series
-from mudlark.web.session import Look, Session
+from mudlark.web.session import Content, Session
 
 _PAGES = ("text/html", "application/xhtml+xml")
 _LICENCE = re.compile(r"licen[cs]e|widevine|playready|fairplay|(?:^|[./_-])(?:drm|ckc|getkey)(?:[./_-]|$)", re.I)
@@ -208,7 +208,7 @@ def _remember(session: Session, capture: Capture) -> None:
             continue
         if b"#EXTINF" in body and b"#EXT-X-ENDLIST" not in body:
             continue
-        look = Look(exchange.url, 200, exchange.type, None, len(body), body, True, headers=exchange.came)
+        look = Content(exchange.url, 200, exchange.type, None, len(body), body, True, headers=exchange.came)
         for address in {exchange.url, _Requests(capture, Page("")).first(exchange).url}:
             session.remember(address, look)
 

@@ -49,9 +49,9 @@ def read_feed(body: bytes, url: str) -> Page | None:
 
 def _text(entry: etree._Element, *names: str) -> str | None:
     for name in names:
-        found = entry.find(name)
-        if found is not None and found.text:
-            return tidy(found.text)
+        element = entry.find(name)
+        if element is not None and element.text:
+            return tidy(element.text)
     return None
 
 

@@ -109,8 +109,8 @@ def _entry(node: LexborNode, target: str, base: str) -> ListEntry | None:
     cover = picture and (picture.attributes.get("src") or picture.attributes.get("data-src"))
     moment = node.css_first("time")
     stated = moment.attributes.get("datetime") or moment.text(strip=True) if moment else None
-    found = _DATE.search(text)
-    date = stated if stated and not stated.startswith("P") else found[1] if found else None
+    stated_date = _DATE.search(text)
+    date = stated if stated and not stated.startswith("P") else stated_date[1] if stated_date else None
     return ListEntry(
         title=title,
         url=target,
@@ -124,7 +124,7 @@ def _entry(node: LexborNode, target: str, base: str) -> ListEntry | None:
 
 def _title(node: LexborNode) -> str | None:
     for selector in _TITLES:
-        if (found := node.css_first(selector)) and (text := tidy(found.text(separator=" "))):
+        if (stated_date := node.css_first(selector)) and (text := tidy(stated_date.text(separator=" "))):
             return text
     for link in node.css("a"):
         if text := tidy(link.text(separator=" ")) or tidy(link.attributes.get("title")):
@@ -138,8 +138,8 @@ def _media(node: LexborNode, target: str, base: str) -> str | None:
     if kind_by_extension(target) in PLAYED:
         return target
     for element in node.css("video[src], audio[src], source[src]"):
-        if found := resolve(base, element.attributes.get("src") or ""):
-            return found
+        if stated_date := resolve(base, element.attributes.get("src") or ""):
+            return stated_date
     for element in (node, *node.css("*")):
         for name, value in element.attributes.items():
             if name.startswith("data-") and value and kind_by_extension(value) in PLAYED:

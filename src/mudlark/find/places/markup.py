@@ -98,14 +98,14 @@ def _is_sane(source: str) -> bool:
 
 def _long_tags(source: str) -> list[str]:
     """Tags of unusual length, without the values of their attributes as far as those are quoted."""
-    found: list[str] = []
+    tags: list[str] = []
     at = 0
     while (begin := source.find("<", at)) >= 0:
         at = source.find("<", begin + 1)
         at = len(source) if at < 0 else at
         if at - begin > _LONG_TAG:
-            found.append(re.sub(r"=\s*(?:\"[^\"]*+\"|'[^']*+')", "=", source[begin:at]))
-    return found
+            tags.append(re.sub(r"=\s*(?:\"[^\"]*+\"|'[^']*+')", "=", source[begin:at]))
+    return tags
 
 
 def _tag_by_tag(source: str) -> str:
@@ -132,12 +132,12 @@ def _tag_by_tag(source: str) -> str:
 def _bounded(source: str) -> list[re.Match[str]]:
     """Elements with text; an opening tag without its end is looked for once for each kind only."""
     ends = {name: source.lower().rfind(f"</{name}") for name in ("script", "style", "title")}
-    found: list[re.Match[str]] = []
+    tags: list[re.Match[str]] = []
     at = 0
     opening = re.compile(r"<(script|style|title)\b", re.I)
-    while (match := opening.search(source, at)) and len(found) < _MOST_TAGS:
+    while (match := opening.search(source, at)) and len(tags) < _MOST_TAGS:
         at = match.end()
         if match.start() < ends[match[1].lower()] and (whole := _WITH_TEXT.match(source, match.start())):
-            found.append(whole)
+            tags.append(whole)
             at = whole.end()
-    return found
+    return tags

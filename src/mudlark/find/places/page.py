@@ -107,13 +107,13 @@ def _refresh(tree: LexborHTMLParser, base: str, url: str) -> tuple[str, str] | N
 
 def srcset(text: str) -> list[tuple[str, float]]:
     """The candidates of a srcset (HTML §4.8.4.2.1), each with its width or density."""
-    found = []
+    listed = []
     for candidate in re.split(r",\s+|,(?=https?:|/)", text.strip(), maxsplit=_MOST_SIZES)[:_MOST_SIZES]:
         reference, _, size = candidate.strip().rstrip(",").partition(" ")
         match = _WIDTH.match(size.strip())
         if reference:
-            found.append((reference, float(match[1]) if match else 1.0))
-    return found
+            listed.append((reference, float(match[1]) if match else 1.0))
+    return listed
 
 
 def _text_around(node: LexborNode) -> str | None:
@@ -165,9 +165,9 @@ class _Walk:
         """A comment may hold markup or bare addresses."""
         if "<" in text and ("src" in text or "href" in text) and self._trees < _MOST_TREES:
             self.tree(parse(text).tree, " in a comment", 1)
-        for found in ANYWHERE.finditer(text):
-            at = self.into.line_at(begin + found.start())
-            self.into.add(found[0], None, "comment", "comment", 4, Beside(at=at))
+        for listed in ANYWHERE.finditer(text):
+            at = self.into.line_at(begin + listed.start())
+            self.into.add(listed[0], None, "comment", "comment", 4, Beside(at=at))
 
     def attributes(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         """data-*, on* and style of any element."""
@@ -357,8 +357,8 @@ class _Walk:
             if value := attributes.get(name):
                 kind = kind_by_type(attributes.get("type"))
                 where = f"{node.tag} element{context}"
-                found = self.into.add(value, kind, "element", where, 25, Beside(tag=node.tag))
-                if found is None and node.tag in ("embed", "object"):
+                listed = self.into.add(value, kind, "element", where, 25, Beside(tag=node.tag))
+                if listed is None and node.tag in ("embed", "object"):
                     self.into.add_frame(value, where)
                 self.query(value, "element", where)
         if variables := attributes.get("flashvars"):

@@ -69,7 +69,7 @@ def unescape(literal: str) -> str:
 
 def literals(script: str) -> Iterator[Literal]:
     """String literals that are or hide addresses, escapes and entities undone; and addresses anywhere else."""
-    seen: Counter[str] = Counter()
+    counts: Counter[str] = Counter()
     looked = 0
     for begin, end in _quoted(script):
         raw, template = script[begin:end], script[end] == "`"
@@ -82,19 +82,19 @@ def literals(script: str) -> Iterator[Literal]:
         if template and "${" in text:
             text, unfinished = text.partition("${")[0], True
         unfinished = (unfinished and kind_by_extension(text) is None) or text.endswith(("=", "?", "&"))
-        if seen[text] >= _MOST_REPEATS:
+        if counts[text] >= _MOST_REPEATS:
             continue
-        found = list(addresses(text))
-        if not found and looked < _MOST_LOOKED_AT and is_rooted(text):
-            found = [(text, "")]
-        for address, how in found:
-            seen[address] += 1
+        listed = list(addresses(text))
+        if not listed and looked < _MOST_LOOKED_AT and is_rooted(text):
+            listed = [(text, "")]
+        for address, how in listed:
+            counts[address] += 1
             looked += 1
             beside = _beside(script, begin, end) if looked <= _MOST_LOOKED_AT else ("", {}, -1)
             yield Literal(address, begin, how, unfinished, *beside)
     for match in islice(ANYWHERE.finditer(script), _MOST_LOOKED_AT):
         address = html.unescape(unescape(match[0])).rstrip("\\").rstrip(".,;)]")
-        if address not in seen:
+        if address not in counts:
             yield Literal(address, match.start())
 
 

@@ -78,8 +78,8 @@ def children(data: bytes | memoryview, base: int, start: int, end: int) -> Itera
     """The elements between two bytes of the file; `data` begins at byte `base`."""
     at = start
     while at < end:
-        found = header(data, at - base, end, base)
-        if found.end > end:
-            raise MatroskaError(f"An element reaches {found.end - end:,} bytes past the one around it", at)
-        yield found
-        at = found.end
+        head = header(data, at - base, end, base)
+        if head.end > end:
+            raise MatroskaError(f"An element reaches {head.end - end:,} bytes past the one around it", at)
+        yield head
+        at = head.end

@@ -52,18 +52,18 @@ def read_matroska(read: ReadAt, size: int) -> Movie:
     scale, duration = 1_000_000, 0.0
     at = segment.content
     while at < segment.end:
-        found = header(read(at, _HEAD), 0, segment.end, at)
-        if found.end > segment.end:
-            raise MatroskaError(f"An element reaches {found.end - segment.end:,} bytes past the segment", at)
-        if found.identifier == names.INFO:
-            scale, duration = _info(_whole(read, found), found)
-        elif found.identifier == names.TRACKS:
-            tracks = _tracks(_whole(read, found), found)
-        elif found.identifier == names.CLUSTER:
-            if found.end - found.start > _LARGEST_CLUSTER:
-                raise MatroskaError("A cluster is larger than a quarter of a gigabyte", found.start)
-            _cluster(read(found.start, found.end - found.start), found, tracks)
-        at = found.end
+        element = header(read(at, _HEAD), 0, segment.end, at)
+        if element.end > segment.end:
+            raise MatroskaError(f"An element reaches {element.end - segment.end:,} bytes past the segment", at)
+        if element.identifier == names.INFO:
+            scale, duration = _info(_whole(read, element), element)
+        elif element.identifier == names.TRACKS:
+            tracks = _tracks(_whole(read, element), element)
+        elif element.identifier == names.CLUSTER:
+            if element.end - element.start > _LARGEST_CLUSTER:
+                raise MatroskaError("A cluster is larger than a quarter of a gigabyte", element.start)
+            _cluster(read(element.start, element.end - element.start), element, tracks)
+        at = element.end
     ticks = 1_000_000_000 // scale
     movie = Movie(ticks, round(duration), [])
     for track in tracks.values():
@@ -71,14 +71,14 @@ def read_matroska(read: ReadAt, size: int) -> Movie:
     return movie
 
 
-def _whole(read: ReadAt, found: Element) -> bytes:
-    if found.end - found.start > _LARGEST_MASTER:
-        raise MatroskaError("An element is larger than any can be", found.start)
-    return read(found.start, found.end - found.start)
+def _whole(read: ReadAt, element: Element) -> bytes:
+    if element.end - element.start > _LARGEST_MASTER:
+        raise MatroskaError("An element is larger than any can be", element.start)
+    return read(element.start, element.end - element.start)
 
 
-def _value(data: bytes, base: int, found: Element) -> bytes:
-    return data[found.content - base : found.end - base]
+def _value(data: bytes, base: int, element: Element) -> bytes:
+    return data[element.content - base : element.end - base]
 
 
 def _number(data: bytes) -> int:
@@ -94,16 +94,16 @@ def _real(data: bytes) -> float:
 
 def _info(data: bytes, info: Element) -> tuple[int, float]:
     scale, duration = 1_000_000, 0.0
-    for found in children(data, info.start, info.content, info.end):
-        if found.identifier == names.TIMESTAMP_SCALE:
-            scale = _number(_value(data, info.start, found)) or scale
-        elif found.identifier == names.DURATION:
-            duration = _real(_value(data, info.start, found))
+    for element in children(data, info.start, info.content, info.end):
+        if element.identifier == names.TIMESTAMP_SCALE:
+            scale = _number(_value(data, info.start, element)) or scale
+        elif element.identifier == names.DURATION:
+            duration = _real(_value(data, info.start, element))
     return min(scale, 1_000_000_000), duration
 
 
 def _tracks(data: bytes, tracks: Element) -> dict[int, _Track]:
-    found: dict[int, _Track] = {}
+    element: dict[int, _Track] = {}
     for entry in children(data, tracks.start, tracks.content, tracks.end):
         if entry.identifier != names.TRACK_ENTRY:
             continue
@@ -115,19 +115,19 @@ def _tracks(data: bytes, tracks: Element) -> dict[int, _Track]:
         language = values.get(names.LANGUAGE_BCP47) or values.get(names.LANGUAGE, b"eng")
         label = values.get(names.NAME, b"").decode("utf-8", "replace")
         default = bool(_number(values.get(names.FLAG_DEFAULT, b"\1")))
-        found[number] = _Track(number, _format(values, kind), language.decode("utf-8", "replace"), label, default)
-    return found
+        element[number] = _Track(number, _format(values, kind), language.decode("utf-8", "replace"), label, default)
+    return element
 
 
 def _values(data: bytes, base: int, entry: Element) -> dict[int, bytes]:
     """What stands in a track entry, with what stands in the picture and sound inside of it."""
     values: dict[int, bytes] = {}
-    for found in children(data, base, entry.content, entry.end):
-        if found.identifier in (names.VIDEO, names.AUDIO):
-            for inner in children(data, base, found.content, found.end):
+    for element in children(data, base, entry.content, entry.end):
+        if element.identifier in (names.VIDEO, names.AUDIO):
+            for inner in children(data, base, element.content, element.end):
                 values[inner.identifier] = _value(data, base, inner)
         else:
-            values[found.identifier] = _value(data, base, found)
+            values[element.identifier] = _value(data, base, element)
     return values
 
 
@@ -151,31 +151,31 @@ def _format(values: dict[int, bytes], kind: int) -> Format:
 
 def _cluster(data: bytes, cluster: Element, tracks: dict[int, _Track]) -> None:
     base = 0
-    for found in children(data, cluster.start, cluster.content, cluster.end):
-        if found.identifier == names.CLUSTER_TIMESTAMP:
-            base = _number(_value(data, cluster.start, found))
-        elif found.identifier == names.SIMPLE_BLOCK:
-            _block(data, cluster.start, found, base, tracks, None)
-        elif found.identifier == names.BLOCK_GROUP:
-            inner = list(children(data, cluster.start, found.content, found.end))
+    for element in children(data, cluster.start, cluster.content, cluster.end):
+        if element.identifier == names.CLUSTER_TIMESTAMP:
+            base = _number(_value(data, cluster.start, element))
+        elif element.identifier == names.SIMPLE_BLOCK:
+            _block(data, cluster.start, element, base, tracks, None)
+        elif element.identifier == names.BLOCK_GROUP:
+            inner = list(children(data, cluster.start, element.content, element.end))
             alone = not any(one.identifier == 0xFB for one in inner)  # refers to no other block
             for one in inner:
                 if one.identifier == names.BLOCK:
                     _block(data, cluster.start, one, base, tracks, alone)
 
 
-def _block(data: bytes, start: int, found: Element, base: int, tracks: dict[int, _Track], sync: bool | None) -> None:
-    at = found.content - start
-    if found.end - found.content < 4 or not data[at] & 0x80:
-        raise MatroskaError("A block is too short", found.start)
+def _block(data: bytes, start: int, element: Element, base: int, tracks: dict[int, _Track], sync: bool | None) -> None:
+    at = element.content - start
+    if element.end - element.content < 4 or not data[at] & 0x80:
+        raise MatroskaError("A block is too short", element.start)
     track = tracks.get(data[at] & 0x7F)
     flags = data[at + 3]
     if flags & 0x06:
-        raise LacedError("A block holds several frames (lacing), which is not read", found.start)
+        raise LacedError("A block holds several frames (lacing), which is not read", element.start)
     if track is None:
         return
-    track.sizes.append(found.end - found.content - 4)
-    track.offsets.append(found.content + 4)
+    track.sizes.append(element.end - element.content - 4)
+    track.offsets.append(element.content + 4)
     track.times.append(base + int.from_bytes(data[at + 1 : at + 3], "big", signed=True))
     track.sync.append(bool(flags & 0x80) if sync is None else sync)
 

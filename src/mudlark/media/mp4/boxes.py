@@ -63,8 +63,10 @@ def children(data: bytes | memoryview, base: int, start: int, end: int) -> Itera
         head = data[at - base : min(at - base + 16, end - base)]
         if head[:4] == b"\0\0\0\0":
             raise Mp4Error("A box inside another states no size, which only the last box of a file may do (§4.2)", at)
-        found = header(head, at, end)
-        if found.end > end:
-            raise Mp4Error(f"Box '{found.kind}' reaches {found.end - end:,} bytes past the box around it", at)
-        yield found
-        at = found.end
+        head_of_box = header(head, at, end)
+        if head_of_box.end > end:
+            raise Mp4Error(
+                f"Box '{head_of_box.kind}' reaches {head_of_box.end - end:,} bytes past the box around it", at
+            )
+        yield head_of_box
+        at = head_of_box.end

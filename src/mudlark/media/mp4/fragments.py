@@ -103,7 +103,7 @@ class FragmentReader:
                 self._read_fragment(data, box, tracks, following, runs)
         if not any(box.kind == "moof" for box in boxes):
             raise Mp4Error("There is no fragment (moof) in the segment", 0)
-        made = [self._samples(tracks[number], data, found) for number, found in runs.items()]
+        made = [self._samples(tracks[number], data, of_track) for number, of_track in runs.items()]
         for number, track in tracks.items():
             track.following = following[number]
         self._tracks = tracks

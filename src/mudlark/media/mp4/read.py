@@ -92,15 +92,15 @@ class Movie:
 
 def scan(read: ReadAt, size: int) -> list[Box]:
     """The boxes at the top of a file of `size` bytes. The last one may reach past the end: its `end` shows it."""
-    found: list[Box] = []
+    listed: list[Box] = []
     at = 0
     while at < size:
         box = header(read(at, 16), at, size)
-        found.append(box)
+        listed.append(box)
         at = box.end
-    if not found or found[0].kind not in ("ftyp", "styp", "moov", "mdat", "free", "skip", "wide"):
+    if not listed or listed[0].kind not in ("ftyp", "styp", "moov", "mdat", "free", "skip", "wide"):
         raise Mp4Error("This is not an MP4 file", 0)
-    return found
+    return listed
 
 
 def parse_movie(data: bytes, base: int = 0, *, fragments: bool = False) -> Movie:
@@ -129,10 +129,10 @@ class _Reader:
 
     def tree(self, parent: Box) -> dict[str, list[Box]]:
         """The direct children of a box, by kind."""
-        found: dict[str, list[Box]] = {}
+        listed: dict[str, list[Box]] = {}
         for box in children(self.data, self.base, parent.content, parent.end):
-            found.setdefault(box.kind, []).append(box)
-        return found
+            listed.setdefault(box.kind, []).append(box)
+        return listed
 
     def one(self, parent: Box, *path: str) -> Box:
         """The box at `path` below `parent`."""
@@ -250,12 +250,12 @@ class _Reader:
             return []
         box = edts["elst"][0]
         size = 8 if self.number(box, 0, 1) else 4
-        found = []
+        listed = []
         for row in range(self.number(box, 4, 4)):
             at = 8 + row * (2 * size + 4)
             time = self.number(box, at + size, size)
-            found.append(Edit(self.number(box, at, size), time - (1 << 8 * size) if time >> (8 * size - 1) else time))
-        return found
+            listed.append(Edit(self.number(box, at, size), time - (1 << 8 * size) if time >> (8 * size - 1) else time))
+        return listed
 
     def format(self, stsd: Box, timescale: int, handler: str) -> Format:
         """The first sample description of a track."""
@@ -266,8 +266,8 @@ class _Reader:
 
     def defaults(self, extends: Box) -> dict[int, "Defaults"]:
         """What holds for samples of fragments where they do not say otherwise (§8.8.3), by track."""
-        found = {}
+        listed = {}
         for trex in self.tree(extends).get("trex", []):
             number, _, duration, size, flags = (self.number(trex, 4 + 4 * at, 4) for at in range(5))
-            found[number] = Defaults(duration, size, flags)
-        return found
+            listed[number] = Defaults(duration, size, flags)
+        return listed

@@ -190,11 +190,13 @@ class _Track:
     def _tables(self, media_start: int) -> bytes:
         places = self.chunk_places + media_start
         wide = bool(len(places)) and int(places[-1]) > 0xFFFFFFFF
+        offsets = [_runs("ctts", self.offsets)] if self.offsets.any() else []
+        sync = [_list("stss", self.sync)] if len(self.sync) < len(self.sizes) else []
         parts = [
             full_box("stsd", 0, 0, len(self.formats).to_bytes(4, "big"), *map(sample_entry, self.formats)),
             _runs("stts", self.durations),
-            *([_runs("ctts", self.offsets)] if self.offsets.any() else []),
-            *([_list("stss", self.sync)] if len(self.sync) < len(self.sizes) else []),
+            *offsets,
+            *sync,
             self._chunk_runs(),
             full_box("stsz", 0, 0, bytes(4), len(self.sizes).to_bytes(4, "big"), self.sizes.astype(">u4").tobytes()),
             _list("co64", places, ">u8") if wide else _list("stco", places),

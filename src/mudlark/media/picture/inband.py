@@ -20,27 +20,27 @@ def parameter_sets(codec: str, config: bytes) -> bytes:
 
 
 def _avc_sets(config: bytes) -> list[bytes]:
-    found, at = [], 5
+    units, at = [], 5
     for mask in (31, 255):
         count = config[at] & mask if at < len(config) else 0
         at += 1
         for _ in range(count):
             size = int.from_bytes(config[at : at + 2], "big")
-            found.append(size.to_bytes(4, "big") + config[at + 2 : at + 2 + size])
+            units.append(size.to_bytes(4, "big") + config[at + 2 : at + 2 + size])
             at += 2 + size
-    return found
+    return units
 
 
 def _hevc_sets(config: bytes) -> list[bytes]:
-    found, at = [], 23
+    units, at = [], 23
     for _ in range(config[22] if len(config) > 22 else 0):
         count = int.from_bytes(config[at + 1 : at + 3], "big")
         at += 3
         for _ in range(count):
             size = int.from_bytes(config[at : at + 2], "big")
-            found.append(size.to_bytes(4, "big") + config[at + 2 : at + 2 + size])
+            units.append(size.to_bytes(4, "big") + config[at + 2 : at + 2 + size])
             at += 2 + size
-    return found
+    return units
 
 
 def length_size(codec: str, config: bytes) -> int:

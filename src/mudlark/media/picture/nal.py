@@ -60,15 +60,15 @@ def start_codes(stream: Bytes) -> Ints:
     """Positions of every 00 00 01 in the stream (Annex B §B.1)."""
     words = stream[: len(stream) // 2 * 2].view("<u2")
     masked, zero = np.empty(_CHUNK, np.uint16), np.empty(_CHUNK, np.bool_)
-    found: list[Ints] = []
+    begins_at: list[Ints] = []
     for first in range(0, len(words), _CHUNK):
         part = words[first : first + _CHUNK]
         # 00 00 at an even place, or 00 01 at an even place that may end a start code begun one byte earlier
         low = np.bitwise_and(part, np.uint16(0xFEFF), out=masked[: len(part)])
         hits = np.equal(low, 0, out=zero[: len(part)]).nonzero()[0]
         hits += first
-        found.append(hits)
-    hits = np.concatenate(found) if found else np.zeros(0, np.int64)
+        begins_at.append(hits)
+    hits = np.concatenate(begins_at) if begins_at else np.zeros(0, np.int64)
     whole = words[hits] == 0
     even = hits[whole] * 2
     even = even[even + 2 < len(stream)]

@@ -102,23 +102,23 @@ class FramedStream:
 
         starts: where in the stream each timed packet begins; pts: its time in ticks of 90 kHz, unwrapped; shape (k,).
         """
-        found = frames(stream, self._syntax)
-        if not len(found.positions):
-            return None, found.rest
-        head = stream[found.positions[0] : found.positions[0] + self._syntax.header].tobytes()
+        layout = frames(stream, self._syntax)
+        if not len(layout.positions):
+            return None, layout.rest
+        head = stream[layout.positions[0] : layout.positions[0] + self._syntax.header].tobytes()
         described = self._syntax.format(head)
         if self.format is None or described.sample_rate != self.format.sample_rate:
             self._next = None
         self.format = described
-        firsts, sizes, pieces = self._payload(stream, found)
+        firsts, sizes, pieces = self._payload(stream, layout)
         frame = np.searchsorted(firsts, starts)
         times, self._next = running_times(described, self._next, len(firsts), frame, pts)
         sync = np.ones(len(firsts), np.bool_)
-        return Samples(self.track, described, sizes, times, times, sync, pieces), found.rest
+        return Samples(self.track, described, sizes, times, times, sync, pieces), layout.rest
 
-    def _payload(self, stream: Bytes, found: Frames) -> tuple[Ints, Ints, list[memoryview]]:
+    def _payload(self, stream: Bytes, layout: Frames) -> tuple[Ints, Ints, list[memoryview]]:
         """Where each sample begins, its bytes, and the buffers that hold them all."""
-        positions, sizes = found.positions, found.lengths
+        positions, sizes = layout.positions, layout.lengths
         first, end = int(positions[0]), int(positions[-1] + sizes[-1])
         together = bool((positions[1:] == positions[:-1] + sizes[:-1]).all())
         if self._syntax.stripped is None and together:

@@ -44,22 +44,24 @@ class LatmStream:
 
     def samples(self, stream: Bytes, starts: Ints, pts: Ints) -> tuple[Samples | None, int]:
         """Samples of all whole frames, and where the unfinished rest begins; as FramedStream."""
-        found: Frames = frames(stream, _LOAS)
+        layout: Frames = frames(stream, _LOAS)
         payloads: list[bytes] = []
         positions: list[int] = []
-        for position, length in zip(found.positions.tolist(), found.lengths.tolist(), strict=True):
+        for position, length in zip(layout.positions.tolist(), layout.lengths.tolist(), strict=True):
             # payloads stand at any bit, so each has to be moved
             payload = self._payload(stream[position + _HEADER : position + length].tobytes())
             if payload is not None:
                 payloads.append(payload)
                 positions.append(position)
         if not payloads or self.format is None:
-            return None, found.rest
+            return None, layout.rest
         sizes = np.array([len(payload) for payload in payloads], np.int64)
         frame = np.searchsorted(np.array(positions, np.int64), starts)
         times, self._next = running_times(self.format, self._next, len(sizes), frame, pts)
         sync = np.ones(len(sizes), np.bool_)
-        return Samples(self.track, self.format, sizes, times, times, sync, [memoryview(b"".join(payloads))]), found.rest
+        return Samples(
+            self.track, self.format, sizes, times, times, sync, [memoryview(b"".join(payloads))]
+        ), layout.rest
 
     def _payload(self, element: bytes) -> bytes | None:
         """The raw data block inside of an AudioMuxElement (§1.7.3); None before the first configuration."""
