@@ -19,7 +19,7 @@ from mudlark.media.mp4.fragments import FragmentReader
 from mudlark.media.picture.hevc import codec_name, parse_sps
 from mudlark.media.readers import READERS, container, reader_for
 from mudlark.media.samples import Samples
-from mudlark.media.sound import ac3, adts, mpeg_audio
+from mudlark.media.sound import ac3, ac3_silence, adts, mpeg_audio
 from mudlark.media.sound.framed import Syntax, frames
 from mudlark.media.sound.opus import packet_duration
 from mudlark.media.sound.packed import PackedReader, skip_tags
@@ -227,6 +227,33 @@ def test_silence_of_mpeg_layer_3_is_a_frame_like_its_neighbour() -> None:
     assert position == 0 and mpeg_audio.audio_format(made[:4]) == mpeg_audio.audio_format(_mp3()[:4])
     assert not any(made[4:])
     assert mpeg_audio.silence(b"\xff\xfd\x90\0") is None  # layer 2
+
+
+@pytest.mark.parametrize("layout", range(8))
+@pytest.mark.parametrize("low", [0, 1])
+def test_silence_of_ac3_is_a_whole_frame_like_its_neighbour(layout: int, low: int) -> None:
+    bits = "01010101" if layout in (5, 7) else "01" * (layout in (2, 3, 4, 6))
+    head = f"{0x0B77:016b}{0x1234:016b}00011000{8:05b}000{layout:03b}"
+    head += bits[: 2 * ((layout & 1 and layout != 1) + bool(layout & 4) + (layout == 2))] + f"{low}11011" + "0" * 40
+    neighbour = int(head[: len(head) // 8 * 8], 2).to_bytes(len(head) // 8, "big")
+    size = ac3.frame_size(neighbour)
+    made = ac3_silence.silence(neighbour, size)
+    assert made and len(made) == size == 1024  # 256 kbit/s at 48 kHz
+    assert ac3.audio_format(made) == ac3.audio_format(neighbour)
+    assert ac3_silence.checksum(made[2 : 2 * (size // 4 + size // 16)]) == 0 == ac3_silence.checksum(made[2:])
+
+
+@pytest.mark.parametrize("layout", range(8))
+def test_silence_of_eac3_is_a_whole_frame_like_its_neighbour(layout: int) -> None:
+    neighbour = (0x0B77 << 80 | (767 << 64) | (3 << 60) | layout << 57 | 1 << 56 | (16 << 51) | 27 << 46).to_bytes(
+        12, "big"
+    )
+    size = ac3.frame_size(neighbour)
+    made = ac3_silence.silence(neighbour, size)
+    assert made and len(made) == size == 1536
+    assert ac3.audio_format(made) == ac3.audio_format(neighbour) and ac3_silence.checksum(made[2:]) == 0
+    dependent = bytes([*neighbour[:2], neighbour[2] | 0x40, *neighbour[3:]])
+    assert ac3_silence.silence(dependent, size) is None
 
 
 def test_several_sounds_of_a_transport_stream_keep_their_languages() -> None:

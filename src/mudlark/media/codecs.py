@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from mudlark.media.samples import Format
-from mudlark.media.sound import adts, mpeg_audio, opus
+from mudlark.media.sound import ac3, ac3_silence, adts, mpeg_audio, opus
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,4 +63,6 @@ def silent_frame(format: Format, neighbour: bytes) -> bytes | None:
         return adts.silence(format.config)
     if codec.words == "Opus" and format.sample_duration == 960:
         return opus.silence()
+    if codec.words in ("AC-3", "E-AC-3"):
+        return ac3_silence.silence(neighbour, ac3.frame_size(neighbour))
     return mpeg_audio.silence(neighbour) if codec.words == "MP3" else None

@@ -47,6 +47,11 @@ def _joined(stream: Bytes, at: Ints) -> Bytes:
     return joined
 
 
+def frame_size(header: bytes) -> int:
+    """Bytes of the frame that begins so; 0 if it is none."""
+    return int(_lengths(np.frombuffer(header, np.uint8), np.zeros(1, np.int64))[0]) if len(header) > 5 else 0
+
+
 def audio_format(header: bytes) -> Format:
     """The format that a frame header describes."""
     return _enhanced(header) if header[5] >> 3 > 10 else _plain(header)
