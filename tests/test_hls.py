@@ -324,3 +324,12 @@ def test_a_playlist_that_is_a_gzip_file_is_read_and_one_without_end_is_not() -> 
         parse(gzip.compress(bytes(80_000_000)), BASE)
     with pytest.raises(ManifestError, match="damaged"):
         parse(b"\x1f\x8b\x08" + bytes(7) + b"\xff" * 20, BASE)
+
+
+def test_closed_captions_are_listed_and_stay_inside_of_the_picture() -> None:
+    master = (
+        '#EXTM3U\n#EXT-X-MEDIA:TYPE=CLOSED-CAPTIONS,GROUP-ID="cc",NAME="Welsh",LANGUAGE="cy",INSTREAM-ID="CC1"\n'
+        '#EXT-X-STREAM-INF:BANDWIDTH=1000,CLOSED-CAPTIONS="cc"\nv.m3u8\n'
+    )
+    playlist = parse(master.encode(), BASE)
+    assert [(one.name, one.type, one.language) for one in playlist.renditions][-1] == ("c1", "captions", "cy")

@@ -44,6 +44,8 @@ def choose(presentation: Presentation, wish: Wish | None = None) -> list[Taken]:
         return [Taken(rendition) for rendition in presentation.renditions]
     if wish.rendition is not None:
         best = _named(presentation, wish.rendition)
+        if best.type == "captions":
+            raise UsageError(f"{best.name} is inside of the picture.", "Take the picture: the captions stay in it.")
         if best.group is not None:
             return [Taken(best)]
     else:

@@ -306,7 +306,7 @@ class _Reader:
             forced=given.get("FORCED") == "YES",
             characteristics=tuple(filter(None, given.get("CHARACTERISTICS", "").split(","))),
         )
-        if inside:
+        if inside and rendition.type != "captions":
             self.within.append(rendition)
         else:
             self.add(rendition)
