@@ -14,6 +14,7 @@ from mudlark.archive.record import RECORD, FileFacts, Record, TrackFacts, read_r
 from mudlark.errors import MudlarkError, UsageError
 from mudlark.find.judge.kind import kind_by_extension
 from mudlark.find.model import PLAYED
+from mudlark.manifest.model import STREAMED
 from mudlark.media.mp4.read import Movie
 from mudlark.verify.content import check_pages
 from mudlark.verify.fixity import compare
@@ -98,7 +99,7 @@ def _assay_item(folder: Path) -> Assay:
         check_pages(media, assayed.report)
     else:
         for path in media:
-            streamed = record.source.kind in ("hls", "series")
+            streamed = record.source.kind in STREAMED
             checked = check_file(path, record.planned_duration, assayed.report, streamed=streamed)
             _describe(assayed, checked.movie, path)
     # what was missing when the item was made is still missing, whatever the file looks like

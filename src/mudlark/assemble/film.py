@@ -27,7 +27,8 @@ _TRACKS = 16  # numbers that the tracks of one rendition may have
 class Part:
     """One segment in its place. path: None if it is missing. rendition: its number. begin, duration: as promised.
 
-    init: its initialization section. key, iv: with which it is encrypted (AES-128 in CBC), if it is.
+    init: its initialization section. key, iv: with which it is encrypted (AES-128 in CBC), if it is. offset: seconds
+    from the time of its media to that of the stretch, where the manifest states them.
     """
 
     rendition: int
@@ -39,6 +40,7 @@ class Part:
     init: "Section | None" = None
     key: bytes | None = None
     iv: bytes = b""
+    offset: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -223,6 +225,7 @@ class _Reading:
         self._held: list[Samples] = []
         self._init: Section | None = None
         self._stretch: int | None = None
+        self._offset: float | None = None
 
     @property
     def wraps(self) -> float:
@@ -236,7 +239,7 @@ class _Reading:
             raise FormatError("What it decrypts to is no media segment; it was encrypted with another key")
         goes_on = (form, part.init, part.stretch) == (self._form, self._init, self._stretch)
         if goes_on:
-            return [], self._ours(self._readers[form].feed(data))
+            return [], self._ours(self._readers[form].feed(data), part.offset)
         reader = self._readers.get(form) or reader_for(form)
         self._held = [samples.kept() for samples in self.flush()]
         self.anew = True
@@ -245,21 +248,26 @@ class _Reading:
         batch = reader.feed(data)
         self._readers[form], self._form, self._init, self._stretch = reader, form, part.init, part.stretch
         before, self._held = self._held, []
-        return before, self._ours(batch)
+        return before, self._ours(batch, part.offset)
 
     def flush(self) -> list[Samples]:
         """What was held back."""
         held, self._held = self._held, []
-        return [*held, *self._ours(self._readers[self._form].flush())] if self._form else held
+        return [*held, *self._ours(self._readers[self._form].flush(), self._offset)] if self._form else held
 
     def losses(self) -> list[Loss]:
         return self._readers[self._form].losses()
 
-    def _ours(self, batch: list[Samples]) -> list[Samples]:
-        """Those of the tracks that are taken, with numbers of their own among those of all renditions."""
+    def _ours(self, batch: list[Samples], offset: float | None) -> list[Samples]:
+        """Those of the tracks that are taken, with numbers of their own among those of all renditions, on the clock of
+        the stretch where that is known."""
+        self._offset = offset
         taken = [samples for samples in batch if samples.format.type in self.voice.types and len(samples)]
         for samples in taken:
             samples.track = self.number * _TRACKS + min(samples.track, _TRACKS - 1)
+            if offset:
+                ticks = round(offset * samples.format.timescale)
+                samples.dts, samples.pts = samples.dts + ticks, samples.pts + ticks
         return taken
 
 

@@ -51,4 +51,5 @@ def part_of(outcome: Outcome, rendition: int) -> Part:
         init=init,
         key=outcome.key,
         iv=cipher.iv if cipher else b"",
+        offset=segment.offset,
     )

@@ -8,8 +8,12 @@ media's.
 from collections.abc import Iterable
 from dataclasses import dataclass
 
+from mudlark.assemble.film import Part, Section
+from mudlark.assemble.source import Source
 from mudlark.assemble.timeline import Timeline
-from mudlark.media.webvtt import Cue, Subtitles, parse, shifted, write
+from mudlark.media.mp4.text import TextReader
+from mudlark.media.readers import container
+from mudlark.media.webvtt import Cue, Subtitles, joined, parse, shifted, write
 
 _WRAP = (1 << 33) / 90_000
 _SLACK = 10.0  # seconds that a cue may stand outside of its segment
@@ -17,35 +21,69 @@ _SLACK = 10.0  # seconds that a cue may stand outside of its segment
 
 @dataclass(frozen=True, slots=True)
 class TextPart:
-    """A segment of subtitles: where it stands as promised, in which stretch, and its bytes."""
+    """A segment of subtitles: where it stands as promised, in which stretch, and what it says. offset: seconds from its
+    clock to that of the stretch, where the manifest states them."""
 
     begin: float
     duration: float
     stretch: int
-    data: bytes
+    text: Subtitles
+    offset: float | None = None
+
+
+class TextSource:
+    """Reads segments of subtitles by what they are: WebVTT, TTML, or MP4 that holds one of these."""
+
+    def __init__(self) -> None:
+        self._source = Source()
+        self._reader: TextReader | None = None
+        self._init: Section | None = None
+
+    def part(self, part: Part) -> TextPart:
+        """What a segment says. Raises FormatError on what is no subtitles."""
+        assert part.path
+        data = bytes(self._source.read(part.path, part.key, part.iv))
+        return TextPart(part.begin, part.duration, part.stretch, self._read(data, part), part.offset)
+
+    def _read(self, data: bytes, part: Part) -> Subtitles:
+        form = container(data)
+        if form == "ttml":
+            from mudlark.media.ttml import parse_ttml  # its XML library is needed for nothing else
+
+            return Subtitles(parse_ttml(data).cues)
+        if form != "mp4":
+            return parse(data)
+        if self._reader is None:
+            self._reader = TextReader()
+        if part.init and part.init != self._init:
+            self._reader.begin(self._source.whole(part.init.path, part.init.key, part.init.iv))
+            self._init = part.init
+        return Subtitles(tuple(self._reader.feed(data)))
 
 
 def join(parts: Iterable[TextPart], timeline: Timeline, origin: float) -> tuple[bytes, int]:
-    """The whole text and its number of cues. origin: when on the timeline's clock the film begins.
-
-    Raises FormatError on a segment that is no WebVTT.
-    """
+    """The whole text and its number of cues. origin: when on the timeline's clock the film begins."""
     cues: dict[tuple[float, float, str, str], Cue] = {}
     blocks: dict[str, None] = {}
+    stated = False
     for part in parts:
-        read = parse(part.data)
-        blocks |= dict.fromkeys(read.blocks)
-        for cue in shifted(read.cues, _shift(part, read, timeline, origin)):
+        stated = stated or part.offset is not None
+        blocks |= dict.fromkeys(part.text.blocks)
+        for cue in shifted(part.text.cues, _shift(part, timeline, origin)):
             cues.setdefault((round(cue.begin, 2), round(cue.end, 2), cue.text, cue.settings), cue)
-    return write(Subtitles(tuple(cues.values()), tuple(blocks))), len(cues)
+    whole = joined(cues.values()) if stated else tuple(cues.values())
+    return write(Subtitles(tuple(whole), tuple(blocks))), len(whole)
 
 
-def _shift(part: TextPart, read: Subtitles, timeline: Timeline, origin: float) -> float:
+def _shift(part: TextPart, timeline: Timeline, origin: float) -> float:
     """Seconds from the clock of a segment to the film's."""
+    read = part.text
     known = timeline.shift_of(part.stretch)
     if known is None:
         return 0.0
     shift, anchor = known
+    if part.offset is not None:
+        return part.offset + shift - origin
     if read.offset is not None:
         first = read.offset + (read.cues[0].begin if read.cues else 0.0)
         turns = round((anchor - first) / _WRAP) * _WRAP

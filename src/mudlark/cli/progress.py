@@ -15,7 +15,7 @@ from mudlark.fetch.engine import Outcome
 from mudlark.hauling.order import HaulWatch, Plan
 from mudlark.web.retry import Passing
 
-UNITS = {"hls": "segments", "series": "segments", "file": "parts", "images": "page images"}
+UNITS = {"hls": "segments", "dash": "segments", "series": "segments", "file": "parts", "images": "page images"}
 _EVERY = 10.0  # seconds between plain lines
 _WINDOW = 8.0  # seconds over which the speed is measured
 _LEAST_BAR, _MOST_BAR = 6, 30

@@ -115,7 +115,7 @@ async def _of_address(
         session.at_home(target)
         look = await session.look(target, wants_text)
         if is_manifest(look):
-            presentation = open_presentation(look)
+            presentation = await open_presentation(session, look)
             chosen = {taken.rendition.name for taken in choose(presentation, wished)}
             presentation = await fill(session, presentation, presentation.renditions, strict=False)
             _insist(presentation)
@@ -152,7 +152,7 @@ def _neither(target: str, look: Content) -> NothingFound:
 
 def _insist(presentation: Presentation) -> None:
     """Where everything is protected there is nothing to choose from."""
-    played = [one for one in presentation.renditions if one.type in ("video", "audio") and one.url]
+    played = [one for one in presentation.renditions if one.type in ("video", "audio") and (one.url or one.pieces)]
     if played and all(one.protected for one in played):
         raise refusal(presentation.url, played[0].protected)
 
@@ -160,11 +160,11 @@ def _insist(presentation: Presentation) -> None:
 def _estimate(presentation: Presentation, chosen: set[str]) -> int | None:
     """Bytes to expect of what would be taken: by average bit rates, else by peak ones; None if they are not stated."""
     taken = [one for one in presentation.renditions if one.name in chosen and one.type != "subtitles"]
-    rates = [one.average or one.bitrate for one in taken if one.group is None]
+    apart = presentation.kind == "dash"  # the rate of an HLS variant includes that of its sound (RFC 8216 §4.3.4.2)
+    rates = [one.average or one.bitrate for one in taken if apart or one.group is None]
     length = max((one.duration or 0.0 for one in taken), default=0.0)
     known = [rate for rate in rates if rate]
-    # the rate of a variant includes that of the sound that goes with it (RFC 8216 §4.3.4.2)
-    return round(max(known) * length / 8) if known and length else None
+    return round((sum if apart else max)(known) * length / 8) if known and length else None
 
 
 def _rows(presentation: Presentation, chosen: set[str]) -> list[dict[str, Any]]:
@@ -201,7 +201,7 @@ def _standing(rendition: Rendition) -> tuple[bool, int]:
 
 def _show(rows: list[dict[str, Any]], facts: dict[str, Any]) -> None:
     out = console()
-    name = {"hls": "HLS playlist", "file": "MP4 file"}[facts["kind"]]
+    name = {"hls": "HLS playlist", "dash": "DASH manifest", "file": "MP4 file"}[facts["kind"]]
     out.print(Text(facts["url"], style="bold"))
     count = "1 track" if len(rows) == 1 else f"{len(rows)} tracks"
     expected = f", about {size(facts['estimate'])} as marked" if facts.get("estimate") else ""

@@ -1,6 +1,7 @@
 """The pages of the demo museum: each exhibit is one thing that makes real pages hard, under a name of its own."""
 
 from mudlark.demo.asked import ASKED
+from mudlark.demo.dashed import DASHED
 from mudlark.demo.hidden import HIDDEN
 from mudlark.demo.pages import Exhibit, Origins, page
 from mudlark.demo.played import PLAYED
@@ -87,6 +88,7 @@ EXHIBITS: tuple[Exhibit, ...] = (
     *ASKED,
     *TAKEN,
     *STREAMED,
+    *DASHED,
 )
 
 

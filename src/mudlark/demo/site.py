@@ -25,7 +25,7 @@ from aiohttp import web
 
 from mudlark.assemble.film import Part, Voice, assemble
 from mudlark.assemble.output import progressive
-from mudlark.demo import streamed
+from mudlark.demo import dashed, streamed
 from mudlark.demo.asked import HELPER, PLAIN_GUIDES, POCKET, STEPS, chooser_page, guide_for, signature
 from mudlark.demo.exhibits import EXHIBITS, entrance
 from mudlark.demo.hidden import BUILDS, MEMBERS_COOKIE, frame_inner, frame_outer, log_in
@@ -395,7 +395,9 @@ def _as_mp4(height: int) -> bytes:
 async def _shelf(request: web.Request) -> web.Response:
     """A playlist or segment of a stream, or a range of it (RFC 9110 §14)."""
     name = request.match_info["name"]
-    body = await asyncio.to_thread(streamed.content, request.match_info["shelf"], name)
+    shelf = request.match_info["shelf"]
+    source = dashed.content if shelf in dashed.SHELVES else streamed.content
+    body = await asyncio.to_thread(source, shelf, name)
     if body is None:
         raise web.HTTPNotFound
     kind = streamed.TYPES.get(name.rpartition(".")[2], "application/octet-stream")

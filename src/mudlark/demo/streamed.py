@@ -17,13 +17,13 @@ from mudlark.media.sound.adts import ADTS, audio_format
 from mudlark.media.sound.framed import frames
 
 _MEDIA = Path(str(files("mudlark.demo") / "media"))
-_SEGMENTS, _SECONDS = 6, 4
-_START = 126_000 + 2 * 3_600  # ticks of 90 kHz at which the tide mill's first picture is shown
+SEGMENTS, SECONDS = 6, 4
+START = 126_000 + 2 * 3_600  # ticks of 90 kHz at which the tide mill's first picture is shown
 _DELAY = 1_600  # samples by which the encoder of the sound lags
 _CODECS = "avc1.64001f,mp4a.40.2"
 KEYS = tuple(bytes([0x5A, number]) + b"tidewrack-key!" for number in range(3))
 _EVERY = 2  # segments under one key
-_WORDS = (
+WORDS = (
     ("The sluice opens.", "Mae'r llifddor yn agor."),
     ("The wheel turns.", "Mae'r olwyn yn troi."),
     ("Grain goes in.", "Mae'r grawn yn mynd i mewn."),
@@ -33,19 +33,19 @@ _WORDS = (
 )
 
 
-def _paths(height: int) -> tuple[Path, ...]:
-    return tuple(_MEDIA / "tide-mill" / f"{height}p" / f"part-{number:03d}.ts" for number in range(_SEGMENTS))
+def paths(height: int) -> tuple[Path, ...]:
+    return tuple(_MEDIA / "tide-mill" / f"{height}p" / f"part-{number:03d}.ts" for number in range(SEGMENTS))
 
 
 def _list(names: Sequence[str], *head: str, before: Callable[[int], list[str]] = lambda _: []) -> bytes:
     """A media playlist of segments of four seconds."""
-    lines = ["#EXTM3U", "#EXT-X-VERSION:7", f"#EXT-X-TARGETDURATION:{_SECONDS}", *head]
+    lines = ["#EXTM3U", "#EXT-X-VERSION:7", f"#EXT-X-TARGETDURATION:{SECONDS}", *head]
     for number, name in enumerate(names):
-        lines += [*before(number), f"#EXTINF:{_SECONDS:.3f},", name]
+        lines += [*before(number), f"#EXTINF:{SECONDS:.3f},", name]
     return ("\n".join([*lines, "#EXT-X-ENDLIST"]) + "\n").encode()
 
 
-def _names(extension: str, count: int = _SEGMENTS) -> list[str]:
+def _names(extension: str, count: int = SEGMENTS) -> list[str]:
     return [f"part-{number}.{extension}" for number in range(count)]
 
 
@@ -54,16 +54,16 @@ def _number(name: str) -> int:
 
 
 @cache
-def _welsh() -> tuple[Samples, ...]:
+def welsh() -> tuple[Samples, ...]:
     """The second language's sound, cut where the film's segments are."""
     stream = np.frombuffer((_MEDIA / "tide-mill" / "cy.aac").read_bytes(), np.uint8)
     layout = frames(stream, ADTS)
     format = audio_format(stream[layout.positions[0] :][:7].tobytes())
     # two frames of the encoder's own lag are left out
     positions, sizes = layout.positions[2:] + 7, layout.lengths[2:] - 7
-    times = _START * 48_000 // 90_000 - _DELAY + np.arange(2, len(positions) + 2) * format.sample_duration
+    times = START * 48_000 // 90_000 - _DELAY + np.arange(2, len(positions) + 2) * format.sample_duration
     parts = []
-    ends = _START * 48_000 // 90_000 + np.arange(1, _SEGMENTS + 1) * _SECONDS * 48_000
+    ends = START * 48_000 // 90_000 + np.arange(1, SEGMENTS + 1) * SECONDS * 48_000
     for first, last in zip([0, *np.searchsorted(times, ends[:-1])], np.searchsorted(times, ends), strict=True):
         pieces = [
             stream[at : at + size].data for at, size in zip(positions[first:last], sizes[first:last], strict=True)
@@ -82,7 +82,7 @@ def _keyed(name: str) -> bytes | None:
         )
     number = _number(name)
     key = KEYS[number // _EVERY]
-    return encrypted(_paths(180)[number].read_bytes(), key, number.to_bytes(16, "big"))
+    return encrypted(paths(180)[number].read_bytes(), key, number.to_bytes(16, "big"))
 
 
 def _languages(name: str) -> bytes | None:
@@ -98,27 +98,27 @@ film.m3u8
     base, _, extension = name.rpartition(".")
     if extension == "m3u8":
         if base.startswith("words-"):
-            return _list([f"{base}-{number}.vtt" for number in range(_SEGMENTS)])
-        return _list([f"{base}-{number}.m4s" for number in range(_SEGMENTS)], f'#EXT-X-MAP:URI="{base}-init.mp4"')
+            return _list([f"{base}-{number}.vtt" for number in range(SEGMENTS)])
+        return _list([f"{base}-{number}.m4s" for number in range(SEGMENTS)], f'#EXT-X-MAP:URI="{base}-init.mp4"')
     kind, _, which = base.rpartition("-")
     if extension == "vtt":
         return _subtitles(int(which), kind == "words-cy")
-    parts = {"film": lambda: samples_of(_paths(360), "video"), "en": lambda: samples_of(_paths(360), "audio")}
-    samples = parts.get(kind, _welsh)()
+    parts = {"film": lambda: samples_of(paths(360), "video"), "en": lambda: samples_of(paths(360), "audio")}
+    samples = parts.get(kind, welsh)()
     return section([samples[0]]) if which == "init" else fragments(int(which) + 1, [samples[int(which)]])
 
 
 def _subtitles(number: int, welsh: bool) -> bytes:
     """A segment of subtitles: a line of its own, and one that goes on into the next."""
-    begin = number * _SECONDS
-    words = _WORDS[number][welsh]
+    begin = number * SECONDS
+    words = WORDS[number][welsh]
     own = f"00:00:{begin + 1:02d}.000 --> 00:00:{begin + 3:02d}.000 line:85%\n{words}"
     cues = [own]
     for first in (number - 1, number):
-        if 0 <= first < _SEGMENTS - 1:
-            at = (first + 1) * _SECONDS
+        if 0 <= first < SEGMENTS - 1:
+            at = (first + 1) * SECONDS
             cues.append(f"00:00:{at - 1:02d}.500 --> 00:00:{at:02d}.500\n({first + 1})")
-    head = f"WEBVTT\nX-TIMESTAMP-MAP=MPEGTS:{_START},LOCAL:00:00:00.000"
+    head = f"WEBVTT\nX-TIMESTAMP-MAP=MPEGTS:{START},LOCAL:00:00:00.000"
     return ("\n\n".join([head, *cues]) + "\n").encode()
 
 
@@ -135,12 +135,12 @@ film.m3u8
 
 
 def _ranges(name: str) -> bytes | None:
-    parts = [path.read_bytes() for path in _paths(180)]
+    parts = [path.read_bytes() for path in paths(180)]
     if name != "index.m3u8":
         return b"".join(parts)
     places = np.cumsum([0, *map(len, parts)]).tolist()
     return _list(
-        ["all.ts"] * _SEGMENTS,
+        ["all.ts"] * SEGMENTS,
         before=lambda n: [f"#EXT-X-BYTERANGE:{len(parts[n])}" + (f"@{places[n]}" if n % 2 == 0 else "")],
     )
 
@@ -150,7 +150,7 @@ def _splices(name: str) -> bytes | None:
     names = ["part-0.ts", "part-1.ts", "advert-0.ts", "part-2.ts", "part-3.ts"]
     if name == "index.m3u8":
         return _list(names, before=lambda n: ["#EXT-X-DISCONTINUITY"] if n in (2, 3) else [])
-    return _paths(360 if name.startswith("advert") else 180)[_number(name)].read_bytes()
+    return paths(360 if name.startswith("advert") else 180)[_number(name)].read_bytes()
 
 
 def _packed(name: str) -> bytes | None:
@@ -163,7 +163,7 @@ film.m3u8
     if name == "sound.m3u8":
         return _list(_names("aac"))
     if name.endswith(".aac"):
-        return packed(samples_of(_paths(360), "audio")[_number(name)])
+        return packed(samples_of(paths(360), "audio")[_number(name)])
     return _languages(name)
 
 
@@ -189,11 +189,11 @@ def _defined(name: str) -> bytes | None:
 """
     if name == "mill.m3u8":
         return _list(
-            [f"{{$shelf}}-{number}.ts?visit={{$own}}" for number in range(_SEGMENTS)],
+            [f"{{$shelf}}-{number}.ts?visit={{$own}}" for number in range(SEGMENTS)],
             '#EXT-X-DEFINE:IMPORT="shelf"',
             '#EXT-X-DEFINE:NAME="own",VALUE="seven"',
         )
-    return _paths(180)[_number(name)].read_bytes()
+    return paths(180)[_number(name)].read_bytes()
 
 
 def _hevc(name: str) -> bytes | None:
@@ -206,14 +206,14 @@ def _sealed(name: str) -> bytes | None:
     if name == "index.m3u8":
         key = '#EXT-X-KEY:METHOD=SAMPLE-AES,URI="skd://seal-1",KEYFORMAT="com.apple.streamingkeydelivery"'
         return _list(_names("ts"), key)
-    return _paths(180)[_number(name)].read_bytes()
+    return paths(180)[_number(name)].read_bytes()
 
 
 def _torn(name: str) -> bytes | None:
     """One segment is said to be missing, and another is."""
     if name == "index.m3u8":
         return _list(_names("ts"), before=lambda n: ["#EXT-X-GAP"] if n == 1 else [])
-    return None if _number(name) in (1, 3) else _paths(180)[_number(name)].read_bytes()
+    return None if _number(name) in (1, 3) else paths(180)[_number(name)].read_bytes()
 
 
 _SHELVES: dict[str, Callable[[str], bytes | None]] = {
@@ -237,6 +237,9 @@ TYPES = {
     "aac": "audio/aac",
     "mp3": "audio/mpeg",
     "vtt": "text/vtt",
+    "mpd": "application/dash+xml",
+    "ttml": "application/ttml+xml",
+    "webm": "video/webm",
 }
 
 

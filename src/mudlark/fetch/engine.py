@@ -56,7 +56,8 @@ def source_of(resource: Resource) -> str:
 @dataclass(frozen=True, slots=True)
 class Outcome:
     """What became of a job. path is None if the segment could not be had; problem says why, status what the server
-    answered. init: where its initialization section is; key, init_key: what decrypts it, and that section.
+    answered. absent: nothing promised it, and it is not there. init: where its initialization section is; key,
+    init_key: what decrypts it, and that section.
     """
 
     job: Job
@@ -68,6 +69,7 @@ class Outcome:
     init: Path | None = None
     key: bytes | None = None
     init_key: bytes | None = None
+    absent: bool = False
 
 
 @dataclass(slots=True)
@@ -181,6 +183,9 @@ class Engine:
 
     def _missing(self, job: Job, problem: NetworkError) -> Outcome:
         """A segment that cannot be had; when many in a row cannot, it is the server that is gone."""
+        if job.segment.rest and problem.status in _GONE:
+            self.counts.planned -= 1
+            return Outcome(job, None, None, absent=True)
         if problem.status not in _GONE:
             self._failed_in_a_row += 1
             if self._failed_in_a_row >= _HOPELESS:

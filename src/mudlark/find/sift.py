@@ -18,7 +18,7 @@ from mudlark.find.places.collect import Beside, Collector
 from mudlark.find.places.metadata import seconds
 from mudlark.find.places.page import read_page
 from mudlark.find.questions import read_forms
-from mudlark.manifest.load import is_manifest, wants_text
+from mudlark.manifest.load import is_manifest, is_mpd, wants_text
 from mudlark.media.sniff import sniff
 from mudlark.text import sentence, tidy
 from mudlark.together import together
@@ -98,7 +98,7 @@ def page_of(look: Content) -> Page:
     if not look.body:
         raise NothingFound(f"{shown(look.url)} sends nothing at all (0 bytes).", "Open it in a browser to see.")
     form = sniff(look.body)
-    kind: Kind | None = "hls" if is_manifest(look) else KINDS.get(form)
+    kind: Kind | None = ("dash" if is_mpd(look) else "hls") if is_manifest(look) else KINDS.get(form)
     if kind is None and form == "xml":
         from mudlark.find.places.feed import read_feed  # its XML library is needed for nothing else
 

@@ -9,7 +9,7 @@ from mudlark.archive.record import FileFacts, Note
 from mudlark.assemble.film import Assembled, Voice, assemble
 from mudlark.assemble.output import ChosenFile, Output
 from mudlark.assemble.parts import Parts, part_of
-from mudlark.assemble.subtitles import TextPart, join
+from mudlark.assemble.subtitles import TextSource, join
 from mudlark.errors import FormatError, MudlarkError, NetworkError
 from mudlark.fetch.engine import Outcome
 from mudlark.hauling.work import Fetching, Made, Work, jobs_of
@@ -103,7 +103,7 @@ def _check(head: bytes) -> str | None:
         return "a web page where a segment was expected"
     if form in _TEXTS:
         return f"{form.upper()} where a segment was expected"
-    if form not in READERS and form not in ("webvtt", "text"):
+    if form not in READERS and form not in ("webvtt", "ttml", "text"):
         return "bytes that are no media segment"
     return None
 
@@ -193,12 +193,9 @@ def _subtitles(
         for one in outcomes
         if one.path is None
     ]
-    parts = [
-        TextPart(one.job.segment.begin, one.job.segment.duration, one.job.segment.stretch, one.path.read_bytes())
-        for one in outcomes
-        if one.path
-    ]
+    reader = TextSource()
     try:
+        parts = [reader.part(part_of(one, 0)) for one in outcomes if one.path]
         text, cues = join(parts, assembled.timeline, assembled.origin)
     except FormatError as problem:
         return [], [*problems, Problem("subtitle-missing", f"The subtitles “{called}” cannot be read: {problem.what}")]

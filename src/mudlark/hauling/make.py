@@ -23,12 +23,13 @@ from mudlark.hauling.prove import prove
 from mudlark.hauling.same import same_media
 from mudlark.hauling.work import Fetching, Made, Work, jobs_of
 from mudlark.manifest.choose import ALL, NONE, Wish
-from mudlark.manifest.model import PresentationKind
+from mudlark.manifest.model import STREAMED, PresentationKind
 from mudlark.media.language import same_language
 from mudlark.verify.verdict import WORTH, Verdict
 
 _MAKERS: dict[PresentationKind, Callable[[Work, Fetching], Awaitable[Made]]] = {
     "hls": make_film,
+    "dash": make_film,
     "series": make_film,
     "file": make_plain,
     "images": make_pages,
@@ -38,15 +39,15 @@ _MAKERS: dict[PresentationKind, Callable[[Work, Fetching], Awaitable[Made]]] = {
 async def make(work: Work, name: str, state: State) -> Item:
     """The item of a haul. name: that it should have. state: what it is to an earlier one."""
     target, store = work.target, work.store
-    jobs = jobs_of(work)
     planned = max((taken.rendition.duration or 0.0 for taken in target.taken), default=0.0) or None
     renditions = [taken.rendition for taken in target.taken]
-    work.watch.on_plan(Plan(target.title, target.presentation, renditions, len(jobs), planned))
+    count = sum(len(one.segments or ()) for one in renditions)
+    work.watch.on_plan(Plan(target.title, target.presentation, renditions, count, planned))
     fetching = Fetching(work)
     try:
         await asyncio.to_thread(shutil.rmtree, store.item, ignore_errors=True)
         store.item.mkdir(mode=0o755)
-        streamed = target.presentation.kind in ("hls", "series")
+        streamed = target.presentation.kind in STREAMED
         beside = await _fetch_beside(work, work.name) if streamed else Made(())  # its poster becomes the film's cover
         made = await _MAKERS[target.presentation.kind](work, fetching)
         beside = beside if streamed else await _fetch_beside(work, made.media[0].stem)
@@ -59,7 +60,7 @@ async def make(work: Work, name: str, state: State) -> Item:
         work.watch.on_step("Verifying")
         record = await asyncio.to_thread(prove, work, made, fetching)
         if record.verdict == "broken":
-            store.distrust((job.track, job.number) for job in jobs)
+            store.distrust((job.track, job.number) for job in jobs_of(work))
             return Item(record, None, store.folder)
         item = await asyncio.to_thread(_keep, work, record, name, state)
     except Refused:

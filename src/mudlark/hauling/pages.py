@@ -18,7 +18,7 @@ async def make_pages(work: Work, fetching: Fetching) -> Made:
     leaves: dict[str, Path] = {}
     problems: list[Problem] = []
     notes: list[Note] = []
-    jobs = jobs_of(work)
+    jobs = list(jobs_of(work))
     async for outcome in fetching.outcomes(jobs, _check):
         number = outcome.job.number + 1
         if outcome.path is None or outcome.row is None:

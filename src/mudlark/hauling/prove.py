@@ -21,6 +21,7 @@ from mudlark.find.model import PLAYED
 from mudlark.hauling.resolve import Target
 from mudlark.hauling.title import is_alone
 from mudlark.hauling.work import Fetching, Made, Work
+from mudlark.manifest.model import STREAMED
 from mudlark.verify.fixity import digest
 from mudlark.verify.frames import check_frames, check_packing
 from mudlark.verify.media import Checked, check_file
@@ -39,7 +40,7 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Record:
     planned, tolerance = _promised(target)
     with ThreadPoolExecutor(1, "mudlark-digest") as beside:
         hashing = beside.submit(digest, main)
-        streamed = presentation.kind in ("hls", "series")
+        streamed = presentation.kind in STREAMED
         checked = (
             check_file(main, planned, report, tolerance, streamed=streamed)
             if len(made.media) == 1

@@ -13,7 +13,7 @@ from mudlark.hauling.title import title_of
 from mudlark.manifest import numbered
 from mudlark.manifest.choose import Taken, Wish, choose
 from mudlark.manifest.load import fill, load
-from mudlark.manifest.model import Presentation, PresentationKind
+from mudlark.manifest.model import STREAMED, Presentation, PresentationKind
 from mudlark.web.address import without_query
 from mudlark.web.secret import veiled, without_secrets
 from mudlark.web.session import Session
@@ -67,7 +67,7 @@ async def resolve(session: Session, order: Order, scan: PageScan, find: Find, wa
 
 def _passed_over(order: Order, kind: PresentationKind) -> tuple[Note, ...]:
     """What was wished of something that has no renditions to choose from."""
-    if kind in ("hls", "series") or not _asked(order, "hls"):
+    if kind in STREAMED or not _asked(order, "hls"):
         return ()
     text = "There are no renditions to choose from, and nothing to put into another container; it is taken as it is"
     return (Note("nothing-to-choose", text),)

@@ -1,9 +1,10 @@
 """What the makers of items share: one haul as a value, how its pieces are fetched, and what a maker leaves."""
 
 import time
-from collections.abc import AsyncGenerator, Sequence
+from collections.abc import AsyncGenerator, Iterable, Iterator
 from contextlib import aclosing
 from dataclasses import dataclass, field
+from heapq import merge
 from pathlib import Path
 
 from mudlark.archive.identity import Earlier
@@ -15,7 +16,7 @@ from mudlark.fetch.store import Store
 from mudlark.hauling.order import HaulWatch
 from mudlark.hauling.resolve import Target
 from mudlark.hauling.title import unreserved
-from mudlark.manifest.model import Segment
+from mudlark.manifest.model import Rendition
 from mudlark.verify.verdict import Problem, Report, Verdict
 from mudlark.web.session import Session
 
@@ -66,15 +67,16 @@ class Fetching:
         self._begun = time.monotonic()
         self._warned = False
 
-    async def outcomes(self, jobs: Sequence[Job], check: Check, largest: int | None = None) -> AsyncGenerator[Outcome]:
+    async def outcomes(self, jobs: Iterable[Job], check: Check, largest: int | None = None) -> AsyncGenerator[Outcome]:
         """Outcomes in the order of the jobs. largest: bytes of one of them, if there is a limit."""
         watch = self.work.watch
         hearing = Watch(self._bytes_came, watch.on_outcome, watch.on_retry)
         engine = Engine(self.work.session, self.work.store, check, hearing, self.counts, largest)
         async with aclosing(engine.run(jobs)) as outcomes:
             async for outcome in outcomes:
-                self._note(outcome)
-                yield outcome
+                if not outcome.absent:
+                    self._note(outcome)
+                    yield outcome
 
     def _note(self, outcome: Outcome) -> None:
         """Keep what the record says of a segment."""
@@ -112,14 +114,13 @@ class Fetching:
             )
 
 
-def jobs_of(work: Work) -> list[Job]:
-    """The segments of all renditions that are taken, stretch by stretch, by the time at which they play."""
-    timed: list[tuple[int, float, int, Job]] = []
-    for index, taken in enumerate(work.target.taken):
-        for number, segment in enumerate(taken.rendition.segments or ()):
-            timed.append((*_place(segment), index, Job(taken.rendition.name, number, segment)))
-    return [job for *_, job in sorted(timed, key=lambda entry: entry[:3])]
+def jobs_of(work: Work) -> Iterator[Job]:
+    """The segments of all renditions that are taken, stretch by stretch, by the time at which they play; made as they
+    are asked for. Those of one rendition stand in that order already."""
+    renditions = [taken.rendition for taken in work.target.taken]
+    yield from merge(*map(_jobs, renditions), key=lambda job: (job.segment.stretch, job.segment.begin))
 
 
-def _place(segment: Segment) -> tuple[int, float]:
-    return segment.stretch, segment.begin
+def _jobs(rendition: Rendition) -> Iterator[Job]:
+    for number, segment in enumerate(rendition.segments or ()):
+        yield Job(rendition.name, number, segment)

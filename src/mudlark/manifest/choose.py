@@ -40,14 +40,14 @@ class Taken:
 def choose(presentation: Presentation, wish: Wish | None = None) -> list[Taken]:
     """The rendition that a wish means, with the sounds and subtitles that go with it."""
     wish = wish or Wish()
-    if presentation.kind != "hls":
+    if presentation.kind not in ("hls", "dash"):
         return [Taken(rendition) for rendition in presentation.renditions]
     if wish.rendition is not None:
         best = _named(presentation, wish.rendition)
         if best.type == "captions":
             raise UsageError(f"{best.name} is inside of the picture.", "Take the picture: the captions stay in it.")
         if best.group is not None:
-            return [Taken(best)]
+            return [Taken(best, frozenset({"subtitles"}) if best.type == "subtitles" else BOTH)]
     else:
         best = _highest(presentation, wish)
     sounds, inside = _sounds(presentation, best, wish)
@@ -73,6 +73,9 @@ def _named(presentation: Presentation, name: str) -> Rendition:
 def _highest(presentation: Presentation, wish: Wish) -> Rendition:
     played = [one for one in presentation.renditions if one.type == "video" and one.group is None]
     played = played or [one for one in presentation.renditions if one.type == "audio"]
+    by_language = [one for one in played if any(same_language(one.language or "", want) for want in wish.languages)]
+    if played and played[0].type == "audio" and by_language:
+        played = by_language
     if not played:
         raise NothingFound(f"{presentation.url} lists no rendition with picture or sound.")
     known = {codec.short for codec in CODECS}
@@ -104,6 +107,7 @@ def _worth(one: Rendition, wish: Wish) -> tuple[float, ...]:
     size what plays anywhere comes first."""
     return (
         -(_liked(one, wish) or 0),
+        one.liking,
         one.score if one.score is not None else -1.0,
         (one.width or 0) * (one.height or 0),
         float((one.range or "SDR") == "SDR"),
@@ -146,8 +150,9 @@ def _sounds(presentation: Presentation, best: Rendition, wish: Wish) -> tuple[li
     group = [
         one
         for one in presentation.renditions
-        if one.type == "audio" and one.group is not None and one.group == best.sound_group and one is not best
+        if one.type == "audio" and one.group is not None and one.group == best.sound_group
     ]
+    group = _one_of_each(group, wish)
     if not wish.languages:
         if not group or best.sound_default:
             return [], True
@@ -167,6 +172,18 @@ def _sounds(presentation: Presentation, best: Rendition, wish: Wish) -> tuple[li
             f"There is no sound in {', '.join(wish.languages)}.", f"There is sound in {', '.join(there)}."
         )
     return list(dict.fromkeys(wanted)), own
+
+
+def _one_of_each(sounds: Sequence[Rendition], wish: Wish) -> list[Rendition]:
+    """Of sounds that differ in their bit rate only the best; of those in other codecs, where a codec is wished for,
+    those in that."""
+    best: dict[str, Rendition] = {}
+    for one in sounds:
+        key = one.alternative or one.name
+        if key not in best or _worth(one, wish) > _worth(best[key], wish):
+            best[key] = one
+    liked = [one for one in best.values() if _liked(one, wish) is not None]
+    return liked or list(best.values())
 
 
 def _subtitles(presentation: Presentation, best: Rendition, wish: Wish) -> list[Taken]:

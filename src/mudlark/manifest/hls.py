@@ -6,12 +6,12 @@ known are ignored, as §6.3.1 asks. Raises ManifestError (with line and tag) on 
 """
 
 import re
-import zlib
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from urllib.parse import parse_qsl, urlsplit
 
 from mudlark.errors import ManifestError
+from mudlark.manifest.compressed import uncompressed
 from mudlark.manifest.model import Cipher, Initialization, Note, Rendition, RenditionType, Segment
 from mudlark.media.codecs import is_sound
 from mudlark.text import printable, whole_number
@@ -36,7 +36,6 @@ KEY_SYSTEMS = {
 }
 _MOST_SEGMENTS = 2_000_000
 _MOST_RENDITIONS = 5_000
-_LARGEST_TEXT = 64_000_000  # bytes
 _MOST_NOTES = 1_000
 _LONGEST = 1e9  # seconds
 _WHOLE_SECONDS = 0.5  # a duration given in whole seconds may be off by so much (§4.3.3.1)
@@ -76,7 +75,7 @@ def attributes(text: str) -> dict[str, str]:
 
 def parse(body: bytes, url: str, imported: Mapping[str, str] | None = None) -> Playlist:
     """Read a playlist that came from `url`; its addresses are made absolute. imported: variables of its master."""
-    text = _unpacked(body, url).decode("utf-8-sig", "replace")
+    text = uncompressed(body, url).decode("utf-8-sig", "replace")
     lines = text.splitlines()
     first = next((number for number, line in enumerate(lines) if line.strip()), 0)
     if not lines or not lines[first].strip().startswith("#EXTM3U"):
@@ -87,20 +86,6 @@ def parse(body: bytes, url: str, imported: Mapping[str, str] | None = None) -> P
             )
         raise ManifestError(f"{url} is not a playlist: it does not begin with #EXTM3U.")
     return _Reader(url, imported or {}).read(lines)
-
-
-def _unpacked(body: bytes, url: str) -> bytes:
-    """The text of a playlist that is served as a gzip file (RFC 1952), as some storage does without saying so."""
-    if not body.startswith(b"\x1f\x8b"):
-        return body
-    stream = zlib.decompressobj(wbits=31)
-    try:
-        text = stream.decompress(body, _LARGEST_TEXT)
-    except zlib.error as problem:
-        raise ManifestError(f"{url} is a damaged gzip file: {problem}.") from problem
-    if stream.unconsumed_tail:
-        raise ManifestError(f"{url} is larger than any playlist: more than {_LARGEST_TEXT:,} bytes.")
-    return text
 
 
 class _Reader:

@@ -12,8 +12,9 @@ from msgspec.structs import replace as with_values
 
 from mudlark.errors import ManifestError, MudlarkError, NetworkError, Refused, UsageError
 from mudlark.manifest import hls
-from mudlark.manifest.model import Document, Presentation, Rendition, Segment
+from mudlark.manifest.model import Document, IndexedFile, Presentation, Rendition, Segment
 from mudlark.manifest.plain import plain_file
+from mudlark.manifest.sequences import Chain
 from mudlark.media.sniff import sniff
 from mudlark.together import together
 from mudlark.web.address import shown
@@ -37,7 +38,7 @@ def wants_text(head: bytes, kind: str) -> bool:
     """True if an answer that begins so is a page or a manifest, to be read whole. What holds NULs is no text, whatever
     its type says."""
     form = sniff(head)
-    if form == "gzip" and "mpegurl" in kind:
+    if form == "gzip" and ("mpegurl" in kind or "dash+xml" in kind):
         return True
     if form in ("html", "hls", "dash", "xml", "json", "text"):
         return True
@@ -47,13 +48,37 @@ def wants_text(head: bytes, kind: str) -> bool:
 
 def is_manifest(look: Content) -> bool:
     """True if the answer is, or claims to be, a manifest. A playlist's type on a web page is an expired link."""
-    return sniff(look.body) in ("hls", "dash") or "mpegurl" in look.type or look.url.partition("?")[0].endswith(".m3u8")
+    name = look.url.partition("?")[0]
+    return sniff(look.body) in ("hls", "dash") or "mpegurl" in look.type or name.endswith(".m3u8") or is_mpd(look)
 
 
-def open_presentation(look: Content) -> Presentation:
-    """The presentation that an answer holds: a playlist, or a plain file."""
+def is_mpd(look: Content) -> bool:
+    """True if the answer is a DASH manifest, also one in a gzip file."""
     if sniff(look.body) == "dash":
-        raise UsageError(f"{look.url} is a DASH manifest; this version of Mudlark reads HLS only.")
+        return True
+    stated = "dash+xml" in look.type or look.url.partition("?")[0].endswith(".mpd")
+    return stated and sniff(look.body) in ("gzip", "xml")
+
+
+async def open_presentation(session: Session, look: Content) -> Presentation:
+    """The presentation that an answer holds: a manifest, or a plain file."""
+    if is_mpd(look):
+        return await _open_mpd(session, look)
+    return open_playlist(look)
+
+
+async def _open_mpd(session: Session, look: Content) -> Presentation:
+    from mudlark.manifest.dash.document import parse_document  # its XML library is needed for nothing else
+    from mudlark.manifest.dash.presentation import open_mpd
+    from mudlark.manifest.dash.remote import with_remote_parts
+
+    root = await asyncio.to_thread(parse_document, look.body, look.url)
+    parts = await with_remote_parts(session, root, look.url)
+    return await asyncio.to_thread(open_mpd, root, look.url, (Document(look.url, look.body), *parts))
+
+
+def open_playlist(look: Content) -> Presentation:
+    """The presentation that an HLS playlist, or a plain file, holds."""
     if not is_manifest(look):
         return plain_file(look)
     playlist = hls.parse(look.body, look.url)
@@ -79,7 +104,7 @@ async def load(session: Session, address: str) -> Presentation:
     """The presentation at an address. A plain file is asked for its beginning as a part, to see whether that works."""
     look = await session.look(address, wants_text)
     if is_manifest(look) or look.complete:
-        return open_presentation(look)
+        return await open_presentation(session, look)
     return plain_file(await session.glance(look.url, patient=True), look)
 
 
@@ -95,6 +120,8 @@ async def fill(
     seen whether one still grows. strict: raise Refused where one is protected, and name those that are not; else it is
     marked.
     """
+    if presentation.kind == "dash":
+        return await _fill_indexes(session, presentation, renditions, strict=strict)
     waiting = [one for one in renditions if one.segments is None and one.url]
     master = next((document for document in presentation.documents if document.url == presentation.url), None)
     variables = hls.parse(master.body, master.url).variables if master and waiting else {}
@@ -111,6 +138,25 @@ async def fill(
         notes += playlist.notes
     known = presentation.with_renditions(changed, tuple(documents))
     return replace(known, notes=tuple(dict.fromkeys(notes)))
+
+
+async def _fill_indexes(
+    session: Session, presentation: Presentation, renditions: Iterable[Rendition], *, strict: bool
+) -> Presentation:
+    """The presentation with those segments known that indexes inside of files list."""
+    from mudlark.manifest.dash.remote import indexed
+
+    async def filled(one: Rendition) -> Rendition:
+        found = [await indexed(session, piece) if isinstance(piece, IndexedFile) else piece for piece in one.pieces]
+        return replace(one, segments=found[0] if len(found) == 1 else Chain(found))
+
+    wanted = list(renditions)
+    if strict and (guarded := next((one for one in wanted if one.protected), None)):
+        clear = [one for one in presentation.renditions if one.type in ("video", "audio") and not one.protected]
+        raise _with_clear(refusal(presentation.url, guarded.protected), clear)
+    waiting = [one for one in wanted if one.segments is None and not one.protected]
+    known = await together(filled(one) for one in waiting)
+    return presentation.with_renditions({one.name: one for one in known}, ())
 
 
 async def _read(
@@ -209,7 +255,11 @@ async def _refusal(
             continue
         if not there.protected:
             clear.append(other)
-    refused = refusal(playlist.url, playlist.protected)
+    return _with_clear(refusal(playlist.url, playlist.protected), clear)
+
+
+def _with_clear(refused: Protected, clear: Sequence[Rendition]) -> Protected:
+    """The refusal, with the renditions that can be taken instead."""
     if clear:
         names = ", ".join(f"{other.name} ({other.language or other.height or other.type})" for other in clear)
         refused.advice += f" Of the same presentation these are in clear: {names}; take one with --rendition NAME."

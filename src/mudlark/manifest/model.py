@@ -3,15 +3,17 @@
 A plain file is a presentation with one rendition of one segment, so everything after this point is one path.
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
 import msgspec
 
-from mudlark.web.resource import Resource
+from mudlark.web.resource import Resource, Span
 
 RenditionType = Literal["video", "audio", "subtitles", "captions", "other"]
-PresentationKind = Literal["hls", "file", "images", "series"]
+PresentationKind = Literal["hls", "dash", "file", "images", "series"]
+STREAMED: frozenset[PresentationKind] = frozenset({"hls", "dash", "series"})  # made of segments, put together
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +36,9 @@ class Segment(msgspec.Struct, frozen=True, gc=False):
     """sequence: its number in the manifest (media sequence number). begin, duration: seconds as promised.
 
     stretch: the number of the part in which all renditions share one clock. gap: said to be missing (EXT-X-GAP).
-    moment: the time of day at which it begins (RFC 3339), as stated.
+    moment: the time of day at which it begins (RFC 3339), as stated. offset: seconds to add to the time of its media
+    for the time since its stretch began, None where only the media tells.
+    rest: it is what is left of a stretch behind its last whole segment, and nothing lists it: it may well not be there.
     """
 
     sequence: int
@@ -46,17 +50,36 @@ class Segment(msgspec.Struct, frozen=True, gc=False):
     cipher: Cipher | None = None
     gap: bool = False
     moment: str | None = None
+    offset: float | None = None
+    rest: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class IndexedFile:
+    """Segments that an index inside of a file lists (SegmentBase of ISO/IEC 23009-1). index: where that is said to be.
+    begin, length: seconds of the stretch in the presentation; offset: as that of its segments."""
+
+    resource: Resource
+    index: Span | None
+    init: Initialization | None
+    begin: float
+    length: float | None
+    stretch: int
+    offset: float
 
 
 @dataclass(frozen=True, slots=True)
 class Rendition:
-    """One way to see or hear a presentation. segments: None while its own playlist has not been read.
+    """One way to see or hear a presentation. segments: None while its own playlist, or an index, has not been read.
 
     bitrate, average: bits a second, peak and average. score: how much its maker likes it (the more the better).
     range: SDR, HLG or PQ. group: of those that are alternatives. sound_group, subtitle_group: those that go with it.
     sound_within: its group of sounds has one that is inside of it; sound_default: as the default.
     pathway: the set of copies that it belongs to. others: other playlists of the same. protected: by what, where it is.
-    precision: seconds by which each promised duration may be off.
+    precision: seconds by which each promised duration may be off. length: seconds in all, where they are stated.
+    pieces: its segments stretch by stretch, or the files whose indexes list them. alternative: what it has in common
+    with those that are the same at other bit rates. liking: how much its maker would have it chosen (the more the
+    better).
     """
 
     name: str
@@ -84,12 +107,18 @@ class Rendition:
     pathway: str | None = None
     others: tuple[str, ...] = ()
     protected: tuple[str, ...] = ()
-    segments: tuple[Segment, ...] | None = None
+    segments: Sequence[Segment] | None = None
     precision: float = 0.01
+    length: float | None = None
+    pieces: tuple[Sequence[Segment] | IndexedFile, ...] = ()
+    alternative: str | None = None
+    liking: int = 0
 
     @property
     def duration(self) -> float | None:
-        """Seconds, the sum of what the segments promise; None while unknown."""
+        """Seconds: stated, or the sum of what the segments promise; None while unknown."""
+        if self.length is not None:
+            return self.length
         total = sum(segment.duration for segment in self.segments or ())
         return total or None
 

@@ -29,7 +29,7 @@ class Format:
     language: as stated, empty when it is not. entry: the sample entry of the MP4 that it was read from, whole.
     """
 
-    type: Literal["video", "audio"]
+    type: Literal["video", "audio", "text"]
     codec: str
     timescale: int
     config: bytes

@@ -43,6 +43,7 @@ _EXTENSIONS = {
     "pdf": ".pdf",
     "zip": ".zip",
     "webvtt": ".vtt",
+    "ttml": ".ttml",
     "hls": ".m3u8",
     "dash": ".mpd",
     "adts": ".aac",
@@ -75,6 +76,8 @@ _ALSO = {
 _BOXES = frozenset(
     [b"ftyp", b"styp", b"moov", b"moof", b"mdat", b"free", b"wide", b"skip", b"sidx", b"emsg", b"prft", b"ssix"]
 )
+_MPD = re.compile(rb"<(?:[\w.-]{1,100}:)?MPD[\s>/]")  # the root of a DASH manifest, behind comments and a document type
+_TTML = re.compile(rb"<(?:[\w.-]{1,100}:)?tt[\s>]")
 _HTML = re.compile(rb"<(?:!doctype\s+html|html|head|body|title|meta|script|div|p|a|h1|table|!--)[\s>]", re.I)
 
 
@@ -108,12 +111,14 @@ def sniff(head: bytes) -> str:
 
 
 def _sniff_text(head: bytes) -> str:
-    text = head.removeprefix(b"\xef\xbb\xbf").lstrip()[:4096]
+    text = _narrow(head).removeprefix(b"\xef\xbb\xbf").lstrip()[:4096]
     if text.startswith(b"#EXTM3U"):
         return "hls"
-    if text.startswith(b"<?xml") or text.startswith(b"<MPD"):
-        if b"<MPD" in text:
-            return "dash"
+    if text.startswith(b"<") and _MPD.search(text):
+        return "dash"
+    if text.startswith(b"<") and _TTML.search(text):
+        return "ttml"
+    if text.startswith(b"<?xml"):
         return "html" if b"<html" in text.lower() else "xml"
     if _HTML.search(text[:1024]) and b"\0" not in text[:1024]:
         return "html"
@@ -122,6 +127,14 @@ def _sniff_text(head: bytes) -> str:
     if text and not any(byte < 9 or 13 < byte < 27 for byte in text):
         return "text"
     return "unknown"
+
+
+def _narrow(head: bytes) -> bytes:
+    """Text in UTF-16 as one byte a character, as far as that goes; anything else as it is."""
+    for mark, name in ((b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"), (b"<\0", "utf-16-le"), (b"\0<", "utf-16-be")):
+        if head.startswith(mark):
+            return head[: len(head) // 2 * 2].decode(name, "replace").encode("ascii", "replace")
+    return head
 
 
 def right_extension(form: str, given: str) -> str:

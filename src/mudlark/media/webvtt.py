@@ -87,6 +87,19 @@ def _offset(lines: list[str]) -> float | None:
     return None
 
 
+def joined(cues: Iterable[Cue], gap: float = 0.01) -> list[Cue]:
+    """The cues in order of time; one that goes on where the same has ended is one. gap: seconds that may lie
+    between."""
+    made: dict[tuple[str, str, str], list[Cue]] = {}
+    for cue in sorted(cues, key=lambda cue: (cue.begin, cue.end)):
+        alike = made.setdefault((cue.text, cue.settings, cue.identifier), [])
+        if alike and cue.begin <= alike[-1].end + gap:
+            alike[-1] = replace(alike[-1], end=max(alike[-1].end, cue.end))
+        else:
+            alike.append(cue)
+    return sorted((cue for alike in made.values() for cue in alike), key=lambda cue: (cue.begin, cue.end))
+
+
 def shifted(cues: Iterable[Cue], seconds: float) -> list[Cue]:
     """The cues so much later; those that end before the beginning are left out."""
     moved = (replace(cue, begin=max(0.0, cue.begin + seconds), end=cue.end + seconds) for cue in cues)

@@ -256,12 +256,14 @@ class Session:
         compressed: bool = False,
         form: aiohttp.FormData | None = None,
         or_whole: bool = False,
+        or_less: bool = False,
     ) -> AsyncIterator[Reply]:
         """One request, not repeated. span: first byte and number of bytes wanted, which must be served as such.
 
         unless_changed: the validator that the resource must still have (RFC 9110 §13.1.5, If-Range).
         first: that many bytes are enough, but all of them are taken too. form: to be sent (POST).
-        or_whole: a server that ignores the span may send the whole resource instead, with status 200.
+        or_whole: a server that ignores the span may send the whole resource instead, with status 200. or_less: the
+        resource may end inside of the span.
 
         Raises Passing or NetworkError for statuses of 400 and above and for everything that goes wrong on the way,
         a body that is shorter than announced included. What the caller raises inside passes as it is.
@@ -315,7 +317,7 @@ class Session:
                 response.content_length,
                 {name.lower(): value for name, value in response.headers.items()},
                 filename(response.headers.get("Content-Disposition")),
-                self._chunks(address, response, span[1] if span and served else None),
+                self._chunks(address, response, span[1] if span and served and not or_less else None),
             )
 
     async def _chunks(self, address: str, response: aiohttp.ClientResponse, wanted: int | None) -> AsyncIterator[bytes]:

@@ -14,7 +14,7 @@ from mudlark.find.judge.expiry import expires_at
 from mudlark.find.judge.kind import kind_by_type
 from mudlark.find.model import Find, Kind, Response
 from mudlark.manifest.choose import choose
-from mudlark.manifest.load import Protected, fill, is_manifest, open_presentation, wants_text
+from mudlark.manifest.load import Protected, fill, is_manifest, is_mpd, open_presentation, wants_text
 from mudlark.media.mp4.boxes import header
 from mudlark.media.mp4.read import Movie, parse_movie
 from mudlark.media.sniff import sniff
@@ -44,6 +44,7 @@ KINDS: dict[str, Kind] = {
     "webp": "image",
     "pdf": "document",
     "webvtt": "subtitle",
+    "ttml": "subtitle",
     "zip": "package",
     "gzip": "package",
     "bzip2": "package",
@@ -122,10 +123,10 @@ async def _with_presentation(session: Session, find: Find, look: Content, respon
     """What a manifest promises; one that is guarded but has clear renditions too is no problem."""
     if not look.complete:
         look = await session.look(find.url, wants_text)
-    response = replace(response, kind="dash" if sniff(look.body) == "dash" else "hls")
+    response = replace(response, kind="dash" if is_mpd(look) else "hls")
     try:
-        presentation = open_presentation(look)
-        listed = tuple(one.url for one in presentation.renditions if one.segments is None)
+        presentation = await open_presentation(session, look)
+        listed = tuple(one.url for one in presentation.renditions if one.segments is None and one.url)
         response = replace(response, renditions=listed)
         best = choose(presentation)[0].rendition
         presentation = await fill(session, presentation, [best], patient=False)

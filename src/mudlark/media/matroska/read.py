@@ -85,7 +85,7 @@ def _number(data: bytes) -> int:
     return int.from_bytes(data, "big")
 
 
-def _real(data: bytes) -> float:
+def real_number(data: bytes) -> float:
     if len(data) not in (4, 8):
         return 0.0
     value: float = struct.unpack(">f" if len(data) == 4 else ">d", data)[0]
@@ -98,7 +98,7 @@ def _info(data: bytes, info: Element) -> tuple[int, float]:
         if element.identifier == names.TIMESTAMP_SCALE:
             scale = _number(_value(data, info.start, element)) or scale
         elif element.identifier == names.DURATION:
-            duration = _real(_value(data, info.start, element))
+            duration = real_number(_value(data, info.start, element))
     return min(scale, 1_000_000_000), duration
 
 
@@ -144,7 +144,7 @@ def _format(values: dict[int, bytes], kind: int) -> Format:
     described = codec.prefixes[0] if codec else name
     if codec and codec.words == "AAC" and private:
         described = f"mp4a.40.{private[0] >> 3}"
-    rate = round(_real(values.get(names.SAMPLING_FREQUENCY, b"")))
+    rate = round(real_number(values.get(names.SAMPLING_FREQUENCY, b"")))
     channels = _number(values.get(names.CHANNELS, b"\1"))
     return Format("audio", described, 1000, private, 0, channels=channels, sample_rate=rate)
 

@@ -23,6 +23,8 @@ def read_entry(entry: bytes, timescale: int, handler: str) -> Format:
     kind = whole.kind
     if kind in _PROTECTED:
         raise Refused("The file is protected (common encryption); without its keys it cannot be read.")
+    if handler not in ("vide", "soun"):
+        return Format("text", kind, timescale, b"", entry=entry)
     video = handler == "vide"
     fields = _VIDEO_FIELDS if video else _AUDIO_FIELDS
     if not video and content[8:10] == b"\0\1" and len(content) > _AUDIO_FIELDS:

@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from mudlark.media.mp4.boxes import Box, Mp4Error, children, header
-from mudlark.media.mp4.read import Defaults, TrackIndex, parse_movie
+from mudlark.media.mp4.read import PLAYED, Defaults, TrackIndex, parse_movie
 from mudlark.media.samples import Format, Ints, Loss, LossCode, Samples
 
 _NOT_SYNC = 0x10000  # sample_is_non_sync_sample (§8.8.3.1)
@@ -46,7 +46,9 @@ class FragmentReader:
 
     wraps = 0.0
 
-    def __init__(self) -> None:
+    def __init__(self, handlers: frozenset[str] = PLAYED) -> None:
+        """handlers: the kinds of tracks that are read."""
+        self._handlers = handlers
         self._tracks: dict[int, _Track] = {}
         self._lost: list[Loss] = []
 
@@ -61,7 +63,7 @@ class FragmentReader:
         self._tracks = self._read_index(init[index.start : index.end])
 
     def _read_index(self, data: bytes) -> dict[int, _Track]:
-        movie = parse_movie(data, fragments=True)
+        movie = parse_movie(data, fragments=True, handlers=self._handlers)
         tracks: dict[int, _Track] = {}
         sounds = _FIRST_SOUND
         for index in movie.tracks:
@@ -76,13 +78,17 @@ class FragmentReader:
             tracks[index.number] = _Track(1 if video else sounds, described, edit, defaults)
             sounds += not video
         if not tracks:
-            raise Mp4Error("The initialization section describes neither picture nor sound", 0)
+            raise Mp4Error("The initialization section describes no track of the kind that is wanted", 0)
         return tracks
 
     def losses(self) -> list[Loss]:
         """What was left out since this was last asked."""
         lost, self._lost = self._lost, []
         return lost
+
+    def ends(self) -> dict[int, int]:
+        """When each track has ended so far, by its number in the samples, in ticks."""
+        return {track.number: track.following - track.edit for track in self._tracks.values()}
 
     def flush(self) -> list[Samples]:
         """Nothing is held back."""

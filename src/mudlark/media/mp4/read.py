@@ -103,10 +103,14 @@ def scan(read: ReadAt, size: int) -> list[Box]:
     return listed
 
 
-def parse_movie(data: bytes, base: int = 0, *, fragments: bool = False) -> Movie:
-    """Read a `moov` box, header included, that begins at byte `base` of its file. fragments: it may go on in some."""
+PLAYED = frozenset({"vide", "soun"})  # handlers of tracks with pictures and sound (§8.4.3)
+
+
+def parse_movie(data: bytes, base: int = 0, *, fragments: bool = False, handlers: frozenset[str] = PLAYED) -> Movie:
+    """Read a `moov` box, header included, that begins at byte `base` of its file. fragments: it may go on in some.
+    handlers: the kinds of tracks that are read."""
     top = header(data[:16], base, base + len(data))
-    reader = _Reader(data, base)
+    reader = _Reader(data, base, handlers)
     try:
         boxes = reader.tree(top)
         timescale, duration = reader.movie_header(boxes["mvhd"][0])
@@ -123,9 +127,10 @@ def parse_movie(data: bytes, base: int = 0, *, fragments: bool = False) -> Movie
 
 
 class _Reader:
-    def __init__(self, data: bytes, base: int) -> None:
+    def __init__(self, data: bytes, base: int, handlers: frozenset[str]) -> None:
         self.data = data
         self.base = base
+        self.handlers = handlers
 
     def tree(self, parent: Box) -> dict[str, list[Box]]:
         """The direct children of a box, by kind."""
@@ -170,7 +175,7 @@ class _Reader:
         media = self.one(trak, "mdia")
         handler = self.content(self.one(media, "hdlr"))
         kind = handler[8:12].decode("latin-1")
-        if kind not in ("vide", "soun"):
+        if kind not in self.handlers:
             movie.unknown.append(kind)
             return
         head, media_head = self.one(trak, "tkhd"), self.one(media, "mdhd")
