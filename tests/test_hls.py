@@ -320,7 +320,7 @@ def test_a_maker_s_own_score_decides_where_it_is_given() -> None:
 def test_a_playlist_that_is_a_gzip_file_is_read_and_one_without_end_is_not() -> None:
     body = media("#EXTINF:4,", "a.ts", "#EXT-X-ENDLIST")
     assert len(parse(gzip.compress(body), BASE).segments) == 1
-    with pytest.raises(ManifestError, match="larger than any playlist"):
+    with pytest.raises(ManifestError, match="larger than any manifest"):
         parse(gzip.compress(bytes(80_000_000)), BASE)
     with pytest.raises(ManifestError, match="damaged"):
         parse(b"\x1f\x8b\x08" + bytes(7) + b"\xff" * 20, BASE)

@@ -1,11 +1,13 @@
 """Make the media of the demo site: pictures and sound of our own, encoded, cut into segments and written as MP4.
 
-Needs Debian's x264, x265, lame and libvo-aacenc0. Run it only to change the media; its output is committed.
+Needs Debian's x264, x265, vpx-tools, opus-tools, lame and libvo-aacenc0. Run it only to change the media; its output is
+committed.
 """
 
 import ctypes
 import subprocess
 import tempfile
+from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
 
@@ -14,10 +16,14 @@ import numpy as np
 from mudlark.demo.pictures import FRAME_RATE, SAMPLE_RATE, picture, planar, sound
 from mudlark.demo.transport import AUDIO_PID, VIDEO_PID, Stream, TransportWriter, Unit
 from mudlark.media.bits import Bits
+from mudlark.media.matroska.formats import format_of
+from mudlark.media.matroska.write import MatroskaBuilder
 from mudlark.media.mp4.write import Mp4Builder
 from mudlark.media.picture.avc import DELIMITER, IDR, SPS
 from mudlark.media.picture.nal import nal_units, unescape
-from mudlark.media.samples import batches
+from mudlark.media.picture.vp import read_vp9, vp9_configuration
+from mudlark.media.samples import Format, Samples, batches
+from mudlark.media.sound import opus
 from mudlark.media.sound.adts import ADTS, FRAME
 from mudlark.media.sound.framed import frames
 from mudlark.media.ts import TransportReader
@@ -222,12 +228,78 @@ def make_mp3(seconds: int, kilobits: int) -> bytes:
     return subprocess.run(command, input=sound(seconds).tobytes(), check=True, capture_output=True).stdout
 
 
+def make_vp9(title: str, width: int, height: int, seconds: int, kilobits: int) -> list[Samples]:
+    """Pictures in VP9, one that stands alone at the beginning of each segment."""
+    with tempfile.TemporaryDirectory() as folder:
+        raw, target = Path(folder) / "raw.yuv", Path(folder) / "stream.ivf"
+        with raw.open("wb") as file:
+            for number in range(seconds * FRAME_RATE):
+                file.write(planar(picture(number, width, height, title)))
+        keep = str(FRAME_RATE * SEGMENT)
+        command = ["vpxenc", "--codec=vp9", "--ivf", "--i420", f"--width={width}", f"--height={height}", "--quiet"]
+        command += [f"--fps={FRAME_RATE}/1", f"--target-bitrate={kilobits}", f"--kf-max-dist={keep}"]
+        command += [f"--kf-min-dist={keep}", "--passes=1", "--cpu-used=2", "--lag-in-frames=0", "-o", str(target)]
+        subprocess.run([*command, str(raw)], check=True)
+        data = target.read_bytes()
+    frames, at = [], int.from_bytes(data[6:8], "little")
+    while at < len(data):
+        size = int.from_bytes(data[at : at + 4], "little")
+        frames.append(data[at + 12 : at + 12 + size])
+        at += 12 + size
+    format = Format("video", "vp09", 1000, vp9_configuration(frames[0], {}, (width, height)), 40, width, height)
+    sync = [read_vp9(frame) is not None for frame in frames]
+    return _cut(format, frames, [40 * number for number in range(len(frames))], sync, 1)
+
+
+def make_opus(seconds: int, kilobits: int) -> list[Samples]:
+    """Sound in Opus."""
+    command = ["opusenc", "--quiet", "--raw", "--raw-rate", str(SAMPLE_RATE), "--bitrate", str(kilobits), "-", "-"]
+    data = subprocess.run(command, input=sound(seconds).tobytes(), check=True, capture_output=True).stdout
+    packets, rest, at = [], b"", 0
+    while at < len(data):  # pages of Ogg (RFC 3533 §6)
+        laces = data[at + 27 : at + 27 + data[at + 26]]
+        at += 27 + len(laces)
+        for lace in laces:
+            rest += data[at : at + lace]
+            at += lace
+            if lace < 255:
+                packets.append(rest)
+                rest = b""
+    head, frames = packets[0], packets[2:]
+    format = replace(opus.audio_format(head[9]), config=format_of({0x86: b"A_OPUS", 0x63A2: head}, 2).config)
+    times = [960 * number - int.from_bytes(head[10:12], "little") for number in range(len(frames))]
+    return _cut(format, frames, times, [True] * len(frames), 2)
+
+
+def _cut(format: Format, frames: list[bytes], times: list[int], sync: list[bool], track: int) -> list[Samples]:
+    """Frames as samples, an entry a segment."""
+    which = np.maximum(np.array(times), 0) // (SEGMENT * format.timescale)
+    parts = []
+    for number in range(int(which.max()) + 1):
+        own = np.flatnonzero(which == number).tolist()
+        ticks = np.array([times[at] for at in own], np.int64)
+        sizes = np.array([len(frames[at]) for at in own], np.int64)
+        flags = np.array([sync[at] for at in own], np.bool_)
+        body = memoryview(b"".join(frames[at] for at in own))
+        parts.append(Samples(track, format, sizes, ticks, ticks, flags, [body]))
+    return parts
+
+
+def webm(name: str, parts: list[Samples]) -> None:
+    """One WebM, written by Mudlark's own writer."""
+    builder = MatroskaBuilder(kind="webm")
+    media = b"".join(bytes(piece) for part in parts for piece in builder.add([part]))
+    (MEDIA / name).write_bytes(builder.head() + media + builder.tail())
+
+
 def streams() -> None:
     """What the streams of other kinds need beside the tide mill."""
     (MEDIA / "tide-mill" / "cy.aac").write_bytes(encode_sound(sound(24, 1500.0).tobytes()))
     for number, data in enumerate(make_hevc("The Slipway in HEVC", 320, 180, 12, 60)):
         (MEDIA / f"slipway-{number}.ts").write_bytes(data)
     (MEDIA / "fog-signals.mp3").write_bytes(make_mp3(12, 64))
+    webm("ferry.webm", make_vp9("The Ferry", 640, 360, 24, 160))
+    webm("ferry-sound.webm", make_opus(24, 48))
 
 
 def main() -> None:

@@ -42,7 +42,7 @@ async def haul(
     *,
     title: str | None = None,
     wish: Wish | None = None,
-    container: Literal["mp4", "mkv"] = "mp4",
+    container: Literal["mp4", "mkv"] | None = None,
     connection: Connection | None = None,
     means: Means | None = None,
     watch: HaulWatch | None = None,

@@ -234,7 +234,9 @@ class _Reading:
     def read(self, part: Part, source: Source) -> tuple[list[Samples], list[Samples]]:
         """What was held back before a part that begins anew, and the samples of the part."""
         data = source.read(part.path, part.key, part.iv) if part.path else memoryview(b"")
-        form = "mp4" if part.init else container(data)
+        form = container(data)
+        if part.init and form != "matroska":
+            form = "mp4"
         if part.key and form not in READERS:
             raise FormatError("What it decrypts to is no media segment; it was encrypted with another key")
         goes_on = (form, part.init, part.stretch) == (self._form, self._init, self._stretch)

@@ -12,7 +12,8 @@ from types import TracebackType
 from typing import Protocol, Self
 
 from mudlark.assemble.join import copy_range
-from mudlark.media.codecs import codec_of
+from mudlark.errors import UsageError
+from mudlark.media.codecs import WEBM, codec_of
 from mudlark.media.matroska.write import HEAD_ROOM, MatroskaBuilder
 from mudlark.media.mp4.about import About
 from mudlark.media.mp4.write import Mp4Builder
@@ -147,11 +148,12 @@ class FrameFile(_File):
 class ChosenFile:
     """The file that fits what comes, known once the first samples of all tracks are there.
 
-    stem: its path without extension. container: mp4 or mkv; sound alone gets a packing of its own where it has one.
+    stem: its path without extension. container: mp4 or mkv, or None for the family that the media came in, or whichever
+    holds all of it; sound alone gets a packing of its own where it has one.
     """
 
     def __init__(
-        self, stem: Path, planned: float, labels: Mapping[int, TrackLabel], about: About, container: str = "mp4"
+        self, stem: Path, planned: float, labels: Mapping[int, TrackLabel], about: About, container: str | None = None
     ) -> None:
         self._stem = stem
         self._planned = planned
@@ -186,13 +188,22 @@ class ChosenFile:
 
     def _choose(self, batch: list[Samples]) -> Output:
         sound = all(samples.format.type == "audio" for samples in batch)
-        if self._container == "mkv":
-            return MatroskaFile(self._with(".mka" if sound else ".mkv"), MatroskaBuilder(self._labels, self._about))
-        codec = codec_of(batch[0].format.codec)
+        formats = [samples.format for samples in batch]
+        codecs = [codec_of(format.codec) for format in formats]
+        homeless = [codec.words for codec in codecs if codec and not codec.entry]
+        if self._container == "mp4" and homeless:
+            raise UsageError(f"MP4 has no place for {homeless[0]}.", "Leave --container out, or take mkv.")
+        came_so = all(format.container == "matroska" for format in formats)
+        if self._container == "mkv" or (self._container is None and (came_so or homeless)):
+            webm = self._container is None and all(codec and codec.words in WEBM for codec in codecs)
+            extension = ".webm" if webm else ".mka" if sound else ".mkv"
+            builder = MatroskaBuilder(self._labels, self._about, "webm" if webm else "matroska")
+            return MatroskaFile(self._with(extension), builder)
+        codec = codecs[0]
         if sound and len({samples.track for samples in batch}) == 1 and codec and codec.extension in _PACKINGS:
             return FrameFile(self._with(codec.extension))
-        builder = Mp4Builder(self._labels, self._about)
-        return ProgressiveFile(self._with(".m4a" if sound else ".mp4"), self._planned, builder)
+        movie = Mp4Builder(self._labels, self._about)
+        return ProgressiveFile(self._with(".m4a" if sound else ".mp4"), self._planned, movie)
 
     def finish(self) -> None:
         """Complete the file."""

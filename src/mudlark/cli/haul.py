@@ -70,9 +70,7 @@ from mudlark.web.session import Session
 @option(
     "--container",
     type=click.Choice(["mp4", "mkv"]),
-    default="mp4",
-    show_default=True,
-    help="What a film is put into.",
+    help="What a film is put into; else what its media came in, or what holds all of it.",
 )
 @option("--series", is_flag=True, help="Where there is no playlist, take a series of numbered segments.")
 @option("--keep-secrets", is_flag=True, help="Leave cookies, tokens and signatures in what is kept.")
@@ -97,7 +95,7 @@ def command(
     again: bool,
     expect: str | None,
     form: str,
-    container: Literal["mp4", "mkv"],
+    container: Literal["mp4", "mkv"] | None,
     series: bool,
     keep_secrets: bool,
     nth: int | None,

@@ -201,7 +201,7 @@ def _standing(rendition: Rendition) -> tuple[bool, int]:
 
 def _show(rows: list[dict[str, Any]], facts: dict[str, Any]) -> None:
     out = console()
-    name = {"hls": "HLS playlist", "dash": "DASH manifest", "file": "MP4 file"}[facts["kind"]]
+    name = {"hls": "HLS playlist", "dash": "DASH manifest", "file": "Media file"}[facts["kind"]]
     out.print(Text(facts["url"], style="bold"))
     count = "1 track" if len(rows) == 1 else f"{len(rows)} tracks"
     expected = f", about {size(facts['estimate'])} as marked" if facts.get("estimate") else ""

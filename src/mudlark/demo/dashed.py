@@ -13,7 +13,8 @@ import numpy as np
 
 from mudlark.demo.pages import Exhibit, Origins, page
 from mudlark.demo.repacked import fragments, samples_of, section
-from mudlark.demo.streamed import SECONDS, SEGMENTS, START, WORDS, paths, welsh
+from mudlark.demo.streamed import MEDIA, SECONDS, SEGMENTS, START, WORDS, paths, welsh
+from mudlark.media.matroska import names
 from mudlark.media.mp4.boxes import box, full_box
 from mudlark.media.samples import Samples
 
@@ -289,6 +290,29 @@ def _copies(name: str) -> bytes | None:
     return _segment(name)
 
 
+def _ferry(name: str) -> bytes | None:
+    """VP9 and Opus in WebM, in which cues say where the clusters are."""
+    if name != "film.mpd":
+        path = MEDIA / ("ferry.webm" if name == "picture.webm" else "ferry-sound.webm")
+        return path.read_bytes()
+
+    def base(name: str) -> str:
+        data = _ferry(name) or b""
+        begin = data.rindex(names.CUES.to_bytes(4, "big"))
+        first = data.index(names.CLUSTER.to_bytes(4, "big"))
+        return f"""<SegmentBase indexRange="{begin}-{len(data) - 1}"><Initialization range="0-{first - 1}"/>
+    </SegmentBase>"""
+
+    return _mpd(
+        _period(
+            f"""<AdaptationSet mimeType="video/webm" codecs="vp9"><Representation id="1" bandwidth="160000" width="640"
+    height="360" frameRate="25"><BaseURL>picture.webm</BaseURL>{base("picture.webm")}</Representation></AdaptationSet>
+<AdaptationSet mimeType="audio/webm" codecs="opus" lang="en"><Representation id="2" bandwidth="60000">
+    <BaseURL>sound.webm</BaseURL>{base("sound.webm")}</Representation></AdaptationSet>"""
+        )
+    )
+
+
 def _locked(name: str) -> bytes | None:
     """A key system guards all of it."""
     if name == "film.mpd":
@@ -307,6 +331,7 @@ SHELVES: dict[str, Callable[[str], bytes | None]] = {
     "interval": _interval,
     "described": _described,
     "copies": _copies,
+    "ferry": _ferry,
     "locked": _locked,
 }
 
@@ -374,5 +399,6 @@ DASHED: tuple[Exhibit, ...] = (
         "The Two Sheds",
         "One has burnt down.",
     ),
+    _exhibit("ferry", "/film/ferry", "VP9 and Opus in WebM, found by cues.", "The Ferry", "Twice a day."),
     _exhibit("locked", "/film/locked-room", "A DASH manifest that is protected.", "The Locked Room", "For members."),
 )

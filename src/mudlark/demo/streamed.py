@@ -16,7 +16,7 @@ from mudlark.media.samples import Samples
 from mudlark.media.sound.adts import ADTS, audio_format
 from mudlark.media.sound.framed import frames
 
-_MEDIA = Path(str(files("mudlark.demo") / "media"))
+MEDIA = Path(str(files("mudlark.demo") / "media"))
 SEGMENTS, SECONDS = 6, 4
 START = 126_000 + 2 * 3_600  # ticks of 90 kHz at which the tide mill's first picture is shown
 _DELAY = 1_600  # samples by which the encoder of the sound lags
@@ -34,7 +34,7 @@ WORDS = (
 
 
 def paths(height: int) -> tuple[Path, ...]:
-    return tuple(_MEDIA / "tide-mill" / f"{height}p" / f"part-{number:03d}.ts" for number in range(SEGMENTS))
+    return tuple(MEDIA / "tide-mill" / f"{height}p" / f"part-{number:03d}.ts" for number in range(SEGMENTS))
 
 
 def _list(names: Sequence[str], *head: str, before: Callable[[int], list[str]] = lambda _: []) -> bytes:
@@ -56,7 +56,7 @@ def _number(name: str) -> int:
 @cache
 def welsh() -> tuple[Samples, ...]:
     """The second language's sound, cut where the film's segments are."""
-    stream = np.frombuffer((_MEDIA / "tide-mill" / "cy.aac").read_bytes(), np.uint8)
+    stream = np.frombuffer((MEDIA / "tide-mill" / "cy.aac").read_bytes(), np.uint8)
     layout = frames(stream, ADTS)
     format = audio_format(stream[layout.positions[0] :][:7].tobytes())
     # two frames of the encoder's own lag are left out
@@ -171,7 +171,7 @@ def _signals(name: str) -> bytes | None:
     """Sound alone, as MPEG layer 3: three segments without a time stated."""
     if name == "index.m3u8":
         return _list(_names("mp3", 3))
-    data = (_MEDIA / "fog-signals.mp3").read_bytes()
+    data = (MEDIA / "fog-signals.mp3").read_bytes()
     size = 192  # bytes of a frame: 64 kbit/s at 48 kHz
     count = len(data) // size
     first, last = count * _number(name) // 3, count * (_number(name) + 1) // 3
@@ -199,7 +199,7 @@ def _defined(name: str) -> bytes | None:
 def _hevc(name: str) -> bytes | None:
     if name == "index.m3u8":
         return _list(_names("ts", 3))
-    return (_MEDIA / f"slipway-{_number(name)}.ts").read_bytes()
+    return (MEDIA / f"slipway-{_number(name)}.ts").read_bytes()
 
 
 def _sealed(name: str) -> bytes | None:

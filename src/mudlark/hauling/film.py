@@ -72,6 +72,10 @@ async def make_film(work: Work, fetching: Fetching) -> Made:
             files, wrong = await asyncio.to_thread(_subtitles, one, outcomes, assembled, media)
             beside += files
             problems += wrong
+    families = {one.format.container for one in assembled.frames if one.format}
+    if len(families) > 1:
+        text = f"Picture and sound came in different containers; {media.suffix} holds both"
+        notes.append(Note("container-chosen", text))
     return Made((media,), tuple(beside), tuple(problems), tuple(notes), tuple(assembled.frames))
 
 

@@ -80,4 +80,4 @@ class Order:
     again: bool = False
     keep_secrets: bool = False
     wish: Wish = field(default_factory=Wish)
-    container: Literal["mp4", "mkv"] = "mp4"
+    container: Literal["mp4", "mkv"] | None = None

@@ -80,7 +80,7 @@ def _asked(order: Order, kind: PresentationKind) -> str:
     if kind == "file":
         return ""
     wish = "" if order.wish == Wish() else repr(order.wish)
-    return wish if order.container == "mp4" else f"{order.container} {wish}".strip()
+    return wish if order.container in (None, "mp4") else f"{order.container} {wish}".strip()
 
 
 def _address(find: Find, page: Page) -> str:

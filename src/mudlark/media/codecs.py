@@ -39,8 +39,12 @@ CODECS = (
     Codec("AC-3", "ac3", "audio", ("ac-3", "mp4a.a5", "mp4a.A5"), "ac-3", "dac3", "A_AC3", ".ac3"),
     Codec("E-AC-3", "eac3", "audio", ("ec-3", "mp4a.a6", "mp4a.A6"), "ec-3", "dec3", "A_EAC3", ".eac3"),
     Codec("Opus", "opus", "audio", ("opus", "Opus"), "Opus", "dOps", "A_OPUS", ".opus"),
+    Codec("Vorbis", "vorbis", "audio", ("vorbis",), "", "", "A_VORBIS", ".ogg"),
     Codec("FLAC", "flac", "audio", ("flac", "fLaC"), "fLaC", "dfLa", "A_FLAC", ".flac"),
 )
+
+
+WEBM = frozenset({"VP8", "VP9", "AV1", "Opus", "Vorbis"})  # what a WebM file may hold
 
 
 def codec_of(name: str) -> Codec | None:

@@ -6,6 +6,7 @@ What a segment is, its own first bytes say (behind ID3 tags), and those of its i
 from collections.abc import Callable
 
 from mudlark.errors import FormatError
+from mudlark.media.matroska.stream import ClusterReader
 from mudlark.media.mp4.fragments import FragmentReader
 from mudlark.media.samples import SampleReader
 from mudlark.media.sniff import sniff
@@ -13,7 +14,12 @@ from mudlark.media.sound.packed import READERS as PACKED
 from mudlark.media.sound.packed import skip_tags
 from mudlark.media.ts import TransportReader
 
-READERS: dict[str, Callable[[], SampleReader]] = {"ts": TransportReader, "mp4": FragmentReader, **PACKED}
+READERS: dict[str, Callable[[], SampleReader]] = {
+    "ts": TransportReader,
+    "mp4": FragmentReader,
+    "matroska": ClusterReader,
+    **PACKED,
+}
 _HEAD = 65536
 
 

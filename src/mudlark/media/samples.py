@@ -27,6 +27,7 @@ class Format:
     config: the decoder configuration, in the form that `codecs` names for the codec.
     sample_duration: usual ticks a sample, 0 when unknown. pixel_aspect: width and height of one pixel.
     language: as stated, empty when it is not. entry: the sample entry of the MP4 that it was read from, whole.
+    container: what it was read from, where that matters for what it is written into.
     """
 
     type: Literal["video", "audio", "text"]
@@ -40,6 +41,7 @@ class Format:
     channels: int = 0
     sample_rate: int = 0
     language: str = ""
+    container: str = field(default="", compare=False)
     entry: bytes = field(default=b"", compare=False, repr=False)
 
 

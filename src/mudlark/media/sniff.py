@@ -6,6 +6,7 @@ from mudlark.media.ts import looks_like_transport
 
 _MAGIC = {
     b"\x1aE\xdf\xa3": "matroska",
+    b"\x1fC\xb6u": "matroska",  # a cluster alone
     b"ID3": "mp3",
     b"OggS": "ogg",
     b"fLaC": "flac",

@@ -3,7 +3,7 @@
 from pathlib import Path
 
 from mudlark.errors import FormatError
-from mudlark.media.matroska.read import LacedError, read_matroska
+from mudlark.media.matroska.read import read_matroska
 from mudlark.media.mp4.read import Movie
 from mudlark.verify.structure import check_units
 from mudlark.verify.verdict import Report
@@ -20,9 +20,6 @@ def check_matroska(path: Path, report: Report, *, streamed: bool = False) -> Mov
 
         try:
             movie = read_matroska(read, size)
-        except LacedError as problem:
-            report.skipped("content", problem.what)
-            return None
         except FormatError as problem:
             report.failed("boxes", "boxes", str(problem), grave=True)
             return None

@@ -3,8 +3,7 @@
 from dataclasses import dataclass
 
 from mudlark.media.matroska import names
-from mudlark.media.matroska.ebml import MatroskaError, children, header
-from mudlark.media.matroska.read import real_number
+from mudlark.media.matroska.ebml import MatroskaError, children, header, real_number
 
 _MOST_CUES = 2_000_000
 

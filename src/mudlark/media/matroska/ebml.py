@@ -9,8 +9,6 @@ from dataclasses import dataclass
 
 from mudlark.errors import FormatError
 
-UNKNOWN_SIZE = -1
-
 
 class MatroskaError(FormatError):
     """Not a Matroska file, or one whose elements contradict each other."""
@@ -26,6 +24,20 @@ class Element:
     start: int
     content: int
     end: int
+    unknown: bool = False
+
+
+def number_in(data: bytes) -> int:
+    """An unsigned number; 0 where there is nothing."""
+    return int.from_bytes(data[:8], "big")
+
+
+def real_number(data: bytes) -> float:
+    """A number of four or eight bytes; 0 where it is none, or beyond all reason."""
+    if len(data) not in (4, 8):
+        return 0.0
+    value: float = struct.unpack(">f" if len(data) == 4 else ">d", data)[0]
+    return value if 0 <= value < 1e15 else 0.0
 
 
 def vint(value: int, width: int = 0) -> bytes:
@@ -70,8 +82,9 @@ def header(data: bytes | memoryview, at: int, limit: int, base: int = 0) -> Elem
         raise MatroskaError("An element states no size", base + at)
     size = int.from_bytes(data[place : place + size_width], "big") & (1 << 7 * size_width) - 1
     content = base + place + size_width
-    end = limit if size == (1 << 7 * size_width) - 1 else content + size
-    return Element(identifier, base + at, content, end)
+    if size == (1 << 7 * size_width) - 1:
+        return Element(identifier, base + at, content, max(limit, content), unknown=True)
+    return Element(identifier, base + at, content, content + size)
 
 
 def children(data: bytes | memoryview, base: int, start: int, end: int) -> Iterator[Element]:

@@ -1,41 +1,27 @@
-"""Reading Matroska and WebM: tracks, and where, when and how large each sample is.
+"""Reading Matroska and WebM files: tracks, and where, when and how large each sample is.
 
-Follows RFC 9559. Sans-I/O: a callable is asked for bytes. Blocks without lacing are read; laced ones are refused.
+Follows RFC 9559. Sans-I/O: a callable is asked for bytes, so that a file need not be in memory.
 """
 
-import struct
-from dataclasses import dataclass, field
+from dataclasses import replace
 
 import numpy as np
 
-from mudlark.media.codecs import CODECS
+from mudlark.errors import Refused
 from mudlark.media.matroska import names
-from mudlark.media.matroska.ebml import Element, MatroskaError, children, header
+from mudlark.media.matroska.blocks import Track, read_cluster
+from mudlark.media.matroska.ebml import Element, MatroskaError, children, header, number_in, real_number
+from mudlark.media.matroska.formats import completed, format_of
 from mudlark.media.mp4.read import Edit, Movie, ReadAt, TrackIndex
-from mudlark.media.samples import Format
 
 _HEAD = 16
 _LARGEST_MASTER = 1 << 26  # bytes of an element that is read whole
 _LARGEST_CLUSTER = 1 << 28
-
-
-class LacedError(MatroskaError):
-    """Nothing is wrong with the file, but it holds blocks of a kind that is not read."""
-
-
-@dataclass(slots=True)
-class _Track:
-    """A track while its blocks are met. times: ticks of the segment."""
-
-    number: int
-    format: Format
-    language: str
-    label: str = ""
-    default: bool = True
-    sizes: list[int] = field(default_factory=list)
-    offsets: list[int] = field(default_factory=list)
-    times: list[int] = field(default_factory=list)
-    sync: list[bool] = field(default_factory=list)
+_MOST_TRACKS = 1_000
+_HEAD_OF_FRAME = 64
+_LONGEST = 10**12  # nanoseconds that a frame or a delay may last
+_DEEPEST = 4
+_MASTERS = frozenset({names.VIDEO, names.AUDIO, names.CONTENT_ENCODINGS, names.CONTENT_ENCODING})
 
 
 def read_matroska(read: ReadAt, size: int) -> Movie:
@@ -48,7 +34,7 @@ def read_matroska(read: ReadAt, size: int) -> Movie:
         raise MatroskaError("There is no segment", first.end)
     if segment.end > size:
         raise MatroskaError(f"The file ends at byte {size:,}; {segment.end - size:,} bytes are missing", segment.start)
-    tracks: dict[int, _Track] = {}
+    tracks: dict[int, Track] = {}
     scale, duration = 1_000_000, 0.0
     at = segment.content
     while at < segment.end:
@@ -56,19 +42,26 @@ def read_matroska(read: ReadAt, size: int) -> Movie:
         if element.end > segment.end:
             raise MatroskaError(f"An element reaches {element.end - segment.end:,} bytes past the segment", at)
         if element.identifier == names.INFO:
-            scale, duration = _info(_whole(read, element), element)
+            scale, duration = read_info(_whole(read, element), element.start, element)
         elif element.identifier == names.TRACKS:
-            tracks = _tracks(_whole(read, element), element)
+            tracks = read_tracks(_whole(read, element), element.start, element)
         elif element.identifier == names.CLUSTER:
-            if element.end - element.start > _LARGEST_CLUSTER:
-                raise MatroskaError("A cluster is larger than a quarter of a gigabyte", element.start)
-            _cluster(read(element.start, element.end - element.start), element, tracks)
+            at = _read_cluster(read, element, tracks)
+            continue
         at = element.end
     ticks = 1_000_000_000 // scale
     movie = Movie(ticks, round(duration), [])
     for track in tracks.values():
-        movie.tracks.append(_index(track, ticks))
+        movie.tracks.append(_index(track, ticks, scale, read))
     return movie
+
+
+def _read_cluster(read: ReadAt, cluster: Element, tracks: dict[int, Track]) -> int:
+    size = cluster.end - cluster.start
+    if size > _LARGEST_CLUSTER and not cluster.unknown:
+        raise MatroskaError("A cluster is larger than a quarter of a gigabyte", cluster.start)
+    data = read(cluster.start, min(size, _LARGEST_CLUSTER))
+    return read_cluster(data, cluster.start, cluster, tracks)
 
 
 def _whole(read: ReadAt, element: Element) -> bytes:
@@ -77,141 +70,84 @@ def _whole(read: ReadAt, element: Element) -> bytes:
     return read(element.start, element.end - element.start)
 
 
-def _value(data: bytes, base: int, element: Element) -> bytes:
-    return data[element.content - base : element.end - base]
+def _value(data: bytes | memoryview, base: int, element: Element) -> bytes:
+    return bytes(data[element.content - base : element.end - base])
 
 
-def _number(data: bytes) -> int:
-    return int.from_bytes(data, "big")
-
-
-def real_number(data: bytes) -> float:
-    if len(data) not in (4, 8):
-        return 0.0
-    value: float = struct.unpack(">f" if len(data) == 4 else ">d", data)[0]
-    return value if 0 <= value < 1e15 else 0.0
-
-
-def _info(data: bytes, info: Element) -> tuple[int, float]:
+def read_info(data: bytes | memoryview, base: int, info: Element) -> tuple[int, float]:
+    """Nanoseconds of a tick, and the duration in ticks. base: the byte of the file at which `data` begins."""
     scale, duration = 1_000_000, 0.0
-    for element in children(data, info.start, info.content, info.end):
+    for element in children(data, base, info.content, info.end):
         if element.identifier == names.TIMESTAMP_SCALE:
-            scale = _number(_value(data, info.start, element)) or scale
+            scale = number_in(_value(data, base, element)) or scale
         elif element.identifier == names.DURATION:
-            duration = real_number(_value(data, info.start, element))
+            duration = real_number(_value(data, base, element))
     return min(scale, 1_000_000_000), duration
 
 
-def _tracks(data: bytes, tracks: Element) -> dict[int, _Track]:
-    element: dict[int, _Track] = {}
-    for entry in children(data, tracks.start, tracks.content, tracks.end):
+def read_tracks(data: bytes | memoryview, base: int, tracks: Element) -> dict[int, Track]:
+    """The tracks of pictures and sound, by number, without frames. Raises Refused where one is encrypted."""
+    listed: dict[int, Track] = {}
+    for entry in children(data, base, tracks.content, tracks.end):
         if entry.identifier != names.TRACK_ENTRY:
             continue
-        values = _values(data, tracks.start, entry)
-        kind = _number(values.get(names.TRACK_TYPE, b""))
+        values = _values(data, base, entry)
+        kind = number_in(values.get(names.TRACK_TYPE, b""))
         if kind not in (1, 2):
             continue
-        number = _number(values.get(names.TRACK_NUMBER, b""))
+        if names.CONTENT_ENCRYPTION in values:
+            raise Refused("The file is protected (its tracks are encrypted); without its keys it cannot be read.")
+        if names.CONTENT_COMPRESSION in values:
+            raise MatroskaError("The frames of a track are compressed once more, which is not read", entry.start)
+        if len(listed) >= _MOST_TRACKS:
+            raise MatroskaError(f"There are more than {_MOST_TRACKS:,} tracks", entry.start)
         language = values.get(names.LANGUAGE_BCP47) or values.get(names.LANGUAGE, b"eng")
-        label = values.get(names.NAME, b"").decode("utf-8", "replace")
-        default = bool(_number(values.get(names.FLAG_DEFAULT, b"\1")))
-        element[number] = _Track(number, _format(values, kind), language.decode("utf-8", "replace"), label, default)
-    return element
+        number = number_in(values.get(names.TRACK_NUMBER, b""))
+        listed[number] = Track(
+            number=number,
+            format=format_of(values, kind),
+            private=values.get(names.CODEC_PRIVATE, b""),
+            language=language.decode("utf-8", "replace").rstrip("\0"),
+            label=values.get(names.NAME, b"").decode("utf-8", "replace").rstrip("\0"),
+            default=bool(number_in(values.get(names.FLAG_DEFAULT, b"\1"))),
+            usual=min(number_in(values.get(names.DEFAULT_DURATION, b"")), _LONGEST),
+            delay=min(number_in(values.get(names.CODEC_DELAY, b"")), _LONGEST),
+        )
+    return listed
 
 
-def _values(data: bytes, base: int, entry: Element) -> dict[int, bytes]:
-    """What stands in a track entry, with what stands in the picture and sound inside of it."""
+def _values(data: bytes | memoryview, base: int, entry: Element, depth: int = 0) -> dict[int, bytes]:
+    """What stands in a track entry, with what stands inside of its masters."""
     values: dict[int, bytes] = {}
     for element in children(data, base, entry.content, entry.end):
-        if element.identifier in (names.VIDEO, names.AUDIO):
-            for inner in children(data, base, element.content, element.end):
-                values[inner.identifier] = _value(data, base, inner)
-        else:
-            values[element.identifier] = _value(data, base, element)
+        values[element.identifier] = _value(data, base, element)
+        if element.identifier in _MASTERS and depth < _DEEPEST:
+            values |= _values(data, base, element, depth + 1)
     return values
 
 
-def _format(values: dict[int, bytes], kind: int) -> Format:
-    name = values.get(names.CODEC_ID, b"").decode("ascii", "replace")
-    codec = next((codec for codec in CODECS if name.startswith(codec.matroska)), None)
-    private = values.get(names.CODEC_PRIVATE, b"")
-    if kind == 1:
-        described = f"avc1.{private[1:4].hex()}" if codec and codec.words == "H.264" else name
-        if codec and codec.words != "H.264":
-            described = codec.prefixes[0]
-        width, height = (_number(values.get(key, b"")) for key in (names.PIXEL_WIDTH, names.PIXEL_HEIGHT))
-        return Format("video", described, 1000, private, 0, width, height)
-    described = codec.prefixes[0] if codec else name
-    if codec and codec.words == "AAC" and private:
-        described = f"mp4a.40.{private[0] >> 3}"
-    rate = round(real_number(values.get(names.SAMPLING_FREQUENCY, b"")))
-    channels = _number(values.get(names.CHANNELS, b"\1"))
-    return Format("audio", described, 1000, private, 0, channels=channels, sample_rate=rate)
-
-
-def _cluster(data: bytes, cluster: Element, tracks: dict[int, _Track]) -> None:
-    base = 0
-    for element in children(data, cluster.start, cluster.content, cluster.end):
-        if element.identifier == names.CLUSTER_TIMESTAMP:
-            base = _number(_value(data, cluster.start, element))
-        elif element.identifier == names.SIMPLE_BLOCK:
-            _block(data, cluster.start, element, base, tracks, None)
-        elif element.identifier == names.BLOCK_GROUP:
-            inner = list(children(data, cluster.start, element.content, element.end))
-            alone = not any(one.identifier == 0xFB for one in inner)  # refers to no other block
-            for one in inner:
-                if one.identifier == names.BLOCK:
-                    _block(data, cluster.start, one, base, tracks, alone)
-
-
-def _block(data: bytes, start: int, element: Element, base: int, tracks: dict[int, _Track], sync: bool | None) -> None:
-    at = element.content - start
-    if element.end - element.content < 4 or not data[at] & 0x80:
-        raise MatroskaError("A block is too short", element.start)
-    track = tracks.get(data[at] & 0x7F)
-    flags = data[at + 3]
-    if flags & 0x06:
-        raise LacedError("A block holds several frames (lacing), which is not read", element.start)
-    if track is None:
-        return
-    track.sizes.append(element.end - element.content - 4)
-    track.offsets.append(element.content + 4)
-    track.times.append(base + int.from_bytes(data[at + 1 : at + 3], "big", signed=True))
-    track.sync.append(bool(flags & 0x80) if sync is None else sync)
-
-
-def _index(track: _Track, ticks: int) -> TrackIndex:
-    pts = np.array(track.times, np.int64)
+def _index(track: Track, ticks: int, scale: int, read: ReadAt) -> TrackIndex:
+    sizes, times, sync = track.frames(scale)
+    pts = times - round(track.delay / scale)
     # blocks stand in order of decoding, and state only when they are shown
     dts = np.sort(pts)
     steps = np.diff(dts)
     usual = int(np.median(steps)) if len(steps) else 0
     durations = np.append(steps, usual) if len(pts) else pts
-    format = Format(
-        track.format.type,
-        track.format.codec,
-        ticks,
-        track.format.config,
-        0,
-        track.format.width,
-        track.format.height,
-        channels=track.format.channels,
-        sample_rate=track.format.sample_rate,
-    )
+    format = track.format
+    if len(sizes):
+        format = completed(format, track.private, read(track.offsets[0], min(int(sizes[0]), _HEAD_OF_FRAME)))
     first = int(pts.min()) if len(pts) else 0
-    edits = [Edit(first, -1), Edit(0, first)]
-    sizes, offsets = np.array(track.sizes, np.int64), np.array(track.offsets, np.int64)
-    sync = np.array(track.sync, np.bool_)
     return TrackIndex(
         track.number,
-        format,
+        replace(format, timescale=ticks, sample_duration=0),
         sizes,
-        offsets,
+        np.array(track.offsets, np.int64),
         dts,
         pts,
         durations,
         sync,
-        edits,
+        [Edit(first, -1), Edit(0, first)],
         track.language,
         track.label,
         track.default,

@@ -14,6 +14,7 @@ from mudlark.media.codecs import codec_of
 from mudlark.media.language import three_letters
 from mudlark.media.matroska import names
 from mudlark.media.matroska.ebml import MatroskaError, element, real, text, unsigned, vint
+from mudlark.media.matroska.formats import codec_delay, codec_private
 from mudlark.media.mp4.about import About
 from mudlark.media.samples import Format, Ints, Samples, TrackLabel
 
@@ -22,17 +23,21 @@ _CLUSTER_SECONDS = 2
 _BLOCK = 13  # bytes before each sample: identifier, eight bytes of size, track, time, flags
 _KEY = 0x80
 HEAD_ROOM = 16 * 1024
-_HEADER = element(
-    names.EBML,
-    unsigned(0x4286, 1),  # version of EBML, the least that reads it, longest identifier and size
-    unsigned(0x42F7, 1),
-    unsigned(0x42F2, 4),
-    unsigned(0x42F3, 8),
-    text(0x4282, "matroska"),
-    unsigned(0x4287, 4),  # version of Matroska, and the least that reads it
-    unsigned(0x4285, 2),
-)
-_CONTENT = len(_HEADER) + 12  # where the content of the segment begins: behind the file's head and its own
+_PRE_ROLL = 80_000_000  # nanoseconds of Opus that are decoded before a place that is sought (RFC 7845 §4.6)
+
+
+def _file_head(kind: str) -> bytes:
+    """The head of a file: matroska or webm."""
+    return element(
+        names.EBML,
+        unsigned(0x4286, 1),  # version of EBML, the least that reads it, longest identifier and size
+        unsigned(0x42F7, 1),
+        unsigned(0x42F2, 4),
+        unsigned(0x42F3, 8),
+        text(0x4282, kind),
+        unsigned(0x4287, 4),  # version of Matroska, and the least that reads it
+        unsigned(0x4285, 2),
+    )
 
 
 @dataclass(slots=True)
@@ -46,10 +51,12 @@ class _Track:
 
 @dataclass(slots=True)
 class MatroskaBuilder:
-    """Collects samples of several tracks, cluster by cluster. labels: by the numbers of tracks."""
+    """Collects samples of several tracks, cluster by cluster. labels: by the numbers of tracks. kind: matroska or
+    webm."""
 
     labels: Mapping[int, TrackLabel] = field(default_factory=dict)
     about: About = field(default_factory=About)
+    kind: str = "matroska"
     _tracks: dict[int, _Track] = field(default_factory=dict)
     _origin: float | None = None
     _written: int = 0
@@ -61,10 +68,11 @@ class MatroskaBuilder:
             if samples.track not in self._tracks:
                 self._tracks[samples.track] = _Track(len(self._tracks) + 1, samples.format)
         if self._origin is None:
-            self._origin = min(int(s.pts.min()) / s.format.timescale for s in batch)
+            self._origin = min(int(s.pts.min()) / s.format.timescale + codec_delay(s.format) / 1e9 for s in batch)
         clusters: dict[int, list[tuple[Samples, Ints]]] = {}
         for samples in batch:
-            times = np.rint((samples.pts / samples.format.timescale - self._origin) * 1000).astype(np.int64)
+            late = codec_delay(samples.format) / 1e9 - self._origin
+            times = np.rint((samples.pts / samples.format.timescale + late) * 1000).astype(np.int64)
             decoded = samples.dts / samples.format.timescale - self._origin
             groups = np.maximum(decoded, 0) // _CLUSTER_SECONDS
             cuts = [0, *(np.flatnonzero(np.diff(groups)) + 1).tolist(), len(samples)]
@@ -84,8 +92,11 @@ class MatroskaBuilder:
         head = unsigned(names.CLUSTER_TIMESTAMP, base)
         blocks = [self._blocks(samples, times - base) for samples, times in parts]
         body = _interleaved(blocks, parts)
+        pictures = any(track.format.type == "video" for track in self._tracks.values())
         whole = names.CLUSTER.to_bytes(4, "big") + vint(len(head) + len(body), 8) + head
         for samples, times in parts:
+            if not pictures and samples is parts[0][0]:
+                self._cues.append((int(times[0]), self._tracks[samples.track].number, self._written))
             if samples.format.type == "video":
                 for place in np.flatnonzero(samples.sync).tolist():
                     self._cues.append((int(times[place]), self._tracks[samples.track].number, self._written))
@@ -116,7 +127,7 @@ class MatroskaBuilder:
         tail = self.tail()
         info, tracks = self._info(), self._entries()
         segment = names.SEGMENT.to_bytes(4, "big")
-        content = _CONTENT
+        content = self._content
         places: dict[int, int] = {}
         for _ in range(2):  # the sizes of the positions do not change
             seek = _seek_head(places or dict.fromkeys((names.INFO, names.TRACKS, names.CUES), HEAD_ROOM))
@@ -130,11 +141,16 @@ class MatroskaBuilder:
             raise MatroskaError("There are more tracks than the head has room for")
         void = bytes([names.VOID]) + vint(room, 8) + bytes(room)
         size = HEAD_ROOM - content + self._written + len(tail)
-        return _HEADER + segment + vint(size, 8) + seek + info + tracks + void
+        return _file_head(self.kind) + segment + vint(size, 8) + seek + info + tracks + void
+
+    @property
+    def _content(self) -> int:
+        """Where the content of the segment begins: behind the file's head and its own."""
+        return len(_file_head(self.kind)) + 12
 
     def tail(self) -> bytes:
         """The cues, and what the file says of itself."""
-        shift = HEAD_ROOM - _CONTENT
+        shift = HEAD_ROOM - self._content
         points = [
             element(
                 names.CUE_POINT,
@@ -190,6 +206,11 @@ class MatroskaBuilder:
         private = codec_private(format)
         if private:
             parts.append(element(names.CODEC_PRIVATE, private))
+        if format.sample_duration:
+            parts.append(unsigned(names.DEFAULT_DURATION, format.sample_duration * 1_000_000_000 // format.timescale))
+        if delay := codec_delay(format):
+            parts.append(unsigned(names.CODEC_DELAY, delay))
+            parts.append(unsigned(names.SEEK_PRE_ROLL, _PRE_ROLL))
         if format.type == "video":
             wide, high = format.pixel_aspect
             parts.append(
@@ -210,18 +231,6 @@ class MatroskaBuilder:
                 )
             )
         return element(names.TRACK_ENTRY, *parts)
-
-
-def codec_private(format: Format) -> bytes:
-    """What a decoder must know, as Matroska has it; Opus in the form of RFC 7845 §5.1."""
-    codec = codec_of(format.codec)
-    if codec is None or codec.words in ("MP3", "AC-3", "E-AC-3"):
-        return b""
-    config = format.config
-    if codec.words == "Opus" and len(config) >= 11:
-        skip, rate, gain = config[2:4][::-1], config[4:8][::-1], config[8:10][::-1]
-        return b"OpusHead\1" + config[1:2] + skip + rate + gain + config[10:]
-    return config
 
 
 def _seek_head(places: Mapping[int, int]) -> bytes:

@@ -108,12 +108,35 @@ class FragmentReader:
             if box.kind == "moof":
                 self._read_fragment(data, box, tracks, following, runs)
         if not any(box.kind == "moof" for box in boxes):
-            raise Mp4Error("There is no fragment (moof) in the segment", 0)
+            if index is None:
+                raise Mp4Error("There is no fragment (moof) in the segment", 0)
+            return self._progressive(data, index, tracks)
         made = [self._samples(tracks[number], data, of_track) for number, of_track in runs.items()]
         for number, track in tracks.items():
             track.following = following[number]
         self._tracks = tracks
         return sorted((samples for samples in made if len(samples)), key=lambda samples: samples.track)
+
+    def _progressive(self, data: memoryview, box: Box, tracks: dict[int, _Track]) -> list[Samples]:
+        """The samples of a whole file, whose index lists them all."""
+        made = []
+        for index in parse_movie(bytes(data[box.start : box.end]), fragments=True, handlers=self._handlers).tracks:
+            track = tracks.get(index.number)
+            if track is None or not len(index.sizes):
+                continue
+            ends = index.offsets + index.sizes
+            if int(index.offsets.min()) < 0 or int(ends.max()) > len(data):
+                raise Mp4Error("Samples lie outside of the file", box.start)
+            cuts = np.flatnonzero(index.offsets[1:] != ends[:-1]) + 1
+            firsts = index.offsets[np.append(0, cuts)].tolist()
+            lasts = ends[np.append(cuts - 1, len(ends) - 1)].tolist()
+            pieces = [data[first:last] for first, last in zip(firsts, lasts, strict=True)]
+            usual = int(np.median(index.durations))
+            described = track.format if track.format.sample_duration else replace(track.format, sample_duration=usual)
+            times = index.dts - track.edit, index.pts - track.edit
+            made.append(Samples(track.number, described, index.sizes, *times, index.sync, pieces))
+        self._tracks = tracks
+        return sorted(made, key=lambda samples: samples.track)
 
     def _read_fragment(
         self,

@@ -1,0 +1,198 @@
+"""The blocks of clusters: which frame of which track stands where, and when it is shown.
+
+Follows RFC 9559 §5.1.3 and §10 (lacing: Xiph, EBML, fixed size), clusters of known and unknown size, and elements that
+say nothing (Void, CRC-32).
+"""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from mudlark.media.matroska import names
+from mudlark.media.matroska.ebml import Element, MatroskaError, header, number_in
+from mudlark.media.samples import Format, Ints
+
+_LEVEL_ONE = frozenset(
+    {
+        names.CLUSTER,
+        names.CUES,
+        names.TAGS,
+        names.TRACKS,
+        names.INFO,
+        names.SEEK_HEAD,
+        names.CHAPTERS,
+        names.ATTACHMENTS,
+    }
+)
+_TOP = frozenset({names.EBML, names.SEGMENT})
+_MOST_LACED = 256
+
+
+@dataclass(slots=True)
+class Track:
+    """A track, and its frames as they are met. times, lasts: ticks of the segment; lasts are 0 where nothing states
+    them. usual: nanoseconds of one frame, as its entry states. delay: nanoseconds before the first that is heard.
+    laced: runs of frames of one block, as first and number, whose times are not stated one by one.
+    """
+
+    number: int
+    format: Format
+    private: bytes = b""
+    language: str = ""
+    label: str = ""
+    default: bool = True
+    usual: int = 0
+    delay: int = 0
+    sizes: list[int] = field(default_factory=list)
+    offsets: list[int] = field(default_factory=list)
+    times: list[int] = field(default_factory=list)
+    lasts: list[int] = field(default_factory=list)
+    sync: list[bool] = field(default_factory=list)
+    laced: list[tuple[int, int]] = field(default_factory=list)
+
+    def frames(self, scale: int) -> tuple[Ints, Ints, "np.ndarray[tuple[int], np.dtype[np.bool_]]"]:
+        """Sizes, times and sync flags, the times of laced frames filled in. scale: nanoseconds of a tick."""
+        times = np.array(self.times, np.float64)
+        for first, count in self.laced:
+            step = self.usual / scale
+            if not step and self.lasts[first]:
+                step = self.lasts[first] / count
+            if not step:
+                following = first + count
+                step = (times[following] - times[first]) / count if following < len(times) else 0.0
+            times[first : first + count] = times[first] + np.arange(count) * step
+        return np.array(self.sizes, np.int64), np.rint(times).astype(np.int64), np.array(self.sync, np.bool_)
+
+    def clear(self) -> None:
+        """Forget the frames."""
+        for listed in (self.sizes, self.offsets, self.times, self.lasts, self.sync, self.laced):
+            listed.clear()
+
+
+def read_cluster(data: bytes | memoryview, base: int, cluster: Element, tracks: dict[int, Track]) -> int:
+    """Note the frames of a cluster; gives the byte behind it. base: the byte of the file at which `data` begins.
+
+    One of unknown size ends where an element begins that cannot stand inside.
+    """
+    at, time = cluster.content, 0
+    end = min(cluster.end, base + len(data)) if cluster.unknown else cluster.end
+    while at < end:
+        element = header(data, at - base, end, base)
+        identifier = element.identifier
+        if cluster.unknown and (identifier in _LEVEL_ONE or identifier in _TOP):
+            return at
+        if element.end > end:
+            raise MatroskaError(f"An element reaches {element.end - end:,} bytes past the cluster around it", at)
+        if identifier == names.SIMPLE_BLOCK:
+            _block(data, base, element, time, tracks, None, 0)
+        elif identifier == names.BLOCK_GROUP:
+            _group(data, base, element, time, tracks)
+        elif identifier == names.CLUSTER_TIMESTAMP:
+            time = number_in(bytes(data[element.content - base : element.end - base]))
+            if time >> 52:
+                raise MatroskaError("A cluster states a time beyond all reason", at)
+        at = element.end
+    return at
+
+
+def _group(data: bytes | memoryview, base: int, group: Element, time: int, tracks: dict[int, Track]) -> None:
+    at, block, alone, lasts = group.content, None, True, 0
+    while at < group.end:
+        element = header(data, at - base, group.end, base)
+        if element.end > group.end:
+            raise MatroskaError(f"An element reaches {element.end - group.end:,} bytes past the one around it", at)
+        if element.identifier == names.BLOCK:
+            block = element
+        elif element.identifier == names.REFERENCE_BLOCK:
+            alone = False
+        elif element.identifier == names.BLOCK_DURATION:
+            lasts = number_in(bytes(data[element.content - base : element.end - base]))
+        at = element.end
+    if block is not None:
+        _block(data, base, block, time, tracks, alone, lasts if lasts < 1 << 40 else 0)
+
+
+def _block(
+    data: bytes | memoryview,
+    base: int,
+    element: Element,
+    time: int,
+    tracks: dict[int, Track],
+    sync: bool | None,
+    lasts: int,
+) -> None:
+    at, end = element.content - base, element.end - base
+    if end - at < 4 or not data[at]:
+        raise MatroskaError("A block is too short", element.start)
+    number = data[at] & 0x7F
+    if not data[at] & 0x80:  # a track number of two bytes
+        if not data[at] & 0x40 or end - at < 5:
+            raise MatroskaError("A block names no track", element.start)
+        number = (data[at] & 0x3F) << 8 | data[at + 1]
+        at += 1
+    track = tracks.get(number)
+    if track is None:
+        return
+    shown = data[at + 1] << 8 | data[at + 2]
+    flags = data[at + 3]
+    moment = time + shown - ((shown & 0x8000) << 1)
+    alone = bool(flags & 0x80) if sync is None else sync
+    at += 4
+    if not flags & 0x06:
+        track.sizes.append(end - at)
+        track.offsets.append(base + at)
+        track.times.append(moment)
+        track.lasts.append(lasts)
+        track.sync.append(alone)
+        return
+    at, sizes = _laces(data, at, end, flags & 0x06, element.start)
+    if len(sizes) > 1:
+        track.laced.append((len(track.sizes), len(sizes)))
+    for size in sizes:
+        track.sizes.append(size)
+        track.offsets.append(base + at)
+        track.times.append(moment)
+        track.lasts.append(lasts)
+        track.sync.append(alone)
+        at += size
+
+
+def _laces(data: bytes | memoryview, at: int, end: int, kind: int, start: int) -> tuple[int, list[int]]:
+    """Where the frames of a laced block begin, and their sizes."""
+    if at >= end:
+        raise MatroskaError("A laced block does not say how many frames it holds", start)
+    count, at = data[at] + 1, at + 1
+    sizes: list[int] = []
+    if kind == 0x04:
+        if (end - at) % count:
+            raise MatroskaError("The frames of a block are not of one size, as it says", start)
+        return at, [(end - at) // count] * count
+    for index in range(count - 1):
+        if kind == 0x02:
+            size = 0
+            while at < end and data[at] == 255:
+                size, at = size + 255, at + 1
+            if at >= end:
+                raise MatroskaError("A laced block ends among its sizes", start)
+            size, at = size + data[at], at + 1
+        else:
+            value, width = _number(data, at, end, start)
+            at += width
+            size = value if index == 0 else sizes[-1] + value - ((1 << 7 * width - 1) - 1)
+        if size < 0:
+            raise MatroskaError("A laced block holds a frame of less than nothing", start)
+        sizes.append(size)
+    last = end - at - sum(sizes)
+    if last < 0:
+        raise MatroskaError(f"The frames of a block reach {-last:,} bytes past it", start)
+    return at, [*sizes, last]
+
+
+def _number(data: bytes | memoryview, at: int, end: int, start: int) -> tuple[int, int]:
+    """A variable-size integer and its width."""
+    if at >= end or not data[at]:
+        raise MatroskaError("A laced block states no size", start)
+    width = 9 - data[at].bit_length()
+    if at + width > end:
+        raise MatroskaError("A laced block ends among its sizes", start)
+    return int.from_bytes(data[at : at + width], "big") & (1 << 7 * width) - 1, width

@@ -1,0 +1,158 @@
+"""WebM and Matroska segments: clusters in, samples out.
+
+Follows RFC 9559. A segment holds clusters; what describes the tracks comes before the first, in an initialization
+section or in the segment itself. Raises MatroskaError on what contradicts itself, and is then as if the segment had not
+been fed.
+"""
+
+from dataclasses import replace
+
+import numpy as np
+
+from mudlark.media.matroska import names
+from mudlark.media.matroska.blocks import Track, read_cluster
+from mudlark.media.matroska.ebml import MatroskaError, header
+from mudlark.media.matroska.formats import completed
+from mudlark.media.matroska.read import read_info, read_tracks
+from mudlark.media.samples import Format, Ints, Loss, LossCode, Samples
+
+_JITTER = 0.0021  # seconds by which times in thousandths may differ from those that the frames have
+_FIRST_SOUND = 2
+
+
+class ClusterReader:
+    """Reads the segments of one rendition: its first picture, and all of its sounds."""
+
+    wraps = 0.0
+
+    def __init__(self) -> None:
+        self._tracks: dict[int, Track] = {}
+        self._numbers: dict[int, int] = {}
+        self._scale = 1_000_000
+        self._next: dict[int, int] = {}
+        self._formats: dict[int, Format] = {}
+        self._lost: list[Loss] = []
+
+    def begin(self, init: bytes | None = None) -> None:
+        """Take the section before the clusters. Without one, that of before goes on."""
+        self._next = {}
+        if init is not None and not self._read_head(init, []):
+            raise MatroskaError("The initialization section describes no tracks", 0)
+
+    def _read_head(self, data: bytes | memoryview, clusters: list[int]) -> bool:
+        """Take what describes the tracks, and note where clusters begin. True if there are tracks."""
+        tracks: dict[int, Track] | None = None
+        scale = self._scale
+        at, end = 0, len(data)
+        while at < end:
+            element = header(data, at, end)
+            if element.identifier == names.SEGMENT:
+                at = element.content
+                continue
+            if element.identifier == names.CLUSTER:
+                clusters.append(at)
+                at = _behind(data, element.start) if element.unknown else element.end
+                continue
+            if element.end > end:
+                break  # the section was cut where the clusters begin, or an index behind them was
+            if element.identifier == names.INFO:
+                scale, _ = read_info(data, 0, element)
+            elif element.identifier == names.TRACKS:
+                tracks = read_tracks(data, 0, element)
+            at = element.end
+        if tracks is not None:
+            self._take(tracks, scale)
+        return tracks is not None
+
+    def _take(self, tracks: dict[int, Track], scale: int) -> None:
+        numbers: dict[int, int] = {}
+        sounds = _FIRST_SOUND
+        for number, track in tracks.items():
+            if track.format.type == "video":
+                if 1 in numbers.values():
+                    self._lost.append(Loss(LossCode.LEFT_OUT, 1, "a second picture"))
+                    continue
+                numbers[number] = 1
+            else:
+                numbers[number] = sounds
+                sounds += 1
+        if not numbers:
+            raise MatroskaError("There is neither picture nor sound", 0)
+        self._tracks = {number: tracks[number] for number in numbers}
+        self._numbers, self._scale, self._formats, self._next = numbers, scale, {}, {}
+
+    def losses(self) -> list[Loss]:
+        """What was left out since this was last asked."""
+        lost, self._lost = self._lost, []
+        return lost
+
+    def flush(self) -> list[Samples]:
+        """Nothing is held back."""
+        return []
+
+    def feed(self, data: memoryview) -> list[Samples]:
+        """Take one whole segment."""
+        before = (self._tracks, self._numbers, self._scale, self._formats, dict(self._next))
+        clusters: list[int] = []
+        try:
+            self._read_head(data, clusters)
+            if not self._tracks:
+                raise MatroskaError("Clusters came before anything that describes them", 0)
+            if not clusters:
+                raise MatroskaError("There is no cluster in the segment", 0)
+            for track in self._tracks.values():
+                track.clear()
+            for at in clusters:
+                read_cluster(data, 0, header(data, at, len(data)), self._tracks)
+            made = [self._samples(number, track, data) for number, track in self._tracks.items() if track.sizes]
+        except BaseException:
+            self._tracks, self._numbers, self._scale, self._formats, self._next = before
+            raise
+        return sorted(made, key=lambda samples: samples.track)
+
+    def _samples(self, number: int, track: Track, data: memoryview) -> Samples:
+        sizes, times, sync = track.frames(self._scale)
+        first, size = track.offsets[0], track.sizes[0]
+        if number not in self._formats:
+            format = completed(track.format, track.private, bytes(data[first : first + min(size, 64)]))
+            ticks = 1_000_000_000 // self._scale if format.type == "video" else format.sample_rate or 1000
+            language = "" if track.language == "und" else track.language
+            self._formats[number] = replace(format, timescale=ticks, language=language, container="matroska")
+        format = self._formats[number]
+        seconds = (times * self._scale - track.delay) / 1e9
+        pts = np.rint(seconds * format.timescale).astype(np.int64)
+        if format.type == "audio" and format.sample_duration:
+            pts = self._even(number, pts, format)
+        # blocks stand in order of decoding, and state only when they are shown
+        dts = np.sort(pts) if format.type == "video" else pts
+        if format.type == "audio":
+            sync = np.ones(len(sync), np.bool_)
+        pieces = _pieces(data, track.offsets, sizes)
+        return Samples(self._numbers[number], format, sizes, dts, pts, sync, pieces)
+
+    def _even(self, number: int, ticks: Ints, format: Format) -> Ints:
+        """Times as the frames have them, where those that are stated differ by no more than their rounding."""
+        slack = _JITTER * format.timescale
+        expected = self._next.get(number)
+        steps = np.arange(len(ticks), dtype=np.int64) * format.sample_duration
+        drift = ticks - steps
+        begin = int(ticks[0]) if expected is None or abs(expected - int(ticks[0])) > slack else expected
+        if float(np.abs(drift - begin).max()) <= slack:
+            ticks = begin + steps
+        self._next[number] = int(ticks[-1]) + format.sample_duration
+        return ticks
+
+
+def _behind(data: bytes | memoryview, start: int) -> int:
+    """The byte behind a cluster of unknown size."""
+    return read_cluster(data, 0, header(data, start, len(data)), {})
+
+
+def _pieces(data: memoryview, offsets: list[int], sizes: Ints) -> list[memoryview]:
+    """The bytes of frames, those that follow each other in one piece."""
+    begins = np.array(offsets, np.int64)
+    ends = begins + sizes
+    cuts = np.flatnonzero(begins[1:] != ends[:-1]) + 1
+    firsts = begins[np.append(0, cuts)].tolist()
+    lasts = ends[np.append(cuts - 1, len(ends) - 1)].tolist()
+    return [data[first:last] for first, last in zip(firsts, lasts, strict=True)]
