@@ -143,8 +143,8 @@ def _evenly(merged: _Merged, clock: Clock, start: int, count: int | None = None)
     last = merged.number("endNumber")
     if duration is None:
         if count is None and last is None:
-            return Run(clock.offset, _ticks(clock) or 1, 1, start)
-        count, duration = count or 1, (_ticks(clock) or 1) // (count or 1) or 1
+            return Run(clock.offset, round(_ticks(clock) or 1) or 1, 1, start)
+        count, duration = count or 1, round((_ticks(clock) or 1) / (count or 1)) or 1
     if duration == 0:
         fail(merged.node, "has segments of no duration.")
     if last is not None:
@@ -158,9 +158,9 @@ def _evenly(merged: _Merged, clock: Clock, start: int, count: int | None = None)
     return Run(clock.offset, duration, count, start, reckoned=last is None)
 
 
-def _ticks(clock: Clock) -> int | None:
+def _ticks(clock: Clock) -> float | None:
     """The length of the stretch in ticks."""
-    return round((clock.end - clock.begin) * clock.timescale) if clock.end is not None else None
+    return (clock.end - clock.begin) * clock.timescale if clock.end is not None else None
 
 
 def _bounded(element: Element, count: int) -> None:
