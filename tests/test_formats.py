@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mudlark.demo.repacked import encrypted, fragments, packed, section
-from mudlark.demo.streamed import content
+from mudlark.demo.streamed import MEDIA, content
 from mudlark.demo.transport import AAC, AUDIO_PID, AVC, VIDEO_PID, Stream, TransportWriter, Unit
 from mudlark.errors import MudlarkError
 from mudlark.media.bits import Bits
@@ -385,6 +385,7 @@ _GOOD = {
     "adts": packed(AUDIO)[:4_000],
     "mp3": _mp3()[:4_000],
     "ac3": _ac3(5),
+    "matroska": (MEDIA / "ferry-sound.webm").read_bytes()[:20_000],
 }
 
 

@@ -9,7 +9,7 @@ import re
 import tempfile
 from collections.abc import AsyncIterator
 from contextlib import aclosing, asynccontextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from importlib.resources import files
 from io import BytesIO
 from pathlib import Path
@@ -20,7 +20,7 @@ from aiohttp import web
 from PIL import Image, UnidentifiedImageError
 
 from mudlark.assemble.film import Voice, assemble
-from mudlark.assemble.output import progressive
+from mudlark.assemble.output import ChosenFile, Output
 from mudlark.assemble.parts import part_of
 from mudlark.browser.driver import opened
 from mudlark.errors import FormatError, MudlarkError, NetworkError
@@ -28,10 +28,11 @@ from mudlark.fetch.engine import Engine, Job
 from mudlark.fetch.store import Store
 from mudlark.find.judge.probe import movie_at
 from mudlark.find.model import PLAYED, Find, Page
-from mudlark.manifest.choose import choose
+from mudlark.manifest.choose import Taken, choose
 from mudlark.manifest.load import fill, load
-from mudlark.manifest.model import Rendition
+from mudlark.media.mp4.about import About
 from mudlark.media.mp4.read import parse_movie, scan
+from mudlark.media.samples import TrackLabel
 from mudlark.together import together
 from mudlark.web.connection import Connection
 from mudlark.web.session import Session
@@ -179,35 +180,46 @@ async def _prepare(session: Session, stage: "_Stage", number: int, one: Peek) ->
             one.codecs = [track.format.codec for track in movie.tracks]
         stage.remote[number] = _Remote(presentation.url, one.bytes, look.ranges, look.type, one.find)
         return
-    best = choose(presentation)[0].rendition
-    presentation = await fill(session, presentation, [best], patient=False)
-    best = presentation.named(best.name)
+    chosen = [one for one in choose(presentation) if one.rendition.type != "subtitles"]
+    presentation = await fill(session, presentation, [one.rendition for one in chosen], patient=False)
+    taken = [replace(one, rendition=presentation.named(one.rendition.name)) for one in chosen]
     one.duration = presentation.duration
-    path, size, seconds = await _first_segment(session, best, stage.folder / str(number))
+    path, size, seconds = await _opening(session, taken, stage.folder / str(number))
     if one.duration and seconds:
         one.bytes, one.estimated = round(size * one.duration / seconds), True
-    one.codecs = list(best.codecs) or await asyncio.to_thread(_codecs_in, path)
+    named = [codec for track in taken for codec in track.rendition.codecs]
+    one.codecs = list(dict.fromkeys(named)) or await asyncio.to_thread(_codecs_in, path)
     stage.local[number] = path
 
 
-async def _first_segment(session: Session, rendition: Rendition, base: Path) -> tuple[Path, int, float]:
-    """The first segment as a file that the browser plays; also its size as fetched, and its seconds."""
-    made = base.with_suffix(".mp4")
-    segment = next((one for one in rendition.segments or () if not one.gap), None)
-    if segment is None:
+async def _opening(session: Session, taken: list[Taken], base: Path) -> tuple[Path, int, float]:
+    """The first segments of picture and sound as a file that the browser plays; their size as fetched, and their
+    seconds."""
+    jobs = []
+    for number, one in enumerate(taken):
+        segment = next((segment for segment in one.rendition.segments or () if not segment.gap), None)
+        if segment is not None:
+            jobs.append(Job(str(number), 0, segment))
+    if not jobs:
         raise FormatError("It has no segment that is there.")
-    with Store(base.parent, f"{base.name} {segment.resource.url}") as store:
+    with Store(base.parent, f"{base.name} {jobs[0].segment.resource.url}") as store:
         engine = Engine(session, store, lambda _head: None)
-        async with aclosing(engine.run([Job(rendition.name, 0, segment)])) as outcomes:
-            outcome = await anext(outcomes)
-        if outcome.path is None or outcome.row is None:
-            raise NetworkError(outcome.problem or "Its first segment cannot be had.")
-        parts = [part_of(outcome, 0)]
-        result = await asyncio.to_thread(assemble, parts, [Voice()], made, segment.duration, progressive)
+        async with aclosing(engine.run(jobs)) as running:
+            outcomes = [outcome async for outcome in running]
+        if outcomes[0].row is None:
+            raise NetworkError(outcomes[0].problem or "Its first segment cannot be had.")
+        parts = [part_of(outcome, int(outcome.job.track)) for outcome in outcomes]
+        voices = [Voice(one.types) for one in taken]
+        seconds = jobs[0].segment.duration
+        result = await asyncio.to_thread(assemble, parts, voices, base, seconds, _playable)
         store.discard()
     if not result.segments:
         raise FormatError("Its first segment cannot be read.")
-    return made, outcome.row.bytes, segment.duration
+    return result.path, sum(outcome.row.bytes for outcome in outcomes if outcome.row), seconds
+
+
+def _playable(stem: Path, planned: float, labels: dict[int, TrackLabel]) -> Output:
+    return ChosenFile(stem, planned, labels, About())
 
 
 def _codecs_in(path: Path) -> list[str]:

@@ -131,7 +131,8 @@ class Response:
     """What the server and the first bytes say; all None while nobody asked.
 
     final: where redirects lead. format: what the first bytes are. duration: seconds. renditions: addresses that this
-    manifest lists. expires: Unix time. problem: why it cannot be had; protected: because a key system guards it.
+    manifest lists. part: what it is, where it is only a part of a film. expires: Unix time. problem: why it cannot be
+    had; protected: because a key system guards it.
     """
 
     status: int | None = None
@@ -145,6 +146,7 @@ class Response:
     width: int | None = None
     height: int | None = None
     renditions: tuple[str, ...] = ()
+    part: str | None = None
     expires: float | None = None
     problem: str | None = None
     protected: bool = False

@@ -21,6 +21,9 @@ def title_of(target: str, page: Page | None, find: Find, presentation: Presentat
         own_name(target, find.url, presentation.url) if page is None else own_name(find.url, presentation.url)
     )[0]
     if page is None:
+        stated = next((note.value for note in presentation.notes if note.name == "title"), "")
+        if presentation.kind == "dash" and safe_name(stated):
+            return stated
         return own if plain and safe_name(own) else title_for(find.url, presentation.url, target)
     if not is_alone(page, find):
         labels = Counter(other.label for other in page.finds if other.role == "main")

@@ -26,6 +26,7 @@ MOST = 24
 MANY = 400  # where sizes decide what is listed
 _AT_ONCE = 6
 _LARGEST_INDEX = 8_000_000  # bytes of an MP4's index that are fetched to learn its length
+_CLUSTER = b"\x1f\x43\xb6\x75"  # how a cluster of WebM and Matroska begins
 _LONGEST = 20.0  # seconds for all of them
 KINDS: dict[str, Kind] = {
     "hls": "hls",
@@ -180,7 +181,33 @@ def _described(find: Find, look: Content, before: Response) -> Response:
     if response.format == "mp4" and look.type.startswith("audio/"):
         kind = "audio"
     width, height = _picture_size(look.body) if kind == "image" else (None, None)
-    return replace(response, kind=kind, bytes=look.length, width=width, height=height)
+    part = part_of_film(look)
+    return replace(response, kind=kind, bytes=look.length, width=width, height=height, part=part)
+
+
+def part_of_film(look: Content) -> str | None:
+    """What an answer is, if it is no film but a part of one: an initialization section, or a fragment."""
+    form = sniff(look.body)
+    if form == "matroska":
+        if look.body.startswith(_CLUSTER):
+            return "a cluster of a film alone"
+        return "an initialization section, without a film" if look.complete and _CLUSTER not in look.body else None
+    if form != "mp4":
+        return None
+    kinds = []
+    at, length = 0, look.length or len(look.body)
+    try:
+        while at + 8 <= len(look.body):
+            box = header(look.body[at : at + 16], at, length)
+            kinds.append(box.kind)
+            at = box.end
+    except FormatError:
+        return None
+    if "moov" not in kinds and kinds and kinds[0] in ("styp", "moof", "sidx", "emsg", "prft"):
+        return "a fragment of a film alone"
+    if kinds[-1:] == ["moov"] and at >= length and "mdat" not in kinds:
+        return "an initialization section, without a film"
+    return None
 
 
 def _picture_size(head: bytes) -> tuple[int | None, int | None]:

@@ -114,6 +114,8 @@ def _reasons(find: Find, page: Page, advert: str | None, master: Find | None) ->
         reasons.append((6, f"a master playlist of {len(find.response.renditions)} renditions"))
     if find.mention.segment:
         reasons.append((-45, f"one of {find.count} numbered segments"))
+    elif find.response.part:
+        reasons.append((-45, find.response.part))
     elif find.members:
         reasons.append((6, f"{find.count} page images of one document"))
     if find.rank.larger:
@@ -162,7 +164,7 @@ def _by_name(find: Find, titled: set[str]) -> list[tuple[int, str]]:
 
 
 def _role(find: Find, advert: str | None, listed: dict[str, Find]) -> Role:
-    if find.mention.segment:
+    if find.mention.segment or find.response.part:
         return "segment"
     if advert:
         return "advert"

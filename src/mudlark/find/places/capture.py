@@ -5,12 +5,13 @@ text is in the capture are read from there, so that a page that is gone can stil
 """
 
 import re
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from itertools import islice
 from urllib.parse import urlsplit
 
 from mudlark.browser.capture import Capture, Exchange
 from mudlark.browser.har import View
-from mudlark.errors import ManifestError, Refused
+from mudlark.errors import MudlarkError, Refused
 from mudlark.find.judge.kind import is_segment, kind_by_extension, kind_by_type
 from mudlark.find.judge.leaves import collect_leaves
 from mudlark.find.judge.probe import KINDS, MOST
@@ -23,6 +24,7 @@ from mudlark.find.questions import read_forms
 from mudlark.find.sift import merge, nothing, settle
 from mudlark.manifest import hls
 from mudlark.manifest.load import refusal
+from mudlark.manifest.model import IndexedFile
 from mudlark.media.sniff import sniff
 from mudlark.text import tidy
 from mudlark.web.address import shown
@@ -35,6 +37,7 @@ _LICENCE = re.compile(r"licen[cs]e|widevine|playready|fairplay|(?:^|[./_-])(?:dr
 _BY_SCRIPT = frozenset({"xhr", "fetch", "xmlhttprequest"})
 _NO_MEDIA = frozenset({"stylesheet", "script", "font", "ping", "websocket", "preflight", "manifest"})
 _MOST_CHAIN = 20
+_MOST_SEGMENTS = 100_000  # of one manifest that are looked for among the requests
 _CLEAR = frozenset({"org.w3.clearkey"})  # its keys are served in clear
 
 
@@ -234,28 +237,38 @@ def _json(capture: Capture, page: Page) -> None:
         merge(page, [Find(replace(mention, referrer=referrer)) for mention in into.mentions.values()])
 
 
+@dataclass(frozen=True, slots=True)
+class _Manifest:
+    """A manifest of a capture: the addresses of its segments, of what must be read before them, and of the playlists
+    that it lists; what protects it."""
+
+    segments: tuple[str, ...]
+    sections: frozenset[str]
+    renditions: tuple[str, ...]
+    protected: tuple[str, ...]
+
+
 def _tie(capture: Capture, page: Page) -> None:
-    """Tie playlists to the segments that were asked for, and those to the blob: player that they fed."""
+    """Tie manifests to the segments that were asked for, and those to the blob: player that they fed."""
     asked = {exchange.url for exchange in capture.exchanges}
     blobs = {view.url for view in capture.views if any(player.src.startswith("blob:") for player in view.players)}
     if any(exchange.url.startswith("blob:") for exchange in capture.exchanges):
         blobs.add(page.url)
     known = {find.url: find for find in page.finds}
     finds = known | {find.final: find for find in page.finds if find.final}
-    playlists = _playlists(capture)
-    under_a_playlist: set[str] = set()
-    for url, playlist in playlists.items():
-        below = [playlists[one.url] for one in playlist.renditions if one.url in playlists]
-        listed = [segment for one in (playlist, *below) for segment in one.segments]
-        segments = [segment.resource.url for segment in listed]
+    manifests = _manifests(capture)
+    under_a_manifest: set[str] = set()
+    for url, manifest in manifests.items():
+        below = [manifests[one] for one in manifest.renditions if one in manifests]
+        segments = [segment for one in (manifest, *below) for segment in one.segments]
         came = set(segments) & asked
-        sections = {segment.init.resource.url for segment in listed if segment.init}
-        under_a_playlist |= came | (sections & asked)
+        sections = frozenset().union(*(one.sections for one in (manifest, *below)))
+        under_a_manifest |= came | (sections & asked)
         if url not in finds:
             continue
         find = finds[url]
-        if playlist.protected:
-            known[find.url] = _guarded(known[find.url], refusal(url, playlist.protected).what)
+        if manifest.protected:
+            known[find.url] = _guarded(known[find.url], refusal(url, manifest.protected).what)
         if not came:
             continue
         frame = next((evidence.frame for evidence in find.evidence if evidence.at), None)
@@ -267,21 +280,52 @@ def _tie(capture: Capture, page: Page) -> None:
         mention = known[find.url].mention
         known[find.url] = Find(replace(mention, evidence=(*mention.evidence, fed)))
     page.finds = [
-        find for find in known.values() if find.url not in under_a_playlist and find.final not in under_a_playlist
+        find for find in known.values() if find.url not in under_a_manifest and find.final not in under_a_manifest
     ]
 
 
-def _playlists(capture: Capture) -> dict[str, hls.Playlist]:
-    """The playlists in a capture, by address."""
+def _manifests(capture: Capture) -> dict[str, _Manifest]:
+    """The manifests in a capture, by address."""
     read = {}
     for exchange in capture.exchanges:
-        if not exchange.body or sniff(exchange.body) != "hls":
+        form = sniff(exchange.body) if exchange.body else ""
+        if not exchange.body or form not in ("hls", "dash"):
             continue
         try:
-            read[exchange.url] = hls.parse(exchange.body, exchange.url)
-        except ManifestError:
+            read[exchange.url] = _playlist(exchange) if form == "hls" else _mpd(exchange)
+        except MudlarkError:
             continue  # whoever hauls it is told why
     return read
+
+
+def _playlist(exchange: Exchange) -> _Manifest:
+    playlist = hls.parse(exchange.body or b"", exchange.url)
+    return _Manifest(
+        tuple(segment.resource.url for segment in playlist.segments),
+        frozenset(segment.init.resource.url for segment in playlist.segments if segment.init),
+        tuple(one.url for one in playlist.renditions),
+        playlist.protected,
+    )
+
+
+def _mpd(exchange: Exchange) -> _Manifest:
+    from mudlark.manifest.dash.document import parse_document  # its XML library is needed for nothing else
+    from mudlark.manifest.dash.presentation import open_mpd
+
+    presentation = open_mpd(parse_document(exchange.body or b"", exchange.url), exchange.url, ())
+    segments: dict[str, None] = {}
+    sections: set[str] = set()
+    for piece in (piece for one in presentation.renditions for piece in one.pieces):
+        if isinstance(piece, IndexedFile):
+            segments[piece.resource.url] = None
+            continue
+        for segment in islice(piece, max(0, _MOST_SEGMENTS - len(segments))):
+            segments[segment.resource.url] = None
+            if segment.init:
+                sections.add(segment.init.resource.url)
+    played = [one for one in presentation.renditions if one.type in ("video", "audio")]
+    protected = played[0].protected if played and all(one.protected for one in played) else ()
+    return _Manifest(tuple(segments), frozenset(sections), (), protected)
 
 
 def _key_systems(capture: Capture, page: Page) -> None:

@@ -53,13 +53,15 @@ class Track:
     def frames(self, scale: int) -> tuple[Ints, Ints, "np.ndarray[tuple[int], np.dtype[np.bool_]]"]:
         """Sizes, times and sync flags, the times of laced frames filled in. scale: nanoseconds of a tick."""
         times = np.array(self.times, np.float64)
+        before = 0.0
         for first, count in self.laced:
             step = self.usual / scale
             if not step and self.lasts[first]:
                 step = self.lasts[first] / count
             if not step:
                 following = first + count
-                step = (times[following] - times[first]) / count if following < len(times) else 0.0
+                step = (times[following] - times[first]) / count if following < len(times) else before
+            before = step
             times[first : first + count] = times[first] + np.arange(count) * step
         return np.array(self.sizes, np.int64), np.rint(times).astype(np.int64), np.array(self.sync, np.bool_)
 
@@ -75,7 +77,10 @@ def read_cluster(data: bytes | memoryview, base: int, cluster: Element, tracks: 
     One of unknown size ends where an element begins that cannot stand inside.
     """
     at, time = cluster.content, 0
-    end = min(cluster.end, base + len(data)) if cluster.unknown else cluster.end
+    limit = base + len(data)
+    end = min(cluster.end, limit) if cluster.unknown else cluster.end
+    if end > limit:
+        raise MatroskaError(f"A cluster reaches {end - limit:,} bytes past what there is", cluster.start)
     while at < end:
         element = header(data, at - base, end, base)
         identifier = element.identifier
