@@ -62,7 +62,8 @@ def test_words_keep_breaks_styles_and_escapes() -> None:
 def test_regions_become_places() -> None:
     head = (
         '<layout><region xml:id="r" tts:origin="10% 20%" tts:extent="50% 10%" tts:textAlign="left"/>'
-        '<region xml:id="q"><style tts:origin="0% 80%" tts:extent="100% 10%" tts:displayAlign="after"/></region></layout>'
+        '<region xml:id="q"><style tts:origin="0% 80%" tts:extent="100% 10%" tts:displayAlign="after"/></region>'
+        "</layout>"
     )
     upper, lower = cues(
         '<div><p region="r" begin="0s" end="1s">A</p><p region="q" begin="0s" end="1s">B</p></div>', head
@@ -71,7 +72,8 @@ def test_regions_become_places() -> None:
 
 
 def test_pictures_and_empty_paragraphs_are_no_cues() -> None:
-    image = '<div xmlns:smpte="http://www.smpte-ra.org/schemas/2052-1/2010/smpte-tt" smpte:backgroundImage="#a" begin="0s"/>'
+    space = 'xmlns:smpte="http://www.smpte-ra.org/schemas/2052-1/2010/smpte-tt"'
+    image = f'<div {space} smpte:backgroundImage="#a" begin="0s"/>'
     text = f'<tt {SPACES}><body>{image}<div><p begin="0s" end="1s"> </p></div></body></tt>'
     read = parse_ttml(text.encode())
     assert (read.cues, read.pictures) == ((), 1)
