@@ -119,6 +119,7 @@ class Engine:
     largest: int | None = None
     _failed_in_a_row: int = 0
     _wholes: dict[str, asyncio.Future[Path | None]] = field(default_factory=dict)
+    _wholes_begun: int = 0
     _sections: dict[Resource, asyncio.Task[Path]] = field(default_factory=dict)
     _preferred: dict[tuple[str, ...], int] = field(default_factory=dict)
 
@@ -299,12 +300,13 @@ class Engine:
             async with self.session.open(resource.url, span=(part.start, part.length)) as reply:
                 return await self._receive(reply, path, pool, check)
         whole_file = self._wholes[resource.url] = asyncio.get_running_loop().create_future()
+        self._wholes_begun += 1
+        whole = self.store.path("whole", self._wholes_begun)  # named now: others may begin before the answer comes
         try:
             async with self.session.open(resource.url, span=(part.start, part.length), or_whole=True) as reply:
                 if reply.status == 206:
                     whole_file.set_result(None)
                     return await self._receive(reply, path, pool, check)
-                whole = self.store.path("whole", len(self._wholes))
                 await self._receive(reply, whole, pool, check, checked=True)
                 whole_file.set_result(whole)
         finally:

@@ -64,9 +64,7 @@ def namespace_of(element: Element) -> str:
 def own(parent: Element, *names: str) -> Iterator[Element]:
     """The children of these names in the parent's own namespace."""
     space = namespace_of(parent)
-    for child in parent:
-        if isinstance(child.tag, str) and local_name(child) in names and namespace_of(child) == space:
-            yield child
+    return parent.iterchildren(*(f"{{{space}}}{name}" if space else name for name in names))
 
 
 def first(parent: Element, name: str) -> Element | None:
@@ -98,6 +96,8 @@ def number(element: Element, name: str) -> int | None:
     text = element.get(name)
     if text is None:
         return None
+    if len(text) < 19 and text.isascii() and text.isdigit():  # as nearly all are, and there may be a million
+        return int(text)
     text = text.strip()
     if not re.fullmatch(r"\+?\d{1,19}", text, re.A) or int(text) > _LARGEST_NUMBER:
         fail(element, f"has {text[:40]!r} for @{name}, which is no number.")

@@ -124,7 +124,7 @@ def _template(merged: _Merged, representation: Element, place: Place, clock: Clo
     if timeline is not None:
         runs = _runs(timeline, clock, start)
         if "SubNumber" not in media.names:
-            runs = [replace(run, parts=1) for run in runs]
+            runs = [run if run.parts == 1 else replace(run, parts=1) for run in runs]
     else:
         runs = [_evenly(merged, clock, start)]
     count = sum(run.count * run.parts for run in runs)
@@ -182,32 +182,37 @@ def _runs(timeline: Element, clock: Clock, start: int) -> list[Run]:
     for at, entry in enumerate(entries):
         stated = number(entry, "t")
         time = time if stated is None else stated
-        length_of_one = number(entry, "d")
-        if not length_of_one:
+        lasts = number(entry, "d")
+        if not lasts:
             fail(entry, "has no duration (@d).")
         repeat = _repeat(entry)
         if repeat < 0:
             until = number(entries[at + 1], "t") if at + 1 < len(entries) else end
             if until is None:
                 fail(entry, "is repeated until an end (@r) that nothing states.")
-            count = max(0, math.ceil((until - time) / length_of_one - _NEARLY))
+            count = max(0, math.ceil((until - time) / lasts - _NEARLY))
         else:
             count = repeat + 1
-        if end is not None and time + count * length_of_one > end:
-            count = min(count, max(0, math.ceil((end - time) / length_of_one - _NEARLY)))
-        following = following if (stated_number := number(entry, "n")) is None else stated_number
+        if end is not None and time + count * lasts > end:
+            count = min(count, max(0, math.ceil((end - time) / lasts - _NEARLY)))
+        numbered = number(entry, "n")
+        following = following if numbered is None else numbered
         parts = number(entry, "k") or 1
         total += count * parts
-        _bounded(entry, total)
+        if total > _MOST_SEGMENTS:
+            _bounded(entry, total)
         if count:
-            runs.append(Run(time, length_of_one, count, following, parts, reckoned=repeat < 0))
-        time += count * length_of_one
+            runs.append(Run(time, lasts, count, following, parts, reckoned=repeat < 0))
+        time += count * lasts
         following += count
     return runs
 
 
 def _repeat(entry: Element) -> int:
-    text = (entry.get("r") or "0").strip()
+    stated = entry.get("r")
+    if stated is None:
+        return 0
+    text = stated.strip()
     digits = text.removeprefix("-")
     if not (digits.isascii() and digits.isdigit() and len(digits) < 20):
         fail(entry, f"has {text[:40]!r} for @r, which is no number.")
