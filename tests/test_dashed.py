@@ -159,6 +159,20 @@ def test_a_last_segment_that_is_only_reckoned_may_be_missing(mudlark: Run, troub
     assert (item["verdict"], item["segments"]["missing"], item["segments"]["planned"]) == ("sound", 0, 12)
 
 
+def test_messages_among_the_media_go_into_the_record(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
+    for name in ("picture-360", "sound"):
+        _served(trouble, "numbered", f"{name}-init.mp4", *(f"{name}-{number:03d}.m4s" for number in range(6)))
+    head = (1000).to_bytes(4, "big") + (9_480).to_bytes(8, "big") + bytes(8)
+    message = full_box("emsg", 1, 0, head, b"urn:tidewrack:bell\x001\0", b"eight bells")
+    for name in ("picture-360", "sound"):
+        body = content("numbered", f"{name}-002.m4s") or b""
+        trouble.say(f"/{name}-002.m4s", Answer(message + body))
+    item, _ = _hauled(mudlark, _film(trouble, content("numbered", "film.mpd") or b""))
+    assert item["verdict"] == "sound"
+    notes = item["source"]["manifest_notes"]
+    assert [note["value"] for note in notes] == ["8.000 s, urn:tidewrack:bell 1: eight bells"]
+
+
 def test_a_representation_may_be_one_plain_file(mudlark: Run, trouble: Trouble) -> None:
     trouble.say("/film.mp4", Answer((MEDIA / "foghorn-demonstration.mp4").read_bytes()))
     text = """<MPD xmlns="urn:mpeg:dash:schema:mpd:2011" mediaPresentationDuration="PT12S"><Period>

@@ -36,6 +36,7 @@ def shots(site: DemoSite) -> list[Shot]:
     mill, talk = site.address("tide-mill"), site.address("harbour-talk")
     playlist = f"{site.origins.media}/streams/tide-mill/master.m3u8"
     languages = f"{site.origins.media}/shelves/languages/master.m3u8"
+    described = f"{site.origins.media}/shelves/described/film.mpd"
     return [
         Shot("help", ["mudlark --help"]),
         Shot("sift", [f"mudlark sift {talk} {site.address('builds')} {site.address('wall-talk')}"]),
@@ -55,7 +56,11 @@ def shots(site: DemoSite) -> list[Shot]:
         Shot("haul-file", [f"mudlark haul {site.address('disk-image')} --into kept --rate 20M"], seconds=3.0),
         Shot(
             "tracks",
-            [f"mudlark tracks {playlist} --within 400", f"mudlark tracks {languages} --languages cy --subtitles none"],
+            [
+                f"mudlark tracks {playlist} --within 400",
+                f"mudlark tracks {languages} --languages cy --subtitles none",
+                f"mudlark tracks {described} --languages all",
+            ],
         ),
         Shot("haul-languages", [f"mudlark haul {site.origins.site}/film/two-tongues --languages all", "ls mudlark/*"]),
         Shot("haul-progress", [f"mudlark haul {mill} --into kept --rate 200k --lanes 2"], seconds=4.0),

@@ -16,10 +16,12 @@ from mudlark.assemble.sound import Filled, Filler
 from mudlark.assemble.source import Source
 from mudlark.assemble.timeline import Timeline
 from mudlark.errors import FormatError, StorageError
+from mudlark.media.mp4.fragments import FragmentReader
 from mudlark.media.picture.inband import IN_BAND, with_parameter_sets
 from mudlark.media.readers import READERS, container, reader_for
-from mudlark.media.samples import Format, Loss, LossCode, SampleReader, Samples, TrackLabel
+from mudlark.media.samples import Event, Format, Loss, LossCode, SampleReader, Samples, TrackLabel
 
+_MOST_EVENTS = 1_000
 _TRACKS = 16  # numbers that the tracks of one rendition may have
 
 
@@ -79,14 +81,15 @@ class CodedFrames:
 @dataclass(slots=True)
 class Assembled:
     """What became of the segments: how many gave samples, which could not be read, what was lost or put in, and the
-    coded frames of each track in the order of the file. timeline: the clock that they are on now. origin: when on that
-    clock the film begins. path: of the file.
+    coded frames of each track in the order of the file. events: messages among the media. timeline: the clock that
+    they are on now. origin: when on that clock the film begins. path: of the file.
     """
 
     segments: int = 0
     unreadable: list[tuple[Part, FormatError]] = field(default_factory=list)
     losses: list[Loss] = field(default_factory=list)
     frames: list[CodedFrames] = field(default_factory=list)
+    events: list[Event] = field(default_factory=list)
     timeline: Timeline = field(default_factory=Timeline)
     origin: float = 0.0
     path: Path = Path()
@@ -160,6 +163,7 @@ class _Film:
                 reading.anew = False
             self.take(reading, batch, opens=True)
             self.note(reading.losses(), self.timeline.end)
+            self.hear(reading.events(), part)
         self.end_stretch()
         self.output.finish()
         self.result.frames = [
@@ -209,6 +213,14 @@ class _Film:
         self.note(self.timeline.losses())
         self.output.add(ready, self.timeline.end)
 
+    def hear(self, events: Iterable[Event], part: Part) -> None:
+        """Keep messages, each once: several renditions may carry the same."""
+        shift = part.offset or 0.0
+        for event in events:
+            placed = replace(event, begin=round(event.begin + shift, 3))
+            if placed not in self.result.events and len(self.result.events) < _MOST_EVENTS:
+                self.result.events.append(placed)
+
     def note(self, losses: Iterable[Loss], at: float | None = None) -> None:
         self.result.losses += [loss if loss.at is not None else replace(loss, at=at) for loss in losses]
 
@@ -235,8 +247,8 @@ class _Reading:
         """What was held back before a part that begins anew, and the samples of the part."""
         data = source.read(part.path, part.key, part.iv) if part.path else memoryview(b"")
         form = container(data)
-        if part.init and form != "matroska":
-            form = "mp4"
+        if part.init and form not in READERS:
+            form = "mp4"  # it may begin with a box that nobody knows
         if part.key and form not in READERS:
             raise FormatError("What it decrypts to is no media segment; it was encrypted with another key")
         goes_on = (form, part.init, part.stretch) == (self._form, self._init, self._stretch)
@@ -259,6 +271,10 @@ class _Reading:
 
     def losses(self) -> list[Loss]:
         return self._readers[self._form].losses()
+
+    def events(self) -> list[Event]:
+        reader = self._readers[self._form]
+        return reader.events() if isinstance(reader, FragmentReader) else []
 
     def _ours(self, batch: list[Samples], offset: float | None) -> list[Samples]:
         """Those of the tracks that are taken, with numbers of their own among those of all renditions, on the clock of

@@ -40,7 +40,7 @@ from mudlark.web.session import Content, Session
 @network_options
 @common_options
 def command(target: str, as_json: bool, **network: Any) -> None:
-    """Show the renditions of an HLS playlist, or the tracks of an MP4, here or on a server.
+    """Show the renditions of an HLS playlist or DASH manifest, or the tracks of a file, here or on a server.
 
     Those that `mudlark haul` would take with the same options are marked, with the size to expect.
     """

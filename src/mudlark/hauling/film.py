@@ -76,7 +76,9 @@ async def make_film(work: Work, fetching: Fetching) -> Made:
     if len(families) > 1:
         text = f"Picture and sound came in different containers; {media.suffix} holds both"
         notes.append(Note("container-chosen", text))
-    return Made((media,), tuple(beside), tuple(problems), tuple(notes), tuple(assembled.frames))
+    return Made(
+        (media,), tuple(beside), tuple(problems), tuple(notes), tuple(assembled.frames), tuple(assembled.events)
+    )
 
 
 def _output(work: Work, target: Path, planned: float, labels: dict[int, TrackLabel]) -> Output:

@@ -83,7 +83,7 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Record:
         problems=report.problems,
         started=work.started,
         finished=now(),
-        source=_source(work, files),
+        source=_source(work, files, made),
         duration=length,
         planned_duration=planned,
         tracks=tracks,
@@ -138,7 +138,7 @@ def _is_alone_on(target: Target) -> bool:
     return target.page is not None and target.find.kind in PLAYED and is_alone(target.page, target.find)
 
 
-def _source(work: Work, files: list[FileFacts]) -> Source:
+def _source(work: Work, files: list[FileFacts], made: Made) -> Source:
     """Where it came from; what is kept of that is added to the files."""
     item, target, page = work.store.item, work.target, work.target.page
     secrets, presentation = target.order.keep_secrets, target.presentation
@@ -157,5 +157,8 @@ def _source(work: Work, files: list[FileFacts]) -> Source:
         validator=presentation.facts.validator,
         modified=presentation.facts.modified,
         length=presentation.facts.length,
-        manifest_notes=[ManifestNote(note.name, note.value) for note in presentation.notes],
+        manifest_notes=[
+            *(ManifestNote(note.name, note.value) for note in presentation.notes),
+            *(ManifestNote("event", one.words) for one in made.events),
+        ],
     )

@@ -17,6 +17,7 @@ from mudlark.hauling.order import HaulWatch
 from mudlark.hauling.resolve import Target
 from mudlark.hauling.title import unreserved
 from mudlark.manifest.model import Rendition
+from mudlark.media.samples import Event
 from mudlark.verify.verdict import Problem, Report, Verdict
 from mudlark.web.session import Session
 
@@ -44,7 +45,7 @@ class Made:
     """What a maker left in the store's item: the media, what stands beside it, and what there is to say of them.
 
     frames: the coded frames of each track as they were read from the segments, in the order of the file's tracks.
-    report: of what the maker has verified itself.
+    events: what messages among the media say. report: of what the maker has verified itself.
     """
 
     media: tuple[Path, ...]
@@ -52,6 +53,7 @@ class Made:
     problems: tuple[Problem, ...] = ()
     notes: tuple[Note, ...] = ()
     frames: tuple[CodedFrames, ...] = ()
+    events: tuple[Event, ...] = ()
     report: Report = field(default_factory=Report)
 
 

@@ -163,6 +163,8 @@ def _sounds(presentation: Presentation, best: Rendition, wish: Wish) -> tuple[li
     if ALL in wish.languages:
         return group, best.sound_within or not group
     wanted = [one for language in wish.languages for one in group if same_language(one.language or "", language)]
+    if presentation.kind == "dash":
+        wanted = _one_of_alike(wanted)
     own = best.sound_within and any(same_language(best.language or "", language) for language in wish.languages)
     if not wanted and not own:
         if not group and not best.language:
@@ -184,6 +186,16 @@ def _one_of_each(sounds: Sequence[Rendition], wish: Wish) -> list[Rendition]:
             best[key] = one
     liked = [one for one in best.values() if _liked(one, wish) is not None]
     return liked or list(best.values())
+
+
+def _one_of_alike(sounds: Sequence[Rendition]) -> list[Rendition]:
+    """Of sets that say the same of themselves (and differ in codec or channels) the default one, else the first."""
+    alike: dict[tuple[object, ...], Rendition] = {}
+    for one in sounds:
+        key = (one.language, one.label, one.characteristics)
+        if key not in alike or (one.default and not alike[key].default):
+            alike[key] = one
+    return list(alike.values())
 
 
 def _subtitles(presentation: Presentation, best: Rendition, wish: Wish) -> list[Taken]:

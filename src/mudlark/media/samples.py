@@ -123,6 +123,22 @@ class Loss:
     at: float | None = None
 
 
+@dataclass(frozen=True, slots=True)
+class Event:
+    """A message that stands among the media (emsg). scheme: what it is about. begin: seconds, on the clock of its
+    stretch where that is known."""
+
+    scheme: str
+    value: str
+    begin: float
+    message: str
+
+    @property
+    def words(self) -> str:
+        """All of it in one line."""
+        return f"{self.begin:.3f} s, {self.scheme} {self.value}: {self.message}"
+
+
 class SampleReader(Protocol):
     """Turns the segments of one rendition into samples, segment after segment."""
 

@@ -11,7 +11,7 @@ import numpy as np
 
 from mudlark.media.mp4.boxes import Box, Mp4Error, children, header
 from mudlark.media.mp4.read import PLAYED, Defaults, TrackIndex, parse_movie
-from mudlark.media.samples import Format, Ints, Loss, LossCode, Samples
+from mudlark.media.samples import Event, Format, Ints, Loss, LossCode, Samples
 
 _NOT_SYNC = 0x10000  # sample_is_non_sync_sample (§8.8.3.1)
 _MOST_SAMPLES = 1 << 22  # of one segment
@@ -51,6 +51,7 @@ class FragmentReader:
         self._handlers = handlers
         self._tracks: dict[int, _Track] = {}
         self._lost: list[Loss] = []
+        self._events: list[Event] = []
 
     def begin(self, init: bytes | None = None) -> None:
         """Take the initialization section of what follows. Without one, that of before goes on."""
@@ -86,6 +87,11 @@ class FragmentReader:
         lost, self._lost = self._lost, []
         return lost
 
+    def events(self) -> list[Event]:
+        """Messages among the media since this was last asked."""
+        events, self._events = self._events, []
+        return events
+
     def ends(self) -> dict[int, int]:
         """When each track has ended so far, by its number in the samples, in ticks."""
         return {track.number: track.following - track.edit for track in self._tracks.values()}
@@ -111,6 +117,8 @@ class FragmentReader:
             if index is None:
                 raise Mp4Error("There is no fragment (moof) in the segment", 0)
             return self._progressive(data, index, tracks)
+        begin = min((run[0].dts[0] / tracks[number].format.timescale for number, run in runs.items()), default=0.0)
+        self._events += [event for box in boxes if box.kind == "emsg" and (event := _event(data, box, float(begin)))]
         made = [self._samples(tracks[number], data, of_track) for number, of_track in runs.items()]
         for number, track in tracks.items():
             track.following = following[number]
@@ -214,6 +222,26 @@ def _top(data: memoryview) -> Iterator[Box]:
             raise Mp4Error(f"Box '{box.kind}' reaches {box.end - len(data):,} bytes past the segment's end", at)
         yield box
         at = box.end
+
+
+def _event(data: memoryview, box: Box, begin: float) -> Event | None:
+    """A message (ISO/IEC 23009-1 §5.10.3.3); None if it is cut short. begin: of the segment, in seconds."""
+    content = bytes(data[box.content : box.end])
+    if len(content) < 24 or content[0] > 1:
+        return None
+    if content[0]:
+        scale, time = int.from_bytes(content[4:8], "big"), int.from_bytes(content[8:16], "big")
+        scheme, _, rest = content[24:].partition(b"\0")
+        value, _, message = rest.partition(b"\0")
+        begin = time / scale if scale else begin
+    else:
+        scheme, _, rest = content[4:].partition(b"\0")
+        value, _, rest = rest.partition(b"\0")
+        scale, message = int.from_bytes(rest[:4], "big"), rest[16:]
+        begin += int.from_bytes(rest[4:8], "big") / scale if scale else 0.0
+    words = message.decode("utf-8", "replace") if message.isascii() else message.hex()
+    named, valued = (part.decode("utf-8", "replace")[:200] for part in (scheme, value))
+    return Event(named, valued, begin, words[:2_000])
 
 
 class _Fields:
