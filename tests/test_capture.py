@@ -47,6 +47,25 @@ def test_a_playlist_is_tied_to_the_blob_player_that_it_fed(tmp_path: Path) -> No
     assert not [find for find in page.finds if find.role == "segment"]
 
 
+def test_a_dash_manifest_is_tied_to_the_player_that_it_fed_and_its_sections_are_no_finds(tmp_path: Path) -> None:
+    manifest = """<MPD xmlns="urn:mpeg:dash:schema:mpd:2011" mediaPresentationDuration="PT12S"><Period>
+<AdaptationSet mimeType="video/mp4"><SegmentTemplate duration="4" initialization="i.mp4" media="$Number$.m4s"/>
+<Representation id="v" bandwidth="1"/></AdaptationSet>
+<AdaptationSet mimeType="audio/webm"><Representation id="a" bandwidth="1"><BaseURL>sound.webm</BaseURL></Representation>
+</AdaptationSet></Period></MPD>"""
+    entries = [
+        entry(f"{MEDIA}/film.mpd", "text/plain", manifest, resourceType="fetch"),
+        entry(f"{MEDIA}/i.mp4", "video/mp4", resourceType="fetch"),
+        *(entry(f"{MEDIA}/{number}.m4s", "video/mp4", resourceType="fetch") for number in (1, 2)),
+        entry(f"{MEDIA}/sound.webm", "audio/webm", status=206, resourceType="fetch"),
+    ]
+    page = _page(tmp_path, entries, [_played({"src": "blob:http://museum.test/1", "type": "video"})])
+    assert [(find.kind, find.url) for find in page.finds] == [("dash", f"{MEDIA}/film.mpd")]
+    assert any(
+        "fed the blob: player of the page: 3 of its 4 segments" in evidence.where for evidence in page.finds[0].evidence
+    )
+
+
 def test_without_a_player_a_playlist_still_speaks_by_its_segments(tmp_path: Path) -> None:
     page = _page(tmp_path, [entry(f"{MEDIA}/a.m3u8", _HLS, _LIST), *_segments(2)])
     assert "2 of its 6 segments were asked for" in [evidence.where for evidence in best(page).evidence]

@@ -285,6 +285,8 @@ def test_the_main_sound_is_the_default_and_its_best_version_is_taken() -> None:
     assert [one.rendition.name for one in choose(presentation)] == ["v1", "a3"]
     both = choose(presentation, Wish(languages=("cy", "en")))
     assert [one.rendition.name for one in both] == ["v1", "a4", "a1", "a3"]
+    everything = choose(presentation, Wish(languages=("all",)))
+    assert [(one.rendition.name, one.default) for one in everything][1:] == [("a3", True), ("a1", False), ("a4", False)]
     assert named(presentation)["a1"].characteristics == ("public.accessibility.describes-video",)
     with pytest.raises(NothingFound, match="no sound in ga"):
         choose(presentation, Wish(languages=("ga",)))

@@ -161,6 +161,7 @@ def _sounds(presentation: Presentation, best: Rendition, wish: Wish) -> tuple[li
             return [], True
         return [sound or group[0]], False
     if ALL in wish.languages:
+        group.sort(key=lambda one: not one.default)
         return group, best.sound_within or not group
     wanted = [one for language in wish.languages for one in group if same_language(one.language or "", language)]
     if presentation.kind == "dash":
