@@ -2,6 +2,7 @@
 
 import asyncio
 import re
+from datetime import datetime
 from pathlib import Path
 from typing import Any, Literal
 
@@ -23,6 +24,7 @@ from mudlark.cli.options import (
 )
 from mudlark.cli.progress import UNITS, HaulProgress
 from mudlark.cli.show import bits, clock, complain, console, emit_json, messages, problem_data, size, verdict
+from mudlark.cli.spans import span_of, span_options
 from mudlark.cli.steps import Steps
 from mudlark.cli.wishes import wish, wish_options
 from mudlark.errors import MudlarkError, Refused, UsageError
@@ -83,6 +85,7 @@ from mudlark.web.session import Session
     help="Take find number N of `mudlark sift`.",
 )
 @option("--all", "every", is_flag=True, group="Choosing", help="Take all main finds, or all that the filters leave.")
+@span_options
 @wish_options
 @filter_options
 @means_options
@@ -106,10 +109,12 @@ def command(
     """Fetch what a page, a playlist or a direct file address holds, and leave a verified item.
 
     Takes the best find of a page and its highest rendition. Stopped half-way, the same command goes on from there.
-    What was hauled before is compared with the server, and never written over.
+    What was hauled before is compared with the server, and never written over. What is still running is recorded until
+    it ends, or is ended with Ctrl-C.
     """
     choice, digest, way = Choice(nth, wanted(given), every, series), _digest(expect), means(given)
     wished = wish(given)
+    span = span_of(given, datetime.now().astimezone())
     if any(answer.value == ANY for answer in way.answers):
         raise UsageError("haul takes one way through the questions.", "See all of them with `mudlark sift`.")
     guises: tuple[Guise, ...] = ()
@@ -136,6 +141,7 @@ def command(
                 keep_secrets=keep_secrets,
                 wish=wished,
                 container=container,
+                span=span,
             )
             for item in _haul(order, given, problems):
                 items.append(item)

@@ -1,7 +1,12 @@
 """Progress of a haul on stderr: one line that fits any width, or a plain line now and then where nobody watches."""
 
+import asyncio
+import shutil
+import signal
 import time
 from collections import deque
+from collections.abc import Callable
+from contextlib import suppress
 from typing import Any
 
 from rich.console import Console
@@ -12,7 +17,7 @@ from mudlark.cli.show import bits, clock, messages, size
 from mudlark.cli.steps import OnScreen, Steps
 from mudlark.errors import MudlarkError
 from mudlark.fetch.engine import Outcome
-from mudlark.hauling.order import HaulWatch, Plan
+from mudlark.hauling.order import HaulWatch, Plan, RecordingState
 from mudlark.web.retry import Passing
 
 UNITS = {"hls": "segments", "dash": "segments", "series": "segments", "file": "parts", "images": "page images"}
@@ -98,6 +103,7 @@ class HaulProgress(OnScreen, HaulWatch):
             self.step_came,
             failures.append,
             self.warning_came,
+            self.recording_came,
             steps,
         )
         self._steps = steps
@@ -107,6 +113,8 @@ class HaulProgress(OnScreen, HaulWatch):
         self._step = "Fetching"
         self.unit = "segments"
         self.gauge = Gauge(0, None, self._last)
+        self._recording: RecordingState | None = None
+        self._told_path = False
 
     @property
     def done(self) -> int:
@@ -129,6 +137,7 @@ class HaulProgress(OnScreen, HaulWatch):
         self._steps.stop()
         self.gauge = Gauge(plan.segments, plan.presentation.facts.length, time.monotonic())
         self.unit = UNITS[plan.presentation.kind]
+        self._recording = None
         track = plan.renditions[0]
         facts = [f"{track.width}×{track.height}" if track.width else "", bits(track.bitrate) if track.bitrate else ""]
         facts += [clock(plan.duration) if plan.duration else ""]
@@ -140,7 +149,39 @@ class HaulProgress(OnScreen, HaulWatch):
             self._live = Live(self, console=self._console, refresh_per_second=4, transient=True)
             self._live.start()
 
+    def recording_came(self, state: RecordingState) -> None:
+        """How a recording goes: shown in place of the bar, or now and then as a line."""
+        if not self._told_path:
+            self._told_path = True
+            self._steps.stop()
+            self._console.print(Text(f"Recording. What is there already can be played: {state.film}", style="dim"))
+            self._console.print(Text("Ctrl-C ends the recording, and makes an item of it.", style="dim"))
+            self._end_by_key(state.end)
+            if self._console.is_terminal and not self._console.quiet and self._live is None:
+                self._live = Live(self, console=self._console, refresh_per_second=4, transient=True)
+                self._live.start()
+        self._recording = state
+        now = time.monotonic()
+        if self._live is None and not self._console.is_terminal and now - self._last > _EVERY:
+            self._last = now
+            self._console.print(recording_line(state, self.gauge.bytes), markup=False)
+
+    def _end_by_key(self, end: Callable[[], None]) -> None:
+        """The first Ctrl-C ends the recording; a second one leaves at once."""
+
+        def ended() -> None:
+            loop.remove_signal_handler(signal.SIGINT)
+            self.warning_came("Ending the recording. Ctrl-C once more leaves at once; the same command goes on then.")
+            end()
+
+        loop = asyncio.get_running_loop()
+        with suppress(NotImplementedError, RuntimeError, ValueError):  # where there are no such signals
+            loop.add_signal_handler(signal.SIGINT, ended)
+
     def __rich_console__(self, console: Console, _options: Any) -> Any:
+        if self._recording:
+            yield Text(recording_line(self._recording, self.gauge.bytes), no_wrap=True, overflow="ellipsis")
+            return
         yield line(self.gauge, self._step, self.unit, console.width - 1, time.monotonic())
 
     def step_came(self, step: str) -> None:
@@ -190,6 +231,21 @@ def line(gauge: Gauge, step: str, unit: str, width: int, now: float) -> Text:
     text_line.append(words)
     text_line.truncate(width)
     return text_line
+
+
+def recording_line(recording: RecordingState, received: int) -> str:
+    """Time of day, length so far, bytes, how far behind, what was missed, and how long the disk will do."""
+    state = recording.state
+    facts = [time.strftime("%H:%M:%S", time.localtime(recording.now)), f"{clock(state.length)} recorded"]
+    facts.append(size(received))
+    facts += [f"{state.behind:.0f} s behind"] if state.behind is not None else []
+    facts += [f"{state.gaps} gaps of {state.missed:.0f} s"] if state.gaps else []
+    facts += [f"{recording.retries} tried again"] if recording.retries else []
+    with suppress(OSError):
+        free = shutil.disk_usage(recording.film.parent).free
+        if received and state.length:
+            facts.append(f"room for {free / (2 * received / state.length) / 3600:.0f} h")
+    return "  ".join(facts)
 
 
 def plain_line(gauge: Gauge, unit: str, now: float) -> str:

@@ -3,6 +3,7 @@
 from mudlark.demo.asked import ASKED
 from mudlark.demo.dashed import DASHED
 from mudlark.demo.hidden import HIDDEN
+from mudlark.demo.live import LIVE
 from mudlark.demo.pages import Exhibit, Origins, page
 from mudlark.demo.played import PLAYED
 from mudlark.demo.streamed import STREAMED
@@ -89,6 +90,7 @@ EXHIBITS: tuple[Exhibit, ...] = (
     *TAKEN,
     *STREAMED,
     *DASHED,
+    *LIVE,
 )
 
 

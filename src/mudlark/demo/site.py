@@ -29,6 +29,7 @@ from mudlark.demo import dashed, streamed
 from mudlark.demo.asked import HELPER, PLAIN_GUIDES, POCKET, STEPS, chooser_page, guide_for, signature
 from mudlark.demo.exhibits import EXHIBITS, entrance
 from mudlark.demo.hidden import BUILDS, MEMBERS_COOKIE, frame_inner, frame_outer, log_in
+from mudlark.demo.live import Cameras
 from mudlark.demo.pages import Exhibit, Origins, page
 from mudlark.demo.pictures import leaf, picture
 from mudlark.demo.played import (
@@ -128,6 +129,7 @@ class DemoSite:
         self._passes: set[str] = set()
         self._visits: dict[str, _Visit] = {}
         self._days = 0
+        self._cameras = Cameras()
         self.origins = Origins("", "", "")
 
     def __enter__(self) -> Self:
@@ -298,6 +300,14 @@ class DemoSite:
         self._passes.discard(word)
         return await _text(_PLAYLIST, master_playlist(), request)
 
+    async def _camera(self, request: web.Request) -> web.Response:
+        """What a camera shows now."""
+        answer = await asyncio.to_thread(self._cameras.answer, request.match_info["camera"], request.match_info["name"])
+        if answer is None:
+            raise web.HTTPServiceUnavailable
+        body, kind = answer
+        return web.Response(body=body, headers={"Content-Type": kind, "Cache-Control": "no-store"})
+
     def _media(self) -> web.Application:
         application = web.Application()
         application.on_response_prepare.append(_for_all)
@@ -311,6 +321,7 @@ class DemoSite:
                 get(f"{base}/index.m3u8", partial(_text, _PLAYLIST, media_playlist()))
                 application.router.add_static(base, folder / "tide-mill" / f"{height}p")
         get("/shelves/{shelf}/{name}", _shelf)
+        get("/live/{camera}/{name}", self._camera)
         get("/keys/{number:[0-2]}", _stream_key)
         get("/ring/second", _ring_on)
         get("/stored/bell-7c41", partial(_file, folder / "fog-bell.m4a", "audio/mp4"))

@@ -6,6 +6,7 @@ many in a row do, because then it is the server or the network that is gone.
 
 import asyncio
 import hashlib
+import time
 from collections.abc import AsyncGenerator, AsyncIterable, AsyncIterator, Awaitable, Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
@@ -29,16 +30,20 @@ _BLOCK = 1 << 20  # bytes collected before they go to a thread
 _WRITERS = 4
 _HOPELESS = 4  # failures for good in a row, without one success, that end the haul; what is gone is gone, and no sign
 _GONE = frozenset({404, 410})
+_NOT_YET = frozenset({None, 404, 410, 503})  # what a server says of a segment that is listed and not there, or nothing
 _KEY = 16  # bytes
+_MISSED = "the server no longer had it when it was looked for"
 
 
 @dataclass(frozen=True, slots=True)
 class Job:
-    """One segment to fetch, the rendition it belongs to, and its place in that, from 0."""
+    """One segment to fetch, the rendition it belongs to, and its place in that, from 0. patience: seconds for which it
+    is asked for again although the server says that it is not there, as it may be listed before it exists."""
 
     track: str
     number: int
     segment: Segment
+    patience: float = 0.0
 
     @property
     def source(self) -> str:
@@ -108,7 +113,7 @@ class _Beside(TypedDict, total=False):
 @dataclass(slots=True)
 class Engine:
     """Fetches jobs into a store. check: says what is wrong with the first bytes of a body, or None. largest: bytes that
-    one body may have, if there is a limit.
+    one body may have, if there is a limit. hopeful: many failures in a row do not end it.
     """
 
     session: Session
@@ -117,6 +122,7 @@ class Engine:
     watch: Watch = field(default_factory=Watch)
     counts: Counts = field(default_factory=Counts)
     largest: int | None = None
+    hopeful: bool = False
     _failed_in_a_row: int = 0
     _wholes: dict[str, asyncio.Future[Path | None]] = field(default_factory=dict)
     _wholes_begun: int = 0
@@ -158,7 +164,8 @@ class Engine:
         number, segment = job.number, job.segment
         if segment.gap:
             self.counts.missing += 1
-            return self._tell(Outcome(job, None, None, problem="the playlist says that it is not there (EXT-X-GAP)"))
+            words = "the playlist says that it is not there (EXT-X-GAP)"
+            return self._tell(Outcome(job, None, None, problem=words if segment.resource.url else _MISSED))
         try:
             beside = await self._beside(segment, pool)
         except NetworkError as problem:
@@ -170,7 +177,7 @@ class Engine:
                 self.counts.reused += 1
                 return self._tell(Outcome(job, path, row, reused=True, **beside))
         try:
-            size, digest, tries = await self._get(segment.resource, path, pool, encrypted=segment.cipher is not None)
+            size, digest, tries = await self._get_patiently(job, path, pool)
         except Changed:
             raise
         except NetworkError as problem:
@@ -187,12 +194,26 @@ class Engine:
         if job.segment.rest and problem.status in _GONE:
             self.counts.planned -= 1
             return Outcome(job, None, None, absent=True)
-        if problem.status not in _GONE:
+        if problem.status not in _GONE and not self.hopeful:
             self._failed_in_a_row += 1
             if self._failed_in_a_row >= _HOPELESS:
                 raise problem
         self.counts.missing += 1
         return self._tell(Outcome(job, None, None, problem=problem.what, status=problem.status))
+
+    async def _get_patiently(self, job: Job, path: Path, pool: ThreadPoolExecutor) -> tuple[int, str, int]:
+        """A segment, asked for again as long as the job has patience."""
+        segment, begun = job.segment, time.monotonic()
+        while True:
+            try:
+                return await self._get(segment.resource, path, pool, encrypted=segment.cipher is not None)
+            except Changed:
+                raise
+            except NetworkError as problem:
+                if time.monotonic() - begun >= job.patience or problem.status not in _NOT_YET:
+                    raise
+                self.counts.retried += 1
+            await asyncio.sleep(min(1.0, job.patience / 4))
 
     async def _get(
         self, resource: Resource, path: Path, pool: ThreadPoolExecutor, *, encrypted: bool

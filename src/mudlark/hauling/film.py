@@ -21,7 +21,7 @@ from mudlark.verify.fixity import digest
 from mudlark.verify.verdict import Problem
 
 _SPANS = frozenset({LossCode.SILENCE, LossCode.HOLE})
-_LARGEST = 2_000_000_000  # bytes of a segment, which is read into memory
+LARGEST = 2_000_000_000  # bytes of a segment, which is read into memory
 _SPLICE = 0.25  # seconds at a splice that sound may lack or have twice
 _LARGEST_COVER = 4_000_000  # bytes
 _TEXTS = frozenset({"html", "json", "xml", "hls", "dash"})  # what a server sends where it has no segment
@@ -31,7 +31,7 @@ async def make_film(work: Work, fetching: Fetching) -> Made:
     """Fetch segments, and assemble them in a thread while the later ones are still being fetched."""
     work.watch.on_step("Fetching")
     taken = work.target.taken
-    voices = {one.rendition.name: _voice(one) for one in taken if one.rendition.type != "subtitles"}
+    voices = {one.rendition.name: voice_of(one) for one in taken if one.rendition.type != "subtitles"}
     numbers = {name: number for number, name in enumerate(voices)}
     stem = work.store.item / work.name
     planned = max((one.rendition.duration or 0.0 for one in taken), default=0.0)
@@ -42,7 +42,7 @@ async def make_film(work: Work, fetching: Fetching) -> Made:
     missing: list[str] = []
     texts: dict[str, list[Outcome]] = {}
     try:
-        async for outcome in fetching.outcomes(jobs_of(work), _check, _LARGEST):
+        async for outcome in fetching.outcomes(jobs_of(work), check_segment, LARGEST):
             name = outcome.job.track
             if name not in numbers:
                 texts.setdefault(name, []).append(outcome)
@@ -83,9 +83,17 @@ async def make_film(work: Work, fetching: Fetching) -> Made:
 
 def _output(work: Work, target: Path, planned: float, labels: dict[int, TrackLabel]) -> Output:
     page = work.target.page
-    date = (page.date or "") if page else ""
+    date = _began(work) or ((page.date or "") if page else "")
     about = About(work.target.title, date, work.target.key_address, _cover(work.store.item))
     return ChosenFile(target, planned, labels, about, work.target.order.container)
+
+
+def _began(work: Work) -> str:
+    """When a broadcast began, as far as it was recorded and states that."""
+    if work.target.presentation.live is None:
+        return ""
+    segments = (segment for one in work.target.taken for segment in one.rendition.segments or ())
+    return next((segment.moment for segment in segments if segment.moment), "")
 
 
 def _cover(item: Path) -> bytes:
@@ -96,13 +104,13 @@ def _cover(item: Path) -> bytes:
     return b""
 
 
-def _voice(taken: Taken) -> Voice:
+def voice_of(taken: Taken) -> Voice:
     rendition = taken.rendition
     label = TrackLabel(rendition.language or "", rendition.label or "", taken.default)
     return Voice(taken.types, label)
 
 
-def _check(head: bytes) -> str | None:
+def check_segment(head: bytes) -> str | None:
     """What is wrong with a segment that begins so."""
     form = container(head)
     if form == "html":

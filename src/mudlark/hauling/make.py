@@ -13,10 +13,11 @@ from mudlark.archive.place import REPLACED, can_mend, conclude, mend, names_for,
 from mudlark.archive.record import Note, Record, to_json
 from mudlark.errors import Refused, StorageError
 from mudlark.find.model import Find
+from mudlark.hauling import recording
 from mudlark.hauling.beside import beside as find_beside
 from mudlark.hauling.beside import fetch_beside, language_of
 from mudlark.hauling.film import make_film
-from mudlark.hauling.order import Item, Plan, State
+from mudlark.hauling.order import Item, ItemState, Plan
 from mudlark.hauling.pages import make_pages
 from mudlark.hauling.plain import make_plain
 from mudlark.hauling.prove import prove
@@ -36,8 +37,11 @@ _MAKERS: dict[PresentationKind, Callable[[Work, Fetching], Awaitable[Made]]] = {
 }
 
 
-async def make(work: Work, name: str, state: State) -> Item:
+async def make(work: Work, name: str, state: ItemState) -> Item:
     """The item of a haul. name: that it should have. state: what it is to an earlier one."""
+    live = work.target.presentation.live is not None
+    if live:
+        work = await recording.record(work)
     target, store = work.target, work.store
     planned = max((taken.rendition.duration or 0.0 for taken in target.taken), default=0.0) or None
     renditions = [taken.rendition for taken in target.taken]
@@ -71,7 +75,7 @@ async def make(work: Work, name: str, state: State) -> Item:
             f"Cannot write into {store.folder}: {problem.strerror}.",
             "Make room; the same command goes on from here.",
         ) from problem
-    if fetching.counts.missing:
+    if fetching.counts.missing and not live:
         item.kept = store.folder
     else:
         await asyncio.to_thread(store.discard)
@@ -97,7 +101,7 @@ def _is_wanted(find: Find, wish: Wish) -> bool:
     return NONE not in wish.subtitles and any(same_language(language_of(find) or "", one) for one in wish.subtitles)
 
 
-def _keep(work: Work, record: Record, name: str, state: State) -> Item:
+def _keep(work: Work, record: Record, name: str, state: ItemState) -> Item:
     """Give the finished item its place: a name of its own, or that of the item that it mends."""
     earlier, into = work.earlier, work.target.order.into
     intact = earlier is not None and work.earlier_verdict == earlier.record.verdict

@@ -12,6 +12,8 @@ from mudlark.fetch.engine import Watch
 from mudlark.find.look import Means
 from mudlark.find.select import Choice
 from mudlark.manifest.choose import Wish
+from mudlark.manifest.live.broadcast import State
+from mudlark.manifest.live.pace import Span
 from mudlark.manifest.model import Presentation, Rendition
 from mudlark.verify.verdict import Verdict
 from mudlark.web.guise import Guise
@@ -28,6 +30,18 @@ class Plan:
     duration: float | None
 
 
+@dataclass(frozen=True, slots=True)
+class RecordingState:
+    """How a recording goes. now: seconds since 1970. film: what can be played of it so far. retries: tries beyond the
+    first. end: makes an end of it, and an item of what is there."""
+
+    state: State
+    now: float
+    film: Path
+    retries: int
+    end: Callable[[], None]
+
+
 @dataclass(slots=True)
 class HaulWatch(Watch):
     """A Watch that also hears of the plan and of the steps."""
@@ -36,10 +50,11 @@ class HaulWatch(Watch):
     on_step: Callable[[str], None] = lambda _step: None
     on_failure: Callable[[MudlarkError], None] = lambda _problem: None
     on_warning: Callable[[str], None] = lambda _text: None
+    on_recording: "Callable[[RecordingState], None]" = lambda _state: None
     listening: ListenWatch = field(default_factory=ListenWatch)
 
 
-State = Literal["new", "unchanged", "repaired", "changed", "again"]
+ItemState = Literal["new", "unchanged", "repaired", "changed", "again"]
 
 
 @dataclass(slots=True)
@@ -53,7 +68,7 @@ class Item:
     record: Record
     folder: Path | None
     kept: Path | None = None
-    state: State = "new"
+    state: ItemState = "new"
     by: str | None = None
 
     @property
@@ -67,6 +82,7 @@ class Order:
     have. as_images: keep page images as they are, instead of binding them. guises: take the find from whichever of
     these gets the best; as the session's own if there are none. again: make a new item even if there is one.
     keep_secrets: leave what gives access in what is kept. wish: which renditions of a stream. container: of a film.
+    span: what part of a broadcast.
     """
 
     target: str
@@ -81,3 +97,4 @@ class Order:
     keep_secrets: bool = False
     wish: Wish = field(default_factory=Wish)
     container: Literal["mp4", "mkv"] | None = None
+    span: Span = field(default_factory=Span)

@@ -19,7 +19,7 @@ from mudlark.find.judge.probe import MANY, probe
 from mudlark.find.look import PageScan, look
 from mudlark.find.model import Find, Page
 from mudlark.hauling.make import make
-from mudlark.hauling.order import HaulWatch, Item, Order, State
+from mudlark.hauling.order import HaulWatch, Item, ItemState, Order
 from mudlark.hauling.resolve import Target, resolve
 from mudlark.hauling.same import compare_there
 from mudlark.hauling.work import Work
@@ -134,10 +134,12 @@ async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, 
     order = target.order
     name = safe_name(target.title) or "Untitled"
     earlier = await asyncio.to_thread(find_earlier, order.into, name, target.key)
-    state: State = "new"
+    state: ItemState = "new"
     verdict: Verdict = "failed"
     key = target.key
-    if earlier and order.again:
+    if target.presentation.live:
+        state, key = "again" if earlier else "new", f"{target.key} live"
+    elif earlier and order.again:
         state, key = "again", f"{target.key} again"
     elif earlier:
         watch.on_step("Comparing with the server")

@@ -1,7 +1,7 @@
 """What the makers of items share: one haul as a value, how its pieces are fetched, and what a maker leaves."""
 
 import time
-from collections.abc import AsyncGenerator, Iterable, Iterator
+from collections.abc import AsyncGenerator, AsyncIterable, Iterable, Iterator
 from contextlib import aclosing
 from dataclasses import dataclass, field
 from heapq import merge
@@ -69,11 +69,19 @@ class Fetching:
         self._begun = time.monotonic()
         self._warned = False
 
-    async def outcomes(self, jobs: Iterable[Job], check: Check, largest: int | None = None) -> AsyncGenerator[Outcome]:
-        """Outcomes in the order of the jobs. largest: bytes of one of them, if there is a limit."""
+    async def outcomes(
+        self,
+        jobs: Iterable[Job] | AsyncIterable[Job],
+        check: Check,
+        largest: int | None = None,
+        *,
+        hopeful: bool = False,
+    ) -> AsyncGenerator[Outcome]:
+        """Outcomes in the order of the jobs. largest: bytes of one of them, if there is a limit. hopeful: many
+        failures in a row do not end it."""
         watch = self.work.watch
         hearing = Watch(self._bytes_came, watch.on_outcome, watch.on_retry)
-        engine = Engine(self.work.session, self.work.store, check, hearing, self.counts, largest)
+        engine = Engine(self.work.session, self.work.store, check, hearing, self.counts, largest, hopeful)
         async with aclosing(engine.run(jobs)) as outcomes:
             async for outcome in outcomes:
                 if not outcome.absent:

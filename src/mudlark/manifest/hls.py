@@ -47,7 +47,7 @@ class Playlist:
 
     ended: the playlist says that nothing more will come. target: seconds that no segment exceeds, as stated. protected:
     the systems that protect segments, or all of a master. only_stills: a master
-    that lists pictures for seeking, and nothing else.
+    that lists pictures for seeking, and nothing else. can_block: its server waits with an answer until there is more.
     """
 
     url: str
@@ -61,6 +61,12 @@ class Playlist:
     variables: Mapping[str, str] = field(default_factory=dict)
     only_stills: bool = False
     start: float | None = None
+    can_block: bool = False
+
+    @property
+    def sequence(self) -> int:
+        """The number of the first segment."""
+        return self.segments[0].sequence if self.segments else 0
 
     @property
     def master(self) -> bool:
@@ -121,6 +127,7 @@ class _Reader:
         self.protected: list[str] = []
         self.notes: list[Note] = []
         self.start: float | None = None
+        self.can_block = False
 
     def read(self, lines: list[str]) -> Playlist:
         for self.line, raw in enumerate(lines, start=1):
@@ -150,6 +157,7 @@ class _Reader:
             variables=self.variables,
             only_stills=bool(self.stills) and not self.renditions and not self.segments,
             start=self.start,
+            can_block=self.can_block,
         )
 
     def fail(self, what: str) -> ManifestError:
@@ -413,6 +421,14 @@ class _Reader:
         given = attributes(value)
         self.note(f"date-range {given.get('ID', '')}".strip(), value)
 
+    def on_server_control(self, value: str) -> None:
+        self.can_block = attributes(value).get("CAN-BLOCK-RELOAD") == "YES"
+
+    def on_skip(self, value: str) -> None:
+        """A list that leaves out segments which it has told of before (revision §4.4.5.2)."""
+        if not self.segments:
+            self.sequence += self.whole(attributes(value).get("SKIPPED-SEGMENTS", "0"))
+
     def on_steering(self, value: str) -> None:
         self.note("content-steering", attributes(value).get("SERVER-URI", ""))
 
@@ -488,6 +504,8 @@ _TAGS: dict[str, Callable[[_Reader, str], None]] = {
     "#EXT-X-SESSION-DATA": _Reader.on_session_data,
     "#EXT-X-CONTENT-STEERING": _Reader.on_steering,
     "#EXT-X-DEFINE": _Reader.on_define,
+    "#EXT-X-SERVER-CONTROL": _Reader.on_server_control,
+    "#EXT-X-SKIP": _Reader.on_skip,
     "#EXT-X-START": _Reader.on_start,
     "#EXTINF": _Reader.on_duration,
     "#EXT-X-BYTERANGE": _Reader.on_range,

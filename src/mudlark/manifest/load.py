@@ -10,9 +10,9 @@ from urllib.parse import urlsplit, urlunsplit
 
 from msgspec.structs import replace as with_values
 
-from mudlark.errors import ManifestError, MudlarkError, NetworkError, Refused, UsageError
+from mudlark.errors import ManifestError, MudlarkError, NetworkError, Refused
 from mudlark.manifest import hls
-from mudlark.manifest.model import Document, IndexedFile, Presentation, Rendition, Segment
+from mudlark.manifest.model import Document, IndexedFile, Live, Presentation, Rendition, Segment
 from mudlark.manifest.plain import plain_file
 from mudlark.manifest.sequences import Chain
 from mudlark.media.sniff import sniff
@@ -129,7 +129,11 @@ async def fill(
     changed: dict[str, Rendition] = {}
     documents: list[Document] = []
     notes = list(presentation.notes)
-    for one, (look, playlist) in zip(waiting, read, strict=True):
+    live = presentation.live
+    for one, (look, playlist, running) in zip(waiting, read, strict=True):
+        if running and one.type != "subtitles":
+            depth = sum(segment.duration for segment in playlist.segments)
+            live = Live(max(depth, live.depth or 0.0) if live else depth, playlist.target)
         if playlist.protected and strict:
             raise await _refusal(session, presentation, one, playlist, variables)
         filled = _filled(one, playlist)
@@ -137,7 +141,7 @@ async def fill(
         documents.append(Document(look.url, look.body))
         notes += playlist.notes
     known = presentation.with_renditions(changed, tuple(documents))
-    return replace(known, notes=tuple(dict.fromkeys(notes)))
+    return replace(known, notes=tuple(dict.fromkeys(notes)), live=live)
 
 
 async def _fill_indexes(
@@ -161,17 +165,18 @@ async def _fill_indexes(
 
 async def _read(
     session: Session, rendition: Rendition, master: str, variables: Mapping[str, str], patient: bool
-) -> tuple[Content, hls.Playlist]:
-    """The playlist of a rendition, from whichever of its addresses gives it; waits to see whether it is finished."""
+) -> tuple[Content, hls.Playlist, bool]:
+    """The playlist of a rendition, from whichever of its addresses gives it, and whether it is still running; waits to
+    see that, where neither it nor its server says."""
     look, playlist = await _read_any(session, rendition, master, variables)
-    if not patient or playlist.ended or _old(look, playlist) or not playlist.segments or playlist.protected:
-        return look, playlist
+    over = playlist.ended or _old(look, playlist)
+    if not patient or over or _new(look, playlist) or not playlist.segments or playlist.protected:
+        return look, playlist, not over
     await asyncio.sleep(min(max(playlist.target or 0.0, _SHORTEST_TARGET) * 1.5, _LONGEST_WAIT))
     again, later = await _read_any(session, rendition, master, variables)
-    if later.segments != playlist.segments:
-        raise UsageError(f"{playlist.url} is a live playlist; this version of Mudlark fetches finished ones.")
-    _log.info("%s does not say that it is finished, and does not grow", shown(playlist.url))
-    return again, later
+    if later.segments == playlist.segments:
+        _log.info("%s does not say that it is finished, and does not grow", shown(playlist.url))
+    return again, later, later.segments != playlist.segments and not later.ended
 
 
 async def _read_any(
@@ -231,11 +236,26 @@ def with_query_of(parent: str, child: str) -> str | None:
 
 def _old(look: Content, playlist: hls.Playlist) -> bool:
     """True if the server says that a playlist has not changed for long: it is finished, whatever it says itself."""
+    age = _age(look)
+    return age is not None and age > _QUIET * max(playlist.target or 0.0, _SHORTEST_TARGET) + 30.0
+
+
+def _new(look: Content, playlist: hls.Playlist) -> bool:
+    """True if the server says that a playlist has changed just now, and no older one stands behind it."""
+    age = _age(look)
+    return age is not None and age < 2 * max(playlist.target or 0.0, _SHORTEST_TARGET) and playlist.sequence > 0
+
+
+def _age(look: Content) -> float | None:
+    """Seconds since the server says that something has changed, by its own clock where it states one."""
     try:
         changed = parsedate_to_datetime(look.headers.get("last-modified", "")).timestamp()
     except (ValueError, TypeError, OverflowError):
-        return False
-    return time.time() - changed > _QUIET * max(playlist.target or 0.0, _SHORTEST_TARGET) + 30.0
+        return None
+    try:
+        return parsedate_to_datetime(look.headers.get("date", "")).timestamp() - changed
+    except (ValueError, TypeError, OverflowError):
+        return time.time() - changed
 
 
 async def _refusal(

@@ -159,8 +159,18 @@ class Facts:
 
 
 @dataclass(frozen=True, slots=True)
+class Live:
+    """It is still running. depth: seconds that the server keeps, if it is known. target: seconds that no segment
+    exceeds, as stated."""
+
+    depth: float | None = None
+    target: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Presentation:
-    """url: final address of the manifest or file. documents: the manifests read so far. notes: what they say beside."""
+    """url: final address of the manifest or file. documents: the manifests read so far. notes: what they say beside.
+    live: None for what is finished."""
 
     url: str
     kind: PresentationKind
@@ -168,6 +178,7 @@ class Presentation:
     documents: tuple[Document, ...] = ()
     notes: tuple[Note, ...] = ()
     facts: Facts = Facts()
+    live: Live | None = None
 
     @property
     def duration(self) -> float | None:

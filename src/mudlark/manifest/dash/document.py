@@ -6,6 +6,7 @@ other namespaces are passed over. What is wrong is said with its line and elemen
 
 import re
 from collections.abc import Iterator
+from datetime import datetime
 from typing import NoReturn
 
 from lxml import etree
@@ -18,6 +19,7 @@ _DURATION = re.compile(
     r"P(?:(\d{1,4})Y)?(?:(\d{1,5})M)?(?:(\d{1,6})D)?(?:T(?:(\d{1,8})H)?(?:(\d{1,9})M)?(?:(\d{1,12}(?:\.\d{0,12})?)S)?)?$",
     re.A,
 )
+_MOMENT = re.compile(r"(\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d)(\.\d{1,9})?(Z|[+-]\d\d:\d\d)?$", re.A)
 _UNITS = (365 * 86_400, 30 * 86_400, 86_400, 3_600, 60)  # seconds of a year, month, day, hour, minute
 _LARGEST_NUMBER = (1 << 63) - 1
 XLINK = "{http://www.w3.org/1999/xlink}href"
@@ -89,6 +91,29 @@ def duration(element: Element, name: str) -> float | None:
     whole = sum(int(value or 0) * unit for value, unit in zip(match.groups()[:5], _UNITS, strict=True))
     seconds = whole + float(match[6] or 0)
     return seconds if seconds < 1e10 else None
+
+
+def moment(element: Element, name: str) -> float | None:
+    """A date and time in seconds since 1970 (UTC, where no zone is stated); None if it is not stated."""
+    text = element.get(name)
+    if text is None:
+        return None
+    seconds = read_moment(text)
+    if seconds is None:
+        fail(element, f"has {text[:40]!r} for @{name}, which is no date and time.")
+    return seconds
+
+
+def read_moment(text: str) -> float | None:
+    """A date and time of XML Schema in seconds since 1970; None if it is none."""
+    match = _MOMENT.match(text.strip())
+    if match is None:
+        return None
+    try:
+        stated = datetime.fromisoformat(f"{match[1]}{(match[3] or '+00:00').replace('Z', '+00:00')}")
+    except ValueError:
+        return None
+    return stated.timestamp() + float(match[2] or 0)
 
 
 def number(element: Element, name: str) -> int | None:

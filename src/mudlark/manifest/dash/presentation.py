@@ -4,13 +4,25 @@ A Period is a stretch. What is one rendition in several Periods is found by what
 the same kind, language and role, in it the representation of the same name or size.
 """
 
+import time
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 
-from mudlark.errors import ManifestError, UsageError
-from mudlark.manifest.dash.document import Element, duration, fail, first, local_name, namespace_of, number, own, ratio
+from mudlark.errors import ManifestError
+from mudlark.manifest.dash.document import (
+    Element,
+    duration,
+    fail,
+    first,
+    local_name,
+    moment,
+    namespace_of,
+    number,
+    own,
+    ratio,
+)
 from mudlark.manifest.dash.segments import Place, pieces_of
-from mudlark.manifest.model import Document, IndexedFile, Note, Presentation, Rendition, RenditionType, Segment
+from mudlark.manifest.model import Document, IndexedFile, Live, Note, Presentation, Rendition, RenditionType, Segment
 from mudlark.manifest.sequences import Chain
 from mudlark.media.codecs import codec_of
 from mudlark.web.address import resolve
@@ -68,18 +80,35 @@ class _Period:
     sets: list[_Set] = field(default_factory=list)
 
 
-def open_mpd(root: Element, url: str, documents: tuple[Document, ...]) -> Presentation:
-    """The presentation that an MPD describes. url: its address after redirects."""
-    if root.get("type") == "dynamic":
-        raise UsageError(f"{url} is a DASH manifest that still changes; this version of Mudlark fetches finished ones.")
-    return _Reader(root, url).read(documents)
+def open_mpd(root: Element, url: str, documents: tuple[Document, ...], now: float | None = None) -> Presentation:
+    """The presentation that an MPD describes. url: its address after redirects. now: the server's time in seconds since
+    1970, which tells what is there of a presentation that is still running; this machine's, where it is not given."""
+    return _Reader(root, url, time.time() if now is None else now).read(documents)
+
+
+def is_running(root: Element, now: float) -> bool:
+    """True if a presentation is still running: dynamic (§5.3.1.2), and not over by its own clock."""
+    if root.get("type") != "dynamic":
+        return False
+    begun, total = moment(root, "availabilityStartTime"), duration(root, "mediaPresentationDuration")
+    return begun is None or total is None or now < begun + total
 
 
 class _Reader:
-    def __init__(self, root: Element, url: str) -> None:
+    def __init__(self, root: Element, url: str, now: float) -> None:
         self.root = root
         self.url = url
         self.notes: list[Note] = []
+        self.running = is_running(root, now)
+        self.since = now - (moment(root, "availabilityStartTime") or 0.0)
+        self.depth = duration(root, "timeShiftBufferDepth")
+
+    def window(self, begin: float) -> tuple[float, float] | None:
+        """The seconds of a Period between which segments are there (§A.3.2); None for what is over."""
+        if not self.running:
+            return None
+        latest = self.since - begin
+        return (latest - self.depth if self.depth is not None else 0.0, latest)
 
     def note(self, name: str, value: str) -> None:
         note = Note(name[:200], value[:2_000])
@@ -95,13 +124,14 @@ class _Reader:
         bases = self.bases(self.root, (self.url,))
         self.information()
         periods = self.periods(elements, bases)
-        renditions = _joined(periods)
+        renditions = _joined(periods, in_order=self.running)
         if not renditions:
             raise ManifestError(f"{self.url} lists neither picture nor sound.")
         if len(renditions) > _MOST_RENDITIONS:
             raise ManifestError(f"{self.url} lists {len(renditions):,} renditions, more than any presentation.")
         self.adverts(periods)
-        return Presentation(self.url, "dash", tuple(renditions), documents, tuple(self.notes))
+        live = Live(depth=self.depth, target=duration(self.root, "maxSegmentDuration")) if self.running else None
+        return Presentation(self.url, "dash", tuple(renditions), documents, tuple(self.notes), live=live)
 
     def information(self) -> None:
         """What the MPD says of itself, for the record (§5.3.4, Annex on metrics)."""
@@ -125,14 +155,17 @@ class _Reader:
             begin = begin if (stated := starts[at]) is None else stated
             length = lengths[at]
             following = starts[at + 1] if at + 1 < len(elements) else total
+            if self.running and begin > self.since:
+                break  # announced, and not begun
             if length is None and following is not None and following > begin:
                 length = following - begin
             asset = first(element, "AssetIdentifier")
             identifier = f"{asset.get('schemeIdUri')} {asset.get('value')}" if asset is not None else None
-            period = _Period(at, begin, length, identifier)
+            number_of = round(begin * 1000) if self.running else at  # that of a Period changes where earlier ones go
+            period = _Period(number_of, begin, length, identifier)
             self.events(element, period)
             self.sets(element, self.bases(element, bases), period)
-            if period.length is None:
+            if period.length is None and not self.running:
                 period.length = _length_of(period)
             periods.append(period)
             begin += period.length or 0.0
@@ -194,7 +227,8 @@ class _Reader:
                 )
                 continue
             levels = (period_element, element, representation)
-            place = Place(self.bases(representation, bases), period.begin, period.length, period.number)
+            window = self.window(period.begin)
+            place = Place(self.bases(representation, bases), period.begin, period.length, period.number, window)
             pieces = pieces_of(levels, place)
             rendition = facts.rendition(representation, f"{period.number}/{at}")
             if essential:
@@ -398,11 +432,12 @@ def _length_of(period: _Period) -> float | None:
     return max(ends, default=None)
 
 
-def _joined(periods: list[_Period]) -> list[Rendition]:
-    """Renditions over all Periods: those of the longest first, then what stands in others only."""
+def _joined(periods: list[_Period], *, in_order: bool) -> list[Rendition]:
+    """Renditions over all Periods: those of the longest first, then what stands in others only. in_order: those of the
+    first Period first, as the longest is not known while it runs."""
     used: set[tuple[int, int]] = set()
     renditions: list[Rendition] = []
-    by_length = sorted(periods, key=lambda period: -(period.length or 0.0))
+    by_length = periods if in_order else sorted(periods, key=lambda period: -(period.length or 0.0))
     counts: dict[str, int] = {}
     default_set: int | None = None
     for leading in by_length:

@@ -31,6 +31,7 @@ class Place:
     begin: float
     length: float | None
     stretch: int
+    window: tuple[float, float] | None = None
 
 
 class _Merged:
@@ -122,11 +123,11 @@ def _template(merged: _Merged, representation: Element, place: Place, clock: Clo
     start = 1 if start is None else start
     timeline = merged.child("SegmentTimeline")
     if timeline is not None:
-        runs = _runs(timeline, clock, start)
+        runs = _runs(timeline, _until_now(clock, place), start)
         if "SubNumber" not in media.names:
             runs = [run if run.parts == 1 else replace(run, parts=1) for run in runs]
     else:
-        runs = [_evenly(merged, clock, start)]
+        runs = [_evenly(merged, clock, start) if place.window is None else _available(merged, clock, start, place)]
     count = sum(run.count * run.parts for run in runs)
     if count > 1 and not media.names:
         fail(merged.node, f"gives {count:,} segments one address: {text[:80]!r} has no identifier.")
@@ -156,6 +157,29 @@ def _evenly(merged: _Merged, clock: Clock, start: int, count: int | None = None)
         count = max(1, math.ceil(length / duration - _NEARLY))
     _bounded(merged.node, count)
     return Run(clock.offset, duration, count, start, reckoned=last is None)
+
+
+def _until_now(clock: Clock, place: Place) -> Clock:
+    """The clock of a stretch that ends where its window does, if nothing else says where."""
+    return replace(clock, end=place.begin + place.window[1]) if place.window and clock.end is None else clock
+
+
+def _available(merged: _Merged, clock: Clock, start: int, place: Place) -> Run:
+    """The segments of one duration that are there by the clock alone (§A.3.2): whole ones, inside of the window."""
+    assert place.window
+    duration = merged.number("duration")
+    if not duration:
+        fail(merged.node, "states no duration, nor a timeline.")
+    first, last = (seconds * clock.timescale / duration for seconds in place.window)
+    begin, end = max(0, math.floor(first)), max(0, math.floor(last + _NEARLY))
+    ticks, final = _ticks(clock), merged.number("endNumber")
+    if ticks is not None and last * duration >= ticks:
+        end = max(0, math.ceil(ticks / duration - _NEARLY))
+    if final is not None:
+        end = min(end, max(0, final - start + 1))
+    count = max(0, end - begin)
+    _bounded(merged.node, count)
+    return Run(clock.offset + begin * duration, duration, count, start + begin)
 
 
 def _ticks(clock: Clock) -> float | None:

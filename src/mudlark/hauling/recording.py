@@ -1,0 +1,168 @@
+"""Recording a broadcast: its segments come into the store while it runs, and a film that grows can be watched
+meanwhile.
+
+What is recorded is noted line by line in the store, so that a run that was killed goes on where it was. At the end the
+presentation is one that is finished, with holes where something was missed, and is made into an item as any other.
+"""
+
+import asyncio
+from collections.abc import AsyncIterator
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import msgspec
+from msgspec.structs import replace as with_values
+
+from mudlark.archive.record import Note
+from mudlark.assemble.film import Voice, assemble
+from mudlark.assemble.growing import growing
+from mudlark.assemble.parts import Parts, part_of
+from mudlark.errors import MudlarkError
+from mudlark.fetch.engine import Job, Outcome
+from mudlark.hauling.film import LARGEST, check_segment, voice_of
+from mudlark.hauling.order import RecordingState
+from mudlark.hauling.work import Fetching, Work
+from mudlark.manifest.live.broadcast import Broadcast, Earlier, State, nothing_recorded
+from mudlark.manifest.live.clock import WallClock
+from mudlark.manifest.live.lists import lists_of
+from mudlark.manifest.model import Rendition, Segment
+from mudlark.web.resource import Resource
+
+_PATIENCE = 3.0  # targets for which a segment is asked for that is listed and not there
+_USUAL = 4.0  # seconds
+
+
+class _Line(msgspec.Struct):
+    """One segment of the recording: as it was listed, and in its place; a gap where it is missing."""
+
+    track: str
+    number: int
+    listed: Segment
+    segment: Segment
+
+
+class _Journal:
+    """The lines of a recording, those of an earlier run included."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self._lines: dict[str, list[_Line]] = {}
+        if path.exists():
+            for text in path.read_bytes().split(b"\n"):
+                with suppress(msgspec.DecodeError, msgspec.ValidationError):  # the last may have been cut off
+                    self._note(msgspec.json.decode(text, type=_Line))
+
+    def _note(self, line: _Line) -> None:
+        self._lines.setdefault(line.track, []).append(line)
+
+    def add(self, line: _Line) -> None:
+        with self._path.open("ab") as file:
+            file.write(msgspec.json.encode(line) + b"\n")
+        self._note(line)
+
+    def earlier(self) -> dict[str, Earlier]:
+        """Where an earlier run has left off."""
+        return {
+            name: Earlier(
+                last=lines[-1].listed,
+                stretch=lines[-1].segment.stretch,
+                count=lines[-1].number + 1,
+                length=lines[-1].segment.begin + lines[-1].segment.duration,
+            )
+            for name, lines in self._lines.items()
+        }
+
+    def rendition(self, rendition: Rendition) -> Rendition:
+        """A rendition with all that was recorded of it."""
+        segments = tuple(line.segment for line in self._lines.get(rendition.name, ()))
+        return replace(rendition, segments=segments, pieces=(), length=None)
+
+    def __bool__(self) -> bool:
+        return any(not line.segment.gap for lines in self._lines.values() for line in lines)
+
+
+@dataclass(slots=True)
+class _Preview:
+    """The film that grows; when it cannot be made, there is none."""
+
+    path: Path
+    parts: Parts
+    running: "asyncio.Task[object]"
+
+    def put(self, outcome: Outcome, number: int) -> None:
+        if not self.running.done():
+            self.parts.put(part_of(outcome, number))
+
+    async def end(self) -> None:
+        self.parts.end()
+        await asyncio.gather(self.running, return_exceptions=True)
+        self.path.unlink(missing_ok=True)
+
+
+async def record(work: Work) -> Work:
+    """Record until the broadcast ends, is as long as was wanted, or is ended by the user; the work that is left
+    then."""
+    target, clock = work.target, WallClock()
+    renditions = [one.rendition for one in target.taken]
+    journal = _Journal(work.store.folder / "recording.jsonl")
+    _, lists = lists_of(work.session, target.presentation, renditions, clock)
+    preview = _start_preview(work)
+    fetching = Fetching(work)
+
+    def tell(state: State) -> None:
+        work.watch.on_recording(
+            RecordingState(state, clock.now(), preview.path, fetching.counts.retried, broadcast.stop.set)
+        )
+
+    broadcast = Broadcast(lists, target.order.span, clock, earlier=journal.earlier(), on_state=tell)
+    live = target.presentation.live
+    patience = _PATIENCE * ((live.target if live else None) or _USUAL)
+    listed: dict[tuple[str, int], Segment] = {}
+
+    async def jobs() -> AsyncIterator[Job]:
+        async for arrival in broadcast.arrivals():
+            listed[arrival.name, arrival.number] = arrival.listed
+            yield Job(arrival.name, arrival.number, arrival.segment, patience)
+
+    work.watch.on_step("Recording")
+    tell(broadcast.state)
+    numbers = {name: number for number, name in enumerate(_played(work))}
+    try:
+        async for outcome in fetching.outcomes(jobs(), check_segment, LARGEST, hopeful=True):
+            job = outcome.job
+            segment = job.segment if outcome.path else _missing(job.segment)
+            journal.add(_Line(job.track, job.number, listed.pop((job.track, job.number)), segment))
+            if job.track in numbers:
+                preview.put(outcome, numbers[job.track])
+    finally:
+        await preview.end()
+    if not journal:
+        raise nothing_recorded(target.presentation.url)
+    taken = [replace(one, rendition=journal.rendition(one.rendition)) for one in target.taken]
+    notes = [Note("recording-ended", f"The recording ended because {broadcast.state.why}")]
+    if broadcast.state.restarts:
+        notes.append(Note("restarted", f"The source began anew {broadcast.state.restarts} times; joined without a gap"))
+    return replace(work, target=replace(target, taken=taken, notes=(*target.notes, *notes)))
+
+
+def _missing(segment: Segment) -> Segment:
+    return with_values(segment, resource=Resource(""), gap=True, init=None, cipher=None)
+
+
+def _played(work: Work) -> list[str]:
+    return [one.rendition.name for one in work.target.taken if one.rendition.type != "subtitles"]
+
+
+def _start_preview(work: Work) -> _Preview:
+    """Assemble what comes, as it comes, into a film that can be opened while it grows."""
+    parts = Parts()
+    path = work.store.folder / "recording.mp4"
+    voices: list[Voice] = [voice_of(one) for one in work.target.taken if one.rendition.type != "subtitles"]
+
+    async def run() -> object:
+        with suppress(MudlarkError):  # what cannot be put into such a film is still recorded
+            return await asyncio.to_thread(assemble, parts, voices, path, 0.0, growing)
+        return None
+
+    return _Preview(path, parts, asyncio.create_task(run()))

@@ -1,0 +1,149 @@
+"""Following one rendition from one look at its list to the next: nothing twice, nothing lost without a word.
+
+Follows RFC 8216 §6.2.1 and §6.3.4 for HLS, where the media sequence number is the identity of a segment; in DASH it is
+its time in the presentation. What the list no longer holds, though it was never seen, becomes a segment that is
+missing. Stretches are numbered by the recording itself, as a server that begins anew may use its numbers again.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from msgspec.structs import replace
+
+from mudlark.manifest.model import Segment
+from mudlark.web.address import without_query
+from mudlark.web.resource import Resource
+
+_REMEMBERED = 5_000  # segments whose addresses are compared
+_LEAP = 100  # segments by which a number may run ahead of the time that has passed, before it is a new numbering
+_NEARLY = 0.02  # seconds
+_LONGEST_GAP = 7 * 86_400.0  # seconds
+
+
+@dataclass(frozen=True, slots=True)
+class Fresh:
+    """What a look brought: segments in order, each with its place in the recording, and as it was listed. restarted:
+    the numbering began anew. missed: seconds that are missing before or among them."""
+
+    pairs: tuple[tuple[Segment, Segment], ...] = ()
+    restarted: bool = False
+    missed: float = 0.0
+
+
+class Stretches:
+    """Numbers for the stretches of all renditions of one recording: the same for the same part of it."""
+
+    def __init__(self, first: int = 0) -> None:
+        self._numbers: dict[tuple[int, int], int] = {}
+        self._next = first
+
+    def number(self, epoch: int, stretch: int) -> int:
+        """The number of a stretch of the server's, since it last began anew."""
+        key = (epoch, stretch)
+        if key not in self._numbers:
+            self._numbers[key] = self._next
+            self._next += 1
+        return self._numbers[key]
+
+
+class Follower:
+    """One rendition of a recording. by_time: segments are known by their time, not by their number."""
+
+    def __init__(self, stretches: Stretches, *, by_time: bool = False) -> None:
+        self._stretches = stretches
+        self._by_time = by_time
+        self._epoch = 0
+        self._last: Segment | None = None  # as listed
+        self._known: dict[int, str] = {}
+        self._length = 0.0
+        self._seen_at = 0.0
+
+    @property
+    def length(self) -> float:
+        """Seconds of the recording so far, with what is missing."""
+        return self._length
+
+    @property
+    def begun(self) -> bool:
+        """True once there was anything."""
+        return self._last is not None
+
+    def resume(self, last: Segment, length: float, now: float) -> None:
+        """Go on behind a segment that an earlier run has recorded. last: as it was listed."""
+        self._last, self._length, self._seen_at = last, length, now
+        self._known[last.sequence] = without_query(last.resource.url)
+
+    def update(self, listed: Sequence[Segment], now: float, first: int | None = None) -> Fresh:
+        """What is new in a list. now: seconds since 1970. first: the number in the list at which to begin, where
+        nothing was recorded yet."""
+        if not listed:
+            return Fresh()
+        if self._last is None:
+            return self._take(listed[first or 0 :], now)
+        if not self._by_time and self._begins_anew(listed, now):
+            return self._restart(listed, now)
+        fresh = [segment for segment in listed if self._is_after(segment)]
+        if not fresh:
+            self._seen_at = now
+            return Fresh()
+        missed = self._missed(fresh[0], listed)
+        return self._take(fresh, now, missed)
+
+    def _is_after(self, segment: Segment) -> bool:
+        assert self._last is not None
+        if self._by_time:
+            return segment.begin > self._last.begin + _NEARLY
+        return segment.sequence > self._last.sequence
+
+    def _begins_anew(self, listed: Sequence[Segment], now: float) -> bool:
+        """True if the numbers of a list are not those of before: they run backwards, or mean other segments, or leap
+        farther than time has passed. An older copy of the list, which some servers send, is none."""
+        assert self._last is not None
+        both = [segment for segment in listed if segment.sequence in self._known]
+        if both:
+            return all(self._known[segment.sequence] != without_query(segment.resource.url) for segment in both)
+        if listed[-1].sequence < self._last.sequence:
+            return True
+        usual = max(0.5, _usual(listed))
+        return listed[0].sequence - self._last.sequence > (now - self._seen_at) / usual + _LEAP
+
+    def _restart(self, listed: Sequence[Segment], now: float) -> Fresh:
+        self._epoch += 1
+        self._known.clear()
+        away = now - self._seen_at - sum(segment.duration for segment in listed)
+        missed = away if away > 2 * _usual(listed) else 0.0
+        taken = self._take(listed, now, [self._lost(listed[0], missed)] if missed else [])
+        return Fresh(taken.pairs, restarted=True, missed=missed)
+
+    def _missed(self, first: Segment, listed: Sequence[Segment]) -> list[Segment]:
+        """What should stand between the last that was seen and the first that is new."""
+        assert self._last is not None
+        if self._by_time:
+            seconds = first.begin - (self._last.begin + self._last.duration)
+            return [self._lost(first, min(seconds, _LONGEST_GAP))] if seconds > 0.5 * max(0.1, first.duration) else []
+        count = first.sequence - self._last.sequence - 1
+        return [self._lost(first, min(count * _usual(listed), _LONGEST_GAP))] if count > 0 else []
+
+    def _lost(self, following: Segment, seconds: float) -> Segment:
+        """What is missing before a segment, as one that nobody can ask for."""
+        return replace(following, resource=Resource(""), duration=seconds, gap=True, init=None, cipher=None)
+
+    def _take(self, segments: Sequence[Segment], now: float, before: Sequence[Segment] = ()) -> Fresh:
+        placed = []
+        for segment in (*before, *segments):
+            stretch = self._stretches.number(self._epoch, segment.stretch)
+            placed.append((replace(segment, begin=self._length, stretch=stretch), segment))
+            self._length += segment.duration
+        for segment in segments:
+            self._known[segment.sequence] = without_query(segment.resource.url)
+        while len(self._known) > _REMEMBERED:
+            del self._known[next(iter(self._known))]
+        if segments:
+            self._last, self._seen_at = segments[-1], now
+        return Fresh(tuple(placed), missed=sum(segment.duration for segment in before))
+
+
+def _usual(listed: Sequence[Segment]) -> float:
+    """Seconds of a usual segment."""
+    durations = sorted(segment.duration for segment in listed)
+    return durations[len(durations) // 2] if durations else 0.0
