@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mudlark.errors import ManifestError, MudlarkError, NothingFound, UsageError
+from mudlark.errors import ManifestError, MudlarkError, NothingFound
 from mudlark.manifest.choose import Wish, choose
 from mudlark.manifest.dash.document import parse_document
 from mudlark.manifest.dash.presentation import open_mpd
@@ -428,9 +428,10 @@ def test_what_cannot_be_made_sense_of_is_said(text: str, words: str) -> None:
         opened(text)
 
 
-def test_what_still_changes_is_said() -> None:
-    with pytest.raises(UsageError, match="still changes"):
-        opened(mpd(period(picture(NUMBERED))).replace("static", "dynamic"))
+def test_what_is_still_running_says_so_and_how_far_back_it_reaches() -> None:
+    running = mpd(period(picture(NUMBERED)), attributes='timeShiftBufferDepth="PT30S" maxSegmentDuration="PT4S"')
+    live = opened(running.replace("static", "dynamic")).live
+    assert live and (live.depth, live.target) == (30.0, 4.0) and opened(mpd(period(picture(NUMBERED)))).live is None
 
 
 _PIECES = st.sampled_from(

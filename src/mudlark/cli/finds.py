@@ -7,7 +7,7 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
-from mudlark.cli.show import clock, columns, console, indented, life, numbers, size
+from mudlark.cli.show import clock, columns, console, indented, life, live_data, live_words, numbers, size
 from mudlark.find.model import Evidence, Find, Page
 from mudlark.find.places.button import Button
 from mudlark.find.questions import Form
@@ -139,6 +139,8 @@ def _notes(find: Find) -> list[tuple[str, str]]:
     notes = []
     if find.problem:
         notes.append(("cannot be had", "yellow"))
+    if find.response.live:
+        notes.append((live_words(find.response.live), "cyan"))
     if find.count > 1:
         notes.append((f"{find.count} {'page images' if find.kind == 'image' else 'numbered files'}", "dim"))
     if find.mention.missing:
@@ -251,4 +253,5 @@ def _find(find: Find) -> dict[str, Any]:
         "expires": find.response.expires,
         "problem": find.problem,
         "protected": find.protected,
+        "live": live_data(find.response.live),
     }

@@ -14,6 +14,7 @@ from rich.console import Console
 from rich.text import Text
 
 from mudlark.errors import MudlarkError
+from mudlark.manifest.model import Live
 from mudlark.text import escaped_json, visible
 from mudlark.web.secret import veiled
 
@@ -111,6 +112,16 @@ def clock(seconds: float | None) -> str:
     whole = round(seconds)
     hours, rest = divmod(whole, 3600)
     return f"{hours}:{rest // 60:02d}:{rest % 60:02d}" if hours else f"{rest // 60}:{rest % 60:02d}"
+
+
+def live_words(live: Live) -> str:
+    """That something is running, and how far back it reaches."""
+    return f"live, reaching back {clock(live.depth)}" if live.depth else "live"
+
+
+def live_data(live: Live | None) -> dict[str, float | None] | None:
+    """The same for programs."""
+    return {"depth": live.depth, "target": live.target} if live else None
 
 
 def bits(rate: int | None) -> str:

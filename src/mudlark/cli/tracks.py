@@ -10,13 +10,13 @@ from rich.text import Text
 from mudlark.archive.record import TrackFacts
 from mudlark.cli.command import Command, common_options
 from mudlark.cli.options import addresses, connection, network_options
-from mudlark.cli.show import bits, clock, columns, console, emit_json, manner, size
+from mudlark.cli.show import bits, clock, columns, console, emit_json, live_data, live_words, manner, size
 from mudlark.cli.wishes import wish, wish_options
 from mudlark.errors import FormatError, NothingFound
 from mudlark.find.judge.probe import movie_at
 from mudlark.manifest.choose import Wish, choose
 from mudlark.manifest.load import fill, is_manifest, open_presentation, refusal, wants_text
-from mudlark.manifest.model import Presentation, Rendition
+from mudlark.manifest.model import Live, Presentation, Rendition
 from mudlark.media.matroska.read import read_matroska
 from mudlark.media.mp4.read import Movie, parse_movie, scan
 from mudlark.media.sniff import sniff
@@ -122,8 +122,9 @@ async def _of_address(
             facts = {
                 "url": presentation.url,
                 "kind": presentation.kind,
-                "duration": presentation.duration,
-                "estimate": _estimate(presentation, chosen),
+                "duration": None if presentation.live else presentation.duration,
+                "estimate": None if presentation.live else _estimate(presentation, chosen),
+                "live": live_data(presentation.live),
             }
             return _rows(presentation, chosen), facts
         if sniff(look.body) != "mp4":
@@ -205,7 +206,9 @@ def _show(rows: list[dict[str, Any]], facts: dict[str, Any]) -> None:
     out.print(Text(facts["url"], style="bold"))
     count = "1 track" if len(rows) == 1 else f"{len(rows)} tracks"
     expected = f", about {size(facts['estimate'])} as marked" if facts.get("estimate") else ""
-    out.print(Text(f"{name}, {count}, {clock(facts['duration'])}{expected}", style="dim"))
+    live = facts.get("live")
+    length = live_words(Live(**live)) if live else clock(facts["duration"])
+    out.print(Text(f"{name}, {count}, {length}{expected}", style="dim"))
     out.print()
     titles = (
         "",

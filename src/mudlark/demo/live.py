@@ -138,12 +138,8 @@ def _exhibit(name: str, path: str, hard: str, title: str, text: str, address: st
 
 
 LIVE: tuple[Exhibit, ...] = (
-    _exhibit(
-        "harbour", "/live/harbour", "A camera, live in HLS.", "The Harbour, Now", "Day and night.", "harbour/now.m3u8"
-    ),
-    _exhibit(
-        "quay", "/live/quay", "A camera, live in DASH, by number.", "The Quay, Now", "The nets.", "quay/number.mpd"
-    ),
+    _exhibit("harbour", "/live/harbour", "A camera, live in HLS.", "The Harbour, Now", "Rain.", "harbour/now.m3u8"),
+    _exhibit("quay", "/live/quay", "A camera, live in DASH, by number.", "The Quay, Now", "Nets.", "quay/number.mpd"),
     _exhibit(
         "jetty",
         "/live/jetty",

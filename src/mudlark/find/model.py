@@ -4,6 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Literal
 
+from mudlark.manifest.model import Live
 from mudlark.web.referrer import Referrer
 
 if TYPE_CHECKING:
@@ -132,7 +133,7 @@ class Response:
 
     final: where redirects lead. format: what the first bytes are. duration: seconds. renditions: addresses that this
     manifest lists. part: what it is, where it is only a part of a film. expires: Unix time. problem: why it cannot be
-    had; protected: because a key system guards it.
+    had; protected: because a key system guards it. live: it is a broadcast that is running.
     """
 
     status: int | None = None
@@ -150,6 +151,7 @@ class Response:
     expires: float | None = None
     problem: str | None = None
     protected: bool = False
+    live: Live | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -140,7 +140,8 @@ async def _with_presentation(session: Session, find: Find, look: Content, respon
         return replace(response, status=problem.status, problem=words)
     except MudlarkError as problem:
         return replace(response, problem=_alone(problem, find), protected=isinstance(problem, Refused))
-    return replace(response, duration=presentation.duration)
+    live = presentation.live
+    return replace(response, duration=None if live else presentation.duration, live=live)
 
 
 def _with_movie(response: Response, movie: Movie) -> Response:

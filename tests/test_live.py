@@ -1,0 +1,313 @@
+"""Broadcasts by a simulated clock: what is new in a list, when to look again, what was missed. Nothing here waits."""
+
+import asyncio
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+import pytest
+
+from mudlark.errors import ManifestError, NetworkError
+from mudlark.manifest.dash.document import parse_document, read_moment
+from mudlark.manifest.dash.presentation import open_mpd
+from mudlark.manifest.hls import parse
+from mudlark.manifest.live.broadcast import Arrival, Broadcast, Earlier, State
+from mudlark.manifest.live.follow import Follower, Stretches
+from mudlark.manifest.live.lists import Listing
+from mudlark.manifest.live.pace import Pace, Span, as_moment, first_of, moment_of
+from mudlark.manifest.model import Segment
+from mudlark.web.resource import Resource
+
+NOON = 1_900_000_000.0
+
+
+def listed(first: int, count: int, name: str = "a", stretch: int = 0, duration: float = 4.0) -> list[Segment]:
+    return [
+        Segment(number, Resource(f"http://a.example/{name}-{number}.ts"), number * duration, duration, stretch)
+        for number in range(first, first + count)
+    ]
+
+
+def numbers(pairs: Sequence[tuple[Segment, Segment]]) -> list[int | None]:
+    return [None if placed.gap else placed.sequence for placed, _ in pairs]
+
+
+# What is new in a list (RFC 8216 §6.2.1, §6.3.4)
+
+
+def test_each_segment_comes_once_in_its_place() -> None:
+    follower = Follower(Stretches())
+    first = follower.update(listed(10, 5), NOON, 4).pairs
+    second = follower.update(listed(11, 6), NOON + 4).pairs
+    assert numbers(first) == [14] and numbers(second) == [15, 16]
+    assert [placed.begin for placed, _ in (*first, *second)] == [0.0, 4.0, 8.0] and follower.length == 12.0
+    assert not follower.update(listed(11, 6), NOON + 8).pairs
+
+
+def test_what_the_window_has_left_behind_is_a_hole_of_its_length() -> None:
+    follower = Follower(Stretches())
+    follower.update(listed(10, 5), NOON, 0)
+    fresh = follower.update(listed(18, 3), NOON + 24)
+    assert numbers(fresh.pairs) == [None, 18, 19, 20] and fresh.missed == 12.0
+    assert fresh.pairs[1][0].begin == 32.0 and fresh.pairs[0][0].resource.url == ""
+
+
+def test_an_older_copy_of_a_list_brings_nothing() -> None:
+    follower = Follower(Stretches())
+    follower.update(listed(10, 5), NOON, 0)
+    assert not follower.update(listed(8, 5), NOON + 4).pairs
+    assert numbers(follower.update(listed(11, 5), NOON + 8).pairs) == [15]
+
+
+@pytest.mark.parametrize(("first", "name"), [(0, "b"), (12, "b"), (3_000_000, "a")])
+def test_numbers_that_begin_anew_are_a_new_stretch(first: int, name: str) -> None:
+    follower = Follower(Stretches())
+    follower.update(listed(10, 5), NOON, 0)
+    fresh = follower.update(listed(first, 3, name), NOON + 8)
+    assert fresh.restarted and [placed.sequence for placed, _ in fresh.pairs if not placed.gap] == [
+        first,
+        first + 1,
+        first + 2,
+    ]
+    assert {placed.stretch for placed, _ in fresh.pairs} == {1}
+
+
+def test_how_long_a_source_was_away_before_it_began_anew_is_a_hole() -> None:
+    follower = Follower(Stretches())
+    follower.update(listed(10, 5), NOON, 0)
+    fresh = follower.update(listed(0, 2, "b"), NOON + 100)
+    assert fresh.restarted and fresh.missed == 92.0
+
+
+def test_renditions_share_the_numbers_of_their_stretches() -> None:
+    stretches = Stretches()
+    one, other = Follower(stretches), Follower(stretches)
+    one.update(listed(0, 2), NOON, 0)
+    later = one.update(listed(1, 2, stretch=7)[:0] + listed(2, 1, stretch=7), NOON + 4).pairs
+    assert later[0][0].stretch == 1
+    assert other.update(listed(0, 2, "s", stretch=7), NOON, 0).pairs[0][0].stretch == 1
+
+
+def test_in_dash_a_segment_is_known_by_its_time() -> None:
+    follower = Follower(Stretches(), by_time=True)
+    follower.update(listed(5, 2), NOON, 0)
+    again = [Segment(number, one.resource, one.begin, 4.0) for number, one in enumerate(listed(6, 2))]
+    assert [placed.begin for placed, _ in follower.update(again, NOON).pairs] == [8.0]
+    fresh = follower.update(listed(10, 1), NOON)
+    assert numbers(fresh.pairs) == [None, 10] and fresh.missed == 8.0
+
+
+def test_a_day_of_segments_takes_no_more_room_than_an_hour() -> None:
+    follower = Follower(Stretches())
+    for number in range(43_200):
+        follower.update(listed(number, 3, duration=2.0), NOON + 2 * number, 0)
+    assert follower.length == pytest.approx(43_202 * 2.0) and len(follower._known) <= 5_000
+
+
+# When to look again, and where to begin
+
+
+def test_a_list_is_asked_for_after_a_target_and_sooner_where_it_has_not_changed() -> None:
+    pace = Pace()
+    assert pace.after(6.0, 6.0, changed=True, took=0.5) == 5.5
+    assert [pace.after(6.0, 6.0, changed=False, took=0.0) for _ in range(2)] == [3.0, 3.0]
+    assert pace.after(6.0, 2.0, changed=True, took=0.0) == 2.0
+    for target in (0.0, 31_536_000.0, None):
+        assert 0.5 <= pace.after(target, 4.0, changed=True, took=9.0) <= 30.0
+    assert max(pace.after(6.0, 6.0, changed=False, took=0.0) for _ in range(100)) == 30.0
+    waits = [pace.after_failure() for _ in range(20)]
+    assert waits == sorted(waits) and waits[-1] == 30.0
+
+
+def test_a_recording_begins_now_at_the_earliest_or_at_a_time() -> None:
+    window = listed(0, 10)
+    assert (first_of(window, "earliest", NOON), first_of(window, "now", NOON)) == (0, 9)
+    assert first_of(window, NOON - 10, NOON) == 7 and first_of(window, NOON - 1_000, NOON) == 0
+    stated = [
+        Segment(one.sequence, one.resource, one.begin, 4.0, moment=as_moment(NOON + 4 * one.sequence)) for one in window
+    ]
+    assert first_of(stated, NOON + 21, NOON + 60) == 5
+    assert moment_of(stated[3]) == NOON + 12 and moment_of(window[0]) is None
+    assert read_moment("2031-05-17T12:00:00.5+02:00") == read_moment("2031-05-17T10:00:00.5Z")
+
+
+# A whole broadcast
+
+
+@dataclass
+class Time:
+    """A clock that is set forward instead of waiting."""
+
+    at: float = NOON
+
+    def now(self) -> float:
+        return self.at
+
+    async def sleep(self, seconds: float) -> None:
+        self.at += seconds
+        await asyncio.sleep(0)
+
+
+@dataclass
+class Scripted:
+    """What a server lists at a time."""
+
+    clock: Time
+    script: Callable[[float], Listing]
+    names: tuple[str, ...] = ("v1",)
+    by_time: bool = False
+    looks: list[float] = field(default_factory=list)
+
+    async def look(self) -> dict[str, Listing]:
+        self.looks.append(self.clock.now())
+        return dict.fromkeys(self.names, self.script(self.clock.now() - NOON))
+
+
+def running(since: float, *, ended: bool = False, window: int = 5) -> Listing:
+    last = int(since // 4) + 10
+    return Listing(listed(last - window + 1, window), ended, 4.0)
+
+
+def recorded(
+    script: Callable[[float], Listing], span: Span, earlier: dict[str, Earlier] | None = None
+) -> tuple[list[Arrival], State, Time]:
+    clock = Time()
+
+    async def work() -> tuple[list[Arrival], State]:
+        broadcast = Broadcast([Scripted(clock, script)], span, clock, earlier=earlier)
+        return [arrival async for arrival in broadcast.arrivals()], broadcast.state
+
+    return *asyncio.run(work()), clock
+
+
+def sequences(arrivals: list[Arrival]) -> list[int | None]:
+    return [None if one.segment.gap else one.segment.sequence for one in arrivals]
+
+
+def test_a_recording_is_as_long_as_was_wanted() -> None:
+    arrivals, state, _ = recorded(running, Span(length=18.0))
+    assert sequences(arrivals) == [10, 11, 12, 13, 14] and "as long as was wanted" in state.why
+    assert [one.number for one in arrivals] == [0, 1, 2, 3, 4]
+    arrivals, _, clock = recorded(running, Span("earliest", until=NOON + 13))
+    assert sequences(arrivals)[0] == 6 and clock.now() - NOON <= 14
+
+
+def test_a_time_to_come_is_waited_for() -> None:
+    arrivals, _, clock = recorded(running, Span(NOON + 100, length=4.0))
+    assert sequences(arrivals) == [35] and clock.now() >= NOON + 100
+
+
+def test_a_broadcast_that_ends_is_finished() -> None:
+    arrivals, state, _ = recorded(lambda since: running(min(since, 20), ended=since >= 20), Span())
+    assert sequences(arrivals) == list(range(10, 16)) and state.why == "the broadcast has ended"
+
+
+def test_a_list_that_never_changes_is_taken_for_ended() -> None:
+    arrivals, state, clock = recorded(lambda _: running(0), Span("earliest"))
+    assert len(arrivals) == 5 and "has not changed for" in state.why and clock.now() - NOON < 200
+
+
+def test_a_list_that_is_out_of_reach_is_asked_on_and_what_was_missed_is_a_hole() -> None:
+    def script(since: float) -> Listing:
+        if 8 <= since < 60:
+            raise NetworkError("gone for a while")
+        return running(since)
+
+    arrivals, state, _ = recorded(script, Span(length=80.0))
+    assert None in sequences(arrivals) and state.gaps == 1 and state.missed > 20
+    begins = [one.segment.begin + one.segment.duration for one in arrivals]
+    assert begins == sorted(begins) and arrivals[-1].segment.sequence - arrivals[0].segment.sequence == 19
+
+
+def test_a_list_that_stays_away_ends_the_recording_and_one_that_never_came_is_an_error() -> None:
+    def script(since: float) -> Listing:
+        if since > 10:
+            raise NetworkError("gone for good")
+        return running(since)
+
+    arrivals, state, _ = recorded(script, Span())
+    assert arrivals and "out of reach" in state.why
+
+    def never(_since: float) -> Listing:
+        raise ManifestError("no list")
+
+    with pytest.raises(ManifestError, match="no list"):
+        recorded(never, Span())
+
+
+def test_a_run_that_was_killed_goes_on_where_it_was() -> None:
+    earlier = {"v1": Earlier(last=listed(8, 1)[0], stretch=0, count=3, length=12.0)}
+    arrivals, _, _ = recorded(running, Span(length=24.0), earlier)
+    assert sequences(arrivals) == [9, 10, 11] and [one.number for one in arrivals] == [3, 4, 5]
+    assert arrivals[0].segment.begin == 12.0
+    gone = {"v1": Earlier(last=listed(1, 1)[0], stretch=0, count=1, length=4.0)}
+    assert sequences(recorded(running, Span(length=40.0), gone)[0])[0] is None
+
+
+def test_it_ends_when_it_is_told_to() -> None:
+    clock = Time()
+
+    async def work() -> int:
+        broadcast = Broadcast([Scripted(clock, running)], Span(), clock)
+        count = 0
+        async for _ in broadcast.arrivals():
+            count += 1
+            if count == 3:
+                broadcast.stop.set()
+        assert broadcast.state.why == "it was ended here"
+        return count
+
+    assert asyncio.run(work()) <= 5
+
+
+# DASH by the clock (ISO/IEC 23009-1 §5.3.9.5.3, Annex A.3)
+
+
+def _mpd(inside: str, attributes: str = 'timeShiftBufferDepth="PT20S"') -> bytes:
+    begun = f'type="dynamic" availabilityStartTime="{as_moment(NOON)}" {attributes}'
+    return f"""<MPD xmlns="urn:mpeg:dash:schema:mpd:2011" {begun}>
+<Period id="1" start="PT0S"><AdaptationSet mimeType="video/mp4">{inside}<Representation id="v" bandwidth="1"/>
+</AdaptationSet></Period></MPD>""".encode()
+
+
+NUMBERED = '<SegmentTemplate duration="4" startNumber="7" media="$Number$.m4s"/>'
+
+
+def at(seconds: float, body: bytes) -> list[Segment]:
+    presentation = open_mpd(
+        parse_document(body, "http://a.example/x.mpd"), "http://a.example/x.mpd", (), NOON + seconds
+    )
+    return list(presentation.renditions[0].segments or ())
+
+
+def test_segments_by_number_are_there_when_they_are_whole_and_until_the_window_has_gone_by() -> None:
+    assert [one.sequence for one in at(3.9, _mpd(NUMBERED))] == []
+    assert [one.sequence for one in at(8.1, _mpd(NUMBERED))] == [7, 8]
+    assert [one.sequence for one in at(42, _mpd(NUMBERED))] == [12, 13, 14, 15, 16]
+    assert len(at(42, _mpd(NUMBERED, ""))) == 10
+    assert at(42, _mpd(NUMBERED))[0].begin == 20.0
+
+
+def test_a_timeline_is_repeated_up_to_now() -> None:
+    timeline = '<SegmentTimeline><S t="0" d="4" r="-1"/></SegmentTimeline>'
+    template = f'<SegmentTemplate media="$Time$.m4s">{timeline}</SegmentTemplate>'
+    assert [one.resource.url.rpartition("/")[2] for one in at(9, _mpd(template))][:2] == ["0.m4s", "4.m4s"]
+
+
+def test_what_is_over_by_its_own_clock_is_finished() -> None:
+    body = _mpd(NUMBERED, 'mediaPresentationDuration="PT20S"')
+    for seconds, live in ((10.0, True), (30.0, False)):
+        known = open_mpd(parse_document(body, "http://a.example/x"), "http://a.example/x", (), NOON + seconds)
+        assert (known.live is not None) is live
+    assert len(at(30, body)) == 5
+
+
+def test_a_period_that_has_not_begun_is_not_asked_for() -> None:
+    body = _mpd(NUMBERED).replace(b"</Period>", b'</Period><Period id="2" start="PT1000S"/>')
+    assert [one.sequence for one in at(8.1, body)] == [7, 8]
+    assert len(at(2_000, body)) == 0
+
+
+def test_a_server_that_waits_for_the_next_segment_says_so() -> None:
+    text = "#EXTM3U\n#EXT-X-SERVER-CONTROL:CAN-BLOCK-RELOAD=YES,PART-HOLD-BACK=1.0\n#EXT-X-MEDIA-SEQUENCE:5\n"
+    playlist = parse(f"{text}#EXT-X-SKIP:SKIPPED-SEGMENTS=3\n#EXTINF:4,\na.ts\n".encode(), "http://a.example/l.m3u8")
+    assert playlist.can_block and playlist.segments[0].sequence == 8

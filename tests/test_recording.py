@@ -1,0 +1,155 @@
+"""Recordings of the demo museum's cameras by the installed program; judged in Chromium by their frame numbers."""
+
+import json
+import signal
+import subprocess
+import time
+from collections.abc import Callable
+from itertools import pairwise
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from mudlark.demo.live import Cameras
+from mudlark.demo.site import DemoSite
+from tests.conftest import PROGRAM, Answer, Ran, Trouble, own_environment
+from tests.judge import watch
+
+pytestmark = pytest.mark.program
+Run = Callable[..., Ran]
+
+
+def _recorded(mudlark: Run, address: str, *options: str) -> tuple[dict[str, Any], Path]:
+    ran = mudlark("haul", address, "--into", "kept", "--json", *options)
+    assert ran.json["items"] and ran.json["items"][0]["folder"], ran.err
+    item: dict[str, Any] = ran.json["items"][0]
+    return item, Path(item["folder"]) / item["files"][0]["path"]
+
+
+def _runs_on(counters: list[int | None], every: int) -> bool:
+    """True if the frames come in order, around and around the film of 600 pictures."""
+    return all(
+        one is not None and other is not None and (other - one - every) % 600 in (0, 1, 599)
+        for one, other in pairwise(counters)
+    )
+
+
+@pytest.mark.browser
+@pytest.mark.parametrize("path", ["harbour/now.m3u8", "quay/number.mpd", "jetty/timeline.mpd"])
+def test_a_camera_is_recorded_from_as_far_back_as_is_kept(
+    mudlark: Run, site: DemoSite, tmp_path: Path, path: str
+) -> None:
+    address = f"{site.origins.media}/live/{path}"
+    item, film = _recorded(mudlark, address, "--from", "earliest", "--for", "40s")
+    assert (item["verdict"], item["problems"], item["duration"]) == ("sound", [], pytest.approx(40.0, abs=0.3))
+    counters = watch(tmp_path / film, [0.1 + 3 * number for number in range(13)], listen=False).counters
+    assert _runs_on(counters, 75)
+    assert "recording-ended" in {note["code"] for note in item["notes"]}
+    facts = json.loads((tmp_path / item["folder"] / "record.json").read_text())
+    assert all(segment["moment"] for segment in facts["segment_list"])
+    assert not (tmp_path / "kept" / ".mudlark").exists()
+
+
+@pytest.mark.browser
+def test_a_recording_from_now_runs_on_over_several_looks(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:
+    item, film = _recorded(mudlark, f"{site.origins.media}/live/quay/number.mpd", "--for", "14s")
+    assert item["verdict"] == "sound" and item["segments"]["missing"] == 0
+    assert _runs_on(watch(tmp_path / film, [0.1 + 2 * number for number in range(7)], listen=False).counters, 50)
+
+
+def test_a_broadcast_that_ends_is_finished_as_a_recording(mudlark: Run, site: DemoSite) -> None:
+    item, _ = _recorded(mudlark, f"{site.origins.media}/live/ending/now.m3u8", "--from", "earliest")
+    assert item["verdict"] == "sound" and item["duration"] == pytest.approx(28.0, abs=0.3)
+    again = mudlark("haul", f"{site.origins.media}/live/ending/now.m3u8", "--into", "kept", "--json").json["items"][0]
+    assert again["state"] == "new" or again["folder"] != item["folder"]
+
+
+def _start(folder: Path, address: str, *options: str) -> subprocess.Popen[str]:
+    command = [str(PROGRAM), "haul", address, "--into", "kept", *options]
+    return subprocess.Popen(command, cwd=folder, env=own_environment(folder), stderr=subprocess.PIPE, text=True)
+
+
+def _until(folder: Path, count: int) -> Path:
+    """Waits until so many segments are in the store; gives the store."""
+    while True:
+        for journal in folder.glob("kept/.mudlark/*/recording.jsonl"):
+            if journal.read_bytes().count(b"\n") >= count:
+                return journal.parent
+        time.sleep(0.05)
+
+
+def test_an_interrupt_ends_the_recording_and_makes_an_item(site: DemoSite, tmp_path: Path) -> None:
+    process = _start(tmp_path, f"{site.origins.media}/live/harbour/now.m3u8", "--from", "earliest")
+    store = _until(tmp_path, 20)
+    film = store / "recording.mp4"
+    while not film.exists() or film.stat().st_size < 50_000:
+        time.sleep(0.05)
+    process.send_signal(signal.SIGINT)
+    _, err = process.communicate(timeout=90)
+    assert process.returncode == 0 and "Ending the recording" in err, err
+    record = json.loads(next(tmp_path.glob("kept/*/record.json")).read_text())
+    assert record["verdict"] == "sound" and record["duration"] > 60
+
+
+def test_a_killed_recording_goes_on_and_fills_what_the_window_still_holds(
+    site: DemoSite, tmp_path: Path, mudlark: Run
+) -> None:
+    address = f"{site.origins.media}/live/harbour/now.m3u8"
+    process = _start(tmp_path, address, "--from", "earliest", "--for", "10m")
+    _until(tmp_path, 12)
+    process.kill()
+    process.communicate()
+    item, _ = _recorded(mudlark, address, "--from", "earliest", "--for", "110s")
+    assert item["verdict"] == "sound" and item["segments"]["missing"] == 0 and item["duration"] > 109
+    numbers = [segment["url"].rpartition("-")[2] for segment in _segments(tmp_path, item)]
+    assert numbers == [f"{int(numbers[0].partition('.')[0]) + at}.m4s" for at in range(len(numbers))]
+
+
+def _segments(folder: Path, item: dict[str, Any]) -> list[dict[str, Any]]:
+    listed: list[dict[str, Any]] = json.loads((folder / item["folder"] / "record.json").read_text())["segment_list"]
+    return listed
+
+
+def test_what_the_server_no_longer_has_is_a_gap_that_is_said(mudlark: Run, trouble: Trouble) -> None:
+    cameras = Cameras(lambda: 1_000_000.0)
+    trouble.say("/both-init.mp4", Answer((cameras.answer("harbour", "both-init.mp4") or (b"", ""))[0]))
+    for number in range(8):
+        body = (cameras.answer("harbour", f"both-{number}.m4s") or (b"", ""))[0]
+        trouble.say(f"/both-{number}.m4s", Answer(body, 404 if number == 3 else 200))
+
+    def window(first: int, count: int, end: str = "") -> Answer:
+        head = f'#EXTM3U\n#EXT-X-TARGETDURATION:1\n#EXT-X-MEDIA-SEQUENCE:{first}\n#EXT-X-MAP:URI="both-init.mp4"\n'
+        lines = [f"#EXTINF:4.000,\nboth-{number}.m4s\n" for number in range(first, first + count)]
+        return Answer((head + "".join(lines) + end).encode())
+
+    before = [window(0, 1)] * 3  # looks until it is seen that the list grows
+    lists = [window(0, 2), window(0, 2), window(0, 4), window(6, 2), window(6, 2, "#EXT-X-ENDLIST\n")]
+    item, _ = _recorded(mudlark, trouble.say("/now.m3u8", *before, *lists), "--from", "earliest")
+    assert item["verdict"] == "flawed"
+    words = " ".join(problem["message"] for problem in item["problems"])
+    assert "12.0–16.0 s" in words and "16.0–24.0 s" in words and "no longer had it" in words
+    assert item["duration"] == pytest.approx(32.0, abs=0.3)
+
+
+def test_what_is_running_says_so(mudlark: Run, site: DemoSite) -> None:
+    for path in ("harbour/now.m3u8", "quay/number.mpd"):
+        url = f"{site.origins.media}/live/{path}"
+        told = mudlark("tracks", url, "--json").json
+        assert told["live"] == {"depth": pytest.approx(120.0, abs=5), "target": 4.0}
+        assert "live, reaching back 2:0" in mudlark("tracks", url).out
+    finds = mudlark("sift", f"{site.origins.site}/live/quay", "--json").json["pages"][0]["finds"]
+    assert finds[0]["live"]["target"] == 4.0
+
+
+@pytest.mark.parametrize(
+    ("options", "words"),
+    [
+        (("--for", "soon"), "no duration"),
+        (("--until", "late"), "no time"),
+        (("--until", "2001-01-01 10:00"), "is over"),
+    ],
+)
+def test_times_that_cannot_be_are_said(mudlark: Run, options: tuple[str, str], words: str) -> None:
+    ran = mudlark("haul", "http://127.0.0.1:9/a.m3u8", *options)
+    assert ran.status == 2 and words in ran.err
