@@ -5,6 +5,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from mudlark.errors import ManifestError, NetworkError
 from mudlark.manifest.dash.document import parse_document, read_moment
@@ -15,7 +17,10 @@ from mudlark.manifest.live.follow import Follower, Stretches
 from mudlark.manifest.live.lists import Listing
 from mudlark.manifest.live.pace import Pace, Span, as_moment, first_of, moment_of
 from mudlark.manifest.model import Segment
+from mudlark.manifest.radio import Titles, is_endless
+from mudlark.manifest.radio import listed as listed_in
 from mudlark.web.resource import Resource
+from mudlark.web.session import Content
 
 NOON = 1_900_000_000.0
 
@@ -311,3 +316,46 @@ def test_a_server_that_waits_for_the_next_segment_says_so() -> None:
     text = "#EXTM3U\n#EXT-X-SERVER-CONTROL:CAN-BLOCK-RELOAD=YES,PART-HOLD-BACK=1.0\n#EXT-X-MEDIA-SEQUENCE:5\n"
     playlist = parse(f"{text}#EXT-X-SKIP:SKIPPED-SEGMENTS=3\n#EXTINF:4,\na.ts\n".encode(), "http://a.example/l.m3u8")
     assert playlist.can_block and playlist.segments[0].sequence == 8
+
+
+# Radio
+
+
+@given(st.lists(st.integers(1, 40), max_size=30), st.lists(st.sampled_from(["", "One", "Fog & Sea", "Ä"]), max_size=8))
+def test_titles_come_out_of_a_body_however_it_is_cut(cuts: list[int], names: list[str]) -> None:
+    sound = bytes(range(256)) * 2
+    body, expected = b"", []
+    for number, name in enumerate(names):
+        text = f"StreamTitle='{name}';StreamUrl='';".encode() if name else b""
+        block = bytes([-(-len(text) // 16)]) + text.ljust(-(-len(text) // 16) * 16, b"\0")
+        body += sound[number * 10 : number * 10 + 10] + block
+        expected += [name] if name else []
+    titles, at = Titles(10), 0
+    parts: list[bytes | str] = []
+    for cut in [*cuts, len(body)]:
+        parts += titles.split(body[at : at + cut])
+        at += cut
+    assert [part for part in parts if isinstance(part, str)] == expected
+    assert b"".join(part for part in parts if isinstance(part, bytes)) == sound[: 10 * len(names)]
+
+
+def _content(body: bytes, kind: str, url: str = "http://a.example/x", length: int | None = None) -> Content:
+    return Content(url, 200, kind, None, length, body, complete=length is not None)
+
+
+def test_plain_lists_lead_to_what_they_list() -> None:
+    for body, kind in (
+        (b"[playlist]\nNumberOfEntries=1\nFile1=http://b.example/stream\nTitle1=Fog\n", "audio/x-scpls"),
+        (b"\xef\xbb\xbf#EXTM3U\r\n#EXTINF:-1,Fog\r\nhttp://b.example/stream\r\n", "audio/x-mpegurl"),
+        (b"http://b.example/stream\n", "audio/mpegurl"),
+    ):
+        assert listed_in(_content(body, kind, length=len(body))) == ["http://b.example/stream"]
+    playlist = b"#EXTM3U\n#EXT-X-TARGETDURATION:4\n#EXTINF:4,\nhttp://b.example/a.ts\n"
+    finished = b"#EXTM3U\n#EXTINF:4,\nhttp://b.example/a.ts\n"
+    for body in (playlist, finished, b"#EXTM3U\nfile:///etc/passwd\n"):
+        assert listed_in(_content(body, "audio/x-mpegurl", length=len(body))) == []
+
+
+def test_sound_of_which_nobody_says_how_much_there_is_has_no_end() -> None:
+    assert is_endless(_content(b"ID3", "audio/mpeg")) and not is_endless(_content(b"ID3", "audio/mpeg", length=3))
+    assert not is_endless(_content(b"<html>", "text/html"))

@@ -3,8 +3,10 @@
 import json
 import signal
 import subprocess
+import threading
 import time
 from collections.abc import Callable
+from http.server import ThreadingHTTPServer
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
@@ -13,7 +15,9 @@ import pytest
 
 from mudlark.demo.live import Cameras
 from mudlark.demo.site import DemoSite
-from tests.conftest import PROGRAM, Answer, Ran, Trouble, own_environment
+from mudlark.demo.streamed import MEDIA
+from mudlark.media.webvtt import parse
+from tests.conftest import PROGRAM, Answer, QuietHandler, Ran, Trouble, own_environment
 from tests.judge import watch
 
 pytestmark = pytest.mark.program
@@ -153,3 +157,49 @@ def test_what_is_running_says_so(mudlark: Run, site: DemoSite) -> None:
 def test_times_that_cannot_be_are_said(mudlark: Run, options: tuple[str, str], words: str) -> None:
     ran = mudlark("haul", "http://127.0.0.1:9/a.m3u8", *options)
     assert ran.status == 2 and words in ran.err
+
+
+def test_radio_is_recorded_with_its_titles(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:
+    item, film = _recorded(mudlark, f"{site.origins.site}/live/foghorn", "--for", "3s")
+    assert (item["verdict"], film.suffix, item["title"]) == ("unproven", ".mp3", "Foghorn Radio")
+    data = (tmp_path / film).read_bytes()
+    assert b"StreamTitle" not in data and len(data) >= 24_000
+    (titles,) = [file["path"] for file in item["files"] if file["role"] == "titles"]
+    cues = parse((tmp_path / item["folder"] / titles).read_bytes()).cues
+    assert [cue.text for cue in cues][:2] == ["One Long", "Two Short"]
+    assert cues[1].begin == pytest.approx(2.0, abs=0.1)
+
+
+def test_radio_that_breaks_off_is_asked_for_again_and_that_is_said(mudlark: Run, tmp_path: Path) -> None:
+    sound = (MEDIA / "fog-signals.mp3").read_bytes()
+
+    class Handler(QuietHandler):
+        protocol_version = "HTTP/1.0"
+
+        def do_GET(self) -> None:
+            self.send_response(200)
+            self.send_header("Content-Type", "audio/mpeg" if self.path != "/list.pls" else "audio/x-scpls")
+            self.end_headers()
+            if self.path == "/list.pls":
+                self.wfile.write(f"[playlist]\nFile1=http://{self.headers['Host']}/on\n".encode())
+            else:
+                self.wfile.write(sound[:16_000])
+
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    server.daemon_threads = True
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        item, _ = _recorded(mudlark, f"http://127.0.0.1:{server.server_port}/list.pls", "--for", "3s")
+    finally:
+        server.shutdown()
+        server.server_close()
+    assert item["verdict"] == "flawed" and {problem["code"] for problem in item["problems"]} == {"radio-gap"}
+
+
+def test_all_cameras_of_a_page_are_recorded_at_once(mudlark: Run, site: DemoSite, trouble: Trouble) -> None:
+    media = site.origins.media
+    page = f"""<!doctype html><title>Cameras</title><video src="{media}/live/harbour/now.m3u8"></video>
+<video src="{media}/live/quay/number.mpd"></video>""".encode()
+    address = trouble.say("/cameras", Answer(page, type="text/html"))
+    ran = mudlark("haul", address, "--all", "--into", "kept", "--json", "--for", "9s")
+    assert [item["verdict"] for item in ran.json["items"]] == ["sound", "sound"], ran.err

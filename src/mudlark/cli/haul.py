@@ -306,6 +306,7 @@ def _show_checks(out: Any, record: Record) -> None:
         f"{counts.missing} missing" if counts.missing else "",
     ]
     checks = {0: "no check could be made", 1: "1 check passed"}.get(passed, f"{passed} checks passed")
-    out.print(f"  {total}: {', '.join(part for part in parts if part)}; {checks}", markup=False)
+    told = ", ".join(part for part in parts if part)
+    out.print(f"  {total}: {told}; {checks}" if told else f"  {checks}", markup=False)
     for message in dict.fromkeys([*(p.message for p in record.problems), *(note.message for note in record.notes)]):
         out.print(Text(f"  ! {message}", style="yellow"))

@@ -7,6 +7,7 @@ import time
 from collections import deque
 from collections.abc import Callable
 from contextlib import suppress
+from pathlib import Path
 from typing import Any
 
 from rich.console import Console
@@ -20,7 +21,14 @@ from mudlark.fetch.engine import Outcome
 from mudlark.hauling.order import HaulWatch, Plan, RecordingState
 from mudlark.web.retry import Passing
 
-UNITS = {"hls": "segments", "dash": "segments", "series": "segments", "file": "parts", "images": "page images"}
+UNITS = {
+    "hls": "segments",
+    "dash": "segments",
+    "series": "segments",
+    "file": "parts",
+    "images": "page images",
+    "stream": "parts",
+}
 _EVERY = 10.0  # seconds between plain lines
 _WINDOW = 8.0  # seconds over which the speed is measured
 _LEAST_BAR, _MOST_BAR = 6, 30
@@ -114,7 +122,7 @@ class HaulProgress(OnScreen, HaulWatch):
         self.unit = "segments"
         self.gauge = Gauge(0, None, self._last)
         self._recording: RecordingState | None = None
-        self._told_path = False
+        self._ends: dict[Path, Callable[[], None]] = {}
 
     @property
     def done(self) -> int:
@@ -138,6 +146,9 @@ class HaulProgress(OnScreen, HaulWatch):
         self.gauge = Gauge(plan.segments, plan.presentation.facts.length, time.monotonic())
         self.unit = UNITS[plan.presentation.kind]
         self._recording = None
+        if plan.presentation.kind == "stream":
+            self._console.print(Text(plan.title, style="bold"))
+            return
         track = plan.renditions[0]
         facts = [f"{track.width}×{track.height}" if track.width else "", bits(track.bitrate) if track.bitrate else ""]
         facts += [clock(plan.duration) if plan.duration else ""]
@@ -151,12 +162,13 @@ class HaulProgress(OnScreen, HaulWatch):
 
     def recording_came(self, state: RecordingState) -> None:
         """How a recording goes: shown in place of the bar, or now and then as a line."""
-        if not self._told_path:
-            self._told_path = True
+        if state.film not in self._ends:
             self._steps.stop()
             self._console.print(Text(f"Recording. What is there already can be played: {state.film}", style="dim"))
-            self._console.print(Text("Ctrl-C ends the recording, and makes an item of it.", style="dim"))
-            self._end_by_key(state.end)
+            if not self._ends:
+                self._console.print(Text("Ctrl-C ends the recording, and makes an item of it.", style="dim"))
+                self._end_by_key()
+            self._ends[state.film] = state.end
             if self._console.is_terminal and not self._console.quiet and self._live is None:
                 self._live = Live(self, console=self._console, refresh_per_second=4, transient=True)
                 self._live.start()
@@ -166,13 +178,14 @@ class HaulProgress(OnScreen, HaulWatch):
             self._last = now
             self._console.print(recording_line(state, self.gauge.bytes), markup=False)
 
-    def _end_by_key(self, end: Callable[[], None]) -> None:
+    def _end_by_key(self) -> None:
         """The first Ctrl-C ends the recording; a second one leaves at once."""
 
         def ended() -> None:
             loop.remove_signal_handler(signal.SIGINT)
             self.warning_came("Ending the recording. Ctrl-C once more leaves at once; the same command goes on then.")
-            end()
+            for end in self._ends.values():
+                end()
 
         loop = asyncio.get_running_loop()
         with suppress(NotImplementedError, RuntimeError, ValueError):  # where there are no such signals

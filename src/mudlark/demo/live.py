@@ -4,21 +4,28 @@ The same in HLS and in DASH (by number, and by timeline). One ends after half a 
 with its numbers begun anew.
 """
 
+import asyncio
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from functools import cache
 
+from aiohttp import web
+
 from mudlark.demo.pages import Exhibit, Origins, page
 from mudlark.demo.repacked import fragments, samples_of, section
-from mudlark.demo.streamed import SECONDS, SEGMENTS, START, paths
+from mudlark.demo.streamed import MEDIA, SECONDS, SEGMENTS, START, paths
 from mudlark.media.samples import Samples
 
 WINDOW = 30  # segments that are listed: two minutes
 _HEIGHT = 180
 _LASTING = 30  # seconds of the camera that ends
 _AWAY = (12, 20)  # seconds between which the fickle one is gone
+_EVERY = 8_000  # bytes of sound between two titles: a second
+_AHEAD = 16_000  # bytes that come at once
+_TITLES = ("One Long", "Two Short", "Fog over Skerrow Bay")
 _SCALE = {"video": 90_000, "audio": 48_000}
 _TYPES = {"m3u8": "application/vnd.apple.mpegurl", "mpd": "application/dash+xml", "m4s": "video/iso.segment"}
 
@@ -124,6 +131,27 @@ def _later(kind: str, number: int) -> Samples:
     return replace(part, dts=part.dts + ticks, pts=part.pts + ticks)
 
 
+async def radio(request: web.Request) -> web.StreamResponse:
+    """The foghorn, day and night: MPEG layer 3 as fast as it is heard, with titles among it for those who ask."""
+    sound = (MEDIA / "fog-signals.mp3").read_bytes()
+    wanted = request.headers.get("Icy-MetaData") == "1"
+    headers = {"Content-Type": "audio/mpeg", "icy-name": "Foghorn Radio", "icy-br": "64"}
+    response = web.StreamResponse(headers=headers | ({"icy-metaint": str(_EVERY)} if wanted else {}))
+    await response.prepare(request)
+    sent = 0
+    with suppress(ConnectionError):
+        while True:
+            place = sent % len(sound)
+            piece = (sound + sound)[place : place + _EVERY]
+            sent += len(piece)
+            title = f"StreamTitle='{_TITLES[sent // _EVERY // 2 % len(_TITLES)]}';".encode()
+            block = bytes([-(-len(title) // 16)]) + title.ljust(-(-len(title) // 16) * 16, b"\0")
+            await response.write(piece + (block if wanted else b""))
+            if sent > _AHEAD:
+                await asyncio.sleep(_EVERY / 8_000)
+    return response
+
+
 def _exhibit(name: str, path: str, hard: str, title: str, text: str, address: str) -> Exhibit:
     def source(at: Origins) -> str:
         return page(
@@ -137,6 +165,16 @@ def _exhibit(name: str, path: str, hard: str, title: str, text: str, address: st
     return Exhibit(name, path, hard, source)
 
 
+def _radio_page(at: Origins) -> str:
+    return page(
+        "Foghorn Radio",
+        f"""<h1>Foghorn Radio</h1>
+<p>Day and night, one long, two short.</p>
+<audio controls src="{at.media}/radio/foghorn"></audio>""",
+        '<meta property="og:title" content="Foghorn Radio">\n',
+    )
+
+
 LIVE: tuple[Exhibit, ...] = (
     _exhibit("harbour", "/live/harbour", "A camera, live in HLS.", "The Harbour, Now", "Rain.", "harbour/now.m3u8"),
     _exhibit("quay", "/live/quay", "A camera, live in DASH, by number.", "The Quay, Now", "Nets.", "quay/number.mpd"),
@@ -148,6 +186,7 @@ LIVE: tuple[Exhibit, ...] = (
         "The ferry.",
         "jetty/timeline.mpd",
     ),
+    Exhibit("radio", "/live/foghorn", "Radio: sound without an end, with titles among it.", _radio_page),
     _exhibit(
         "ending",
         "/live/last-tide",

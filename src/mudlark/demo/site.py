@@ -29,7 +29,7 @@ from mudlark.demo import dashed, streamed
 from mudlark.demo.asked import HELPER, PLAIN_GUIDES, POCKET, STEPS, chooser_page, guide_for, signature
 from mudlark.demo.exhibits import EXHIBITS, entrance
 from mudlark.demo.hidden import BUILDS, MEMBERS_COOKIE, frame_inner, frame_outer, log_in
-from mudlark.demo.live import Cameras
+from mudlark.demo.live import Cameras, radio
 from mudlark.demo.pages import Exhibit, Origins, page
 from mudlark.demo.pictures import leaf, picture
 from mudlark.demo.played import (
@@ -322,6 +322,7 @@ class DemoSite:
                 application.router.add_static(base, folder / "tide-mill" / f"{height}p")
         get("/shelves/{shelf}/{name}", _shelf)
         get("/live/{camera}/{name}", self._camera)
+        get("/radio/foghorn", radio)
         get("/keys/{number:[0-2]}", _stream_key)
         get("/ring/second", _ring_on)
         get("/stored/bell-7c41", partial(_file, folder / "fog-bell.m4a", "audio/mp4"))

@@ -21,6 +21,7 @@ from mudlark.hauling.order import Item, ItemState, Plan
 from mudlark.hauling.pages import make_pages
 from mudlark.hauling.plain import make_plain
 from mudlark.hauling.prove import prove
+from mudlark.hauling.radio import make_radio
 from mudlark.hauling.same import same_media
 from mudlark.hauling.work import Fetching, Made, Work, jobs_of
 from mudlark.manifest.choose import ALL, NONE, Wish
@@ -34,13 +35,14 @@ _MAKERS: dict[PresentationKind, Callable[[Work, Fetching], Awaitable[Made]]] = {
     "series": make_film,
     "file": make_plain,
     "images": make_pages,
+    "stream": make_radio,
 }
 
 
 async def make(work: Work, name: str, state: ItemState) -> Item:
     """The item of a haul. name: that it should have. state: what it is to an earlier one."""
     live = work.target.presentation.live is not None
-    if live:
+    if live and work.target.presentation.kind in STREAMED:
         work = await recording.record(work)
     target, store = work.target, work.store
     planned = max((taken.rendition.duration or 0.0 for taken in target.taken), default=0.0) or None

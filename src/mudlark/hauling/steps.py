@@ -48,6 +48,18 @@ async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -
     scan, finds = await _take(session, order, watch)
     if order.expect and len(finds) > 1:
         raise UsageError(f"One digest cannot be that of {len(finds)} files.", "Choose one with --nth or --match.")
+    running = [find for find in finds if find.response.live]
+    if len(running) > 1:  # broadcasts do not wait for each other
+        finds = [find for find in finds if find not in running]
+        work = [_haul_living(session, order, scan, find, watch) for find in running]
+        for find, result in zip(running, await asyncio.gather(*work, return_exceptions=True), strict=True):
+            if isinstance(result, MudlarkError):
+                result.url = result.url or find.url
+                watch.on_failure(result)
+            elif isinstance(result, BaseException):
+                raise result
+            else:
+                yield result
     for find in finds:
         try:
             yield await _haul_living(session, order, scan, find, watch)

@@ -11,7 +11,7 @@ from urllib.parse import urlsplit, urlunsplit
 from msgspec.structs import replace as with_values
 
 from mudlark.errors import ManifestError, MudlarkError, NetworkError, Refused
-from mudlark.manifest import hls
+from mudlark.manifest import hls, radio
 from mudlark.manifest.model import Document, IndexedFile, Live, Presentation, Rendition, Segment
 from mudlark.manifest.plain import plain_file
 from mudlark.manifest.sequences import Chain
@@ -22,6 +22,7 @@ from mudlark.web.resource import Resource
 from mudlark.web.session import Content, Session
 
 _FORBIDDEN = 403
+_DEEPEST = 3  # lists that lead to lists
 _MOST_TRIED = 20  # renditions that are looked at for one in clear
 _QUIET = 5  # target durations after which a list that has not changed is taken for finished
 _SHORTEST_TARGET, _LONGEST_WAIT = 2.0, 15.0  # seconds
@@ -103,6 +104,12 @@ def open_playlist(look: Content) -> Presentation:
 async def load(session: Session, address: str) -> Presentation:
     """The presentation at an address. A plain file is asked for its beginning as a part, to see whether that works."""
     look = await session.look(address, wants_text)
+    for _ in range(_DEEPEST):
+        if not (listed := radio.listed(look)):
+            break
+        look = await session.look(listed[0], wants_text)
+    if radio.is_endless(look):
+        return radio.radio(look)
     if is_manifest(look) or look.complete:
         return await open_presentation(session, look)
     return plain_file(await session.glance(look.url, patient=True), look)

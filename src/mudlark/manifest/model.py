@@ -12,7 +12,7 @@ import msgspec
 from mudlark.web.resource import Resource, Span
 
 RenditionType = Literal["video", "audio", "subtitles", "captions", "other"]
-PresentationKind = Literal["hls", "dash", "file", "images", "series"]
+PresentationKind = Literal["hls", "dash", "file", "images", "series", "stream"]
 STREAMED: frozenset[PresentationKind] = frozenset({"hls", "dash", "series"})  # made of segments, put together
 
 

@@ -37,6 +37,7 @@ LARGEST_TEXT = 20_000_000  # bytes of a page or manifest that are read at most
 _LONGEST_TEXT = 120.0  # seconds that a page or manifest may take at most
 _log = logging.getLogger(__name__)
 _CHUNK = 256 * 1024
+_ENDLESS_HEAD = 4096  # bytes of sound without a stated length, which may come no faster than it is heard
 _FIELD = 256 * 1024  # longest header line: real pages send long cookies and policies
 
 
@@ -199,7 +200,7 @@ class Session:
                 whole: bool | None = None
                 async for chunk in answer.chunks:
                     body += chunk
-                    if whole is None and len(body) >= HEAD:
+                    if whole is None and len(body) >= _enough(answer):
                         whole = wants_all(bytes(body), answer.type)
                     if whole is False:
                         return _look(answer, bytes(body), complete=False)
@@ -238,7 +239,7 @@ class Session:
             async with _in_time(address), self.open(address, first=HEAD) as answer:
                 async for chunk in answer.chunks:
                     body += chunk
-                    if len(body) >= HEAD:
+                    if len(body) >= _enough(answer):
                         break
                 return _look(answer, bytes(body), complete=answer.length is not None and len(body) >= answer.length)
 
@@ -339,6 +340,11 @@ class Session:
         announced = wanted if wanted is not None else response.content_length if plain else None
         if announced is not None and total != announced:
             raise Passing(f"{shown(address)} ended after {total:,} of {announced:,} bytes.", url=address)
+
+
+def _enough(reply: Reply) -> int:
+    """Bytes that tell what an answer is."""
+    return _ENDLESS_HEAD if reply.length is None and reply.type.startswith("audio/") else HEAD
 
 
 @asynccontextmanager

@@ -13,8 +13,10 @@ from mudlark.errors import FormatError, MudlarkError, NetworkError, Refused
 from mudlark.find.judge.expiry import expires_at
 from mudlark.find.judge.kind import kind_by_type
 from mudlark.find.model import Find, Kind, Response
+from mudlark.manifest import radio
 from mudlark.manifest.choose import choose
 from mudlark.manifest.load import Protected, fill, is_manifest, is_mpd, open_presentation, wants_text
+from mudlark.manifest.model import Live
 from mudlark.media.mp4.boxes import header
 from mudlark.media.mp4.read import Movie, parse_movie
 from mudlark.media.sniff import sniff
@@ -106,6 +108,10 @@ async def _ask(session: Session, find: Find) -> Response:
     try:
         look = await behind.glance(find.url)
         response = _described(find, look, response)
+        if radio.listed(look):
+            return replace(response, kind="audio", live=Live())
+        if radio.is_endless(look):
+            return replace(response, live=Live())
         if is_manifest(look):
             return await _with_presentation(behind, find, look, response)
         if movie := await movie_at(behind, look):
@@ -127,7 +133,10 @@ async def _with_presentation(session: Session, find: Find, look: Content, respon
     response = replace(response, kind="dash" if is_mpd(look) else "hls")
     try:
         presentation = await open_presentation(session, look)
-        listed = tuple(one.url for one in presentation.renditions if one.segments is None and one.url)
+        own = (find.url, look.url)  # a playlist that may still grow is its own only rendition
+        listed = tuple(
+            one.url for one in presentation.renditions if one.segments is None and one.url and one.url not in own
+        )
         response = replace(response, renditions=listed)
         best = choose(presentation)[0].rendition
         presentation = await fill(session, presentation, [best], patient=False)
