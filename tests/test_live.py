@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from mudlark.errors import ManifestError, NetworkError
 from mudlark.manifest.dash.document import parse_document, read_moment
@@ -30,6 +31,11 @@ def listed(first: int, count: int, name: str = "a", stretch: int = 0, duration: 
         Segment(number, Resource(f"http://a.example/{name}-{number}.ts"), number * duration, duration, stretch)
         for number in range(first, first + count)
     ]
+
+
+def moved(segment: Segment, begin: float) -> Segment:
+    """The segment with its moment stated."""
+    return replace(segment, moment=as_moment(begin + segment.begin))
 
 
 def numbers(pairs: Sequence[tuple[Segment, Segment]]) -> list[int | None]:
@@ -80,7 +86,10 @@ def test_how_long_a_source_was_away_before_it_began_anew_is_a_hole() -> None:
     follower = Follower(Stretches())
     follower.update(listed(10, 5), NOON, 0)
     fresh = follower.update(listed(0, 2, "b"), NOON + 100)
-    assert fresh.restarted and fresh.missed == 92.0
+    assert fresh.restarted and fresh.missed == 88.0
+    follower = Follower(Stretches())
+    follower.update([moved(one, NOON) for one in listed(0, 2)], NOON + 8, 0)
+    assert follower.update([moved(one, NOON + 30) for one in listed(0, 2, "b")], NOON + 40).missed == 22.0
 
 
 def test_renditions_share_the_numbers_of_their_stretches() -> None:

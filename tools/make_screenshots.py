@@ -79,6 +79,7 @@ def shots(site: DemoSite) -> list[Shot]:
             ["mudlark assay *.mp4"],
             before=f"mudlark haul {talk} --into kept; head -c 300000 kept/*/*.mp4 > half.mp4",
         ),
+        Shot("haul-live", [f"mudlark haul {site.origins.media}/live/quay/number.mpd --from earliest"], seconds=7.0),
         Shot("tour", ["mudlark tour"]),
     ]
 

@@ -164,6 +164,7 @@ class HaulProgress(OnScreen, HaulWatch):
         """How a recording goes: shown in place of the bar, or now and then as a line."""
         if state.film not in self._ends:
             self._steps.stop()
+            self._console.print(Text(state.title, style="bold"))
             self._console.print(Text(f"Recording. What is there already can be played: {state.film}", style="dim"))
             if not self._ends:
                 self._console.print(Text("Ctrl-C ends the recording, and makes an item of it.", style="dim"))

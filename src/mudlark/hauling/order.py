@@ -32,9 +32,11 @@ class Plan:
 
 @dataclass(frozen=True, slots=True)
 class RecordingState:
-    """How a recording goes. now: seconds since 1970. film: what can be played of it so far. retries: tries beyond the
-    first. end: makes an end of it, and an item of what is there."""
+    """How a recording goes. title: of its item. now: seconds since 1970. film: what can be played of it so far.
+    retries: tries beyond the first. end: makes an end of it, and an item of what is there.
+    """
 
+    title: str
     state: State
     now: float
     film: Path

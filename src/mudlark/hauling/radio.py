@@ -58,7 +58,9 @@ async def make_radio(work: Work, fetching: Fetching) -> Made:
     def tell() -> None:
         state.length = time.time() - tape.begun if tape.begun else 0.0
         state.gaps, state.missed = len(tape.gaps), sum(seconds for _, seconds in tape.gaps)
-        work.watch.on_recording(RecordingState(state, time.time(), tape.path, len(tape.gaps), stop.set))
+        work.watch.on_recording(
+            RecordingState(work.target.title, state, time.time(), tape.path, len(tape.gaps), stop.set)
+        )
 
     tell()
     if isinstance(order.span.begin, float):

@@ -112,7 +112,7 @@ async def record(work: Work) -> Work:
 
     def tell(state: State) -> None:
         work.watch.on_recording(
-            RecordingState(state, clock.now(), preview.path, fetching.counts.retried, broadcast.stop.set)
+            RecordingState(target.title, state, clock.now(), preview.path, fetching.counts.retried, broadcast.stop.set)
         )
 
     broadcast = Broadcast(lists, target.order.span, clock, earlier=journal.earlier(), on_state=tell)

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 
 from msgspec.structs import replace
 
+from mudlark.manifest.live.pace import moment_of
 from mudlark.manifest.model import Segment
 from mudlark.web.address import without_query
 from mudlark.web.resource import Resource
@@ -108,10 +109,14 @@ class Follower:
         return listed[0].sequence - self._last.sequence > (now - self._seen_at) / usual + _LEAP
 
     def _restart(self, listed: Sequence[Segment], now: float) -> Fresh:
+        assert self._last is not None
         self._epoch += 1
         self._known.clear()
         away = now - self._seen_at - sum(segment.duration for segment in listed)
-        missed = away if away > 2 * _usual(listed) else 0.0
+        before, after = moment_of(self._last), moment_of(listed[0])
+        if before is not None and after is not None:
+            away = after - before - self._last.duration + _usual(listed)
+        missed = away - _usual(listed) if away > 1.5 * _usual(listed) else 0.0
         taken = self._take(listed, now, [self._lost(listed[0], missed)] if missed else [])
         return Fresh(taken.pairs, restarted=True, missed=missed)
 
