@@ -11,11 +11,12 @@ from msgspec.structs import replace
 
 from mudlark.errors import ManifestError, NetworkError
 from mudlark.manifest.dash.document import parse_document, read_moment
+from mudlark.manifest.dash.patch import patched
 from mudlark.manifest.dash.presentation import open_mpd
 from mudlark.manifest.hls import parse
 from mudlark.manifest.live.broadcast import Arrival, Broadcast, Earlier, State
 from mudlark.manifest.live.follow import Follower, Stretches
-from mudlark.manifest.live.lists import Listing
+from mudlark.manifest.live.lists import Listing, _completed
 from mudlark.manifest.live.pace import Pace, Span, as_moment, first_of, moment_of
 from mudlark.manifest.model import Segment
 from mudlark.manifest.radio import Titles, is_endless
@@ -325,6 +326,34 @@ def test_a_server_that_waits_for_the_next_segment_says_so() -> None:
     text = "#EXTM3U\n#EXT-X-SERVER-CONTROL:CAN-BLOCK-RELOAD=YES,PART-HOLD-BACK=1.0\n#EXT-X-MEDIA-SEQUENCE:5\n"
     playlist = parse(f"{text}#EXT-X-SKIP:SKIPPED-SEGMENTS=3\n#EXTINF:4,\na.ts\n".encode(), "http://a.example/l.m3u8")
     assert playlist.can_block and playlist.segments[0].sequence == 8
+    before = parse(text.encode() + b"".join(b"#EXTINF:4,\n%d.ts\n" % n for n in range(5)), "http://a.example/l.m3u8")
+    whole = _completed(playlist, before)
+    assert [one.sequence for one in whole.segments] == [5, 6, 7, 8]
+    with pytest.raises(ManifestError, match="has not told of before"):
+        _completed(playlist, None)
+
+
+def test_a_manifest_changes_as_its_patch_says() -> None:
+    timeline = '<SegmentTimeline><S t="0" d="4" r="1"/></SegmentTimeline>'
+    text = _mpd(f'<SegmentTemplate media="$Time$.m4s">{timeline}</SegmentTemplate>', 'publishTime="1"').decode()
+    root = parse_document(text.replace("<AdaptationSet ", '<AdaptationSet id="7" ').encode(), "http://a.example/x.mpd")
+    patch = b"""<p:Patch xmlns:p="urn:mpeg:dash:schema:mpd-patch:2020" xmlns="urn:mpeg:dash:schema:mpd:2011"
+originalPublishTime="1"><p:replace sel="/MPD/@publishTime">2</p:replace>
+<p:remove sel="/MPD/Period[@id='1']/AdaptationSet[@id='7']/SegmentTemplate/SegmentTimeline/S[1]"/>
+<p:add sel="/MPD/Period[1]/AdaptationSet/SegmentTemplate/SegmentTimeline"><S t="8" d="4"/></p:add>
+<p:add sel="/MPD" type="@minimumUpdatePeriod">PT2S</p:add></p:Patch>"""
+    changed = patched(root, patch, "http://a.example/p")
+    assert (changed.get("publishTime"), changed.get("minimumUpdatePeriod"), root.get("publishTime")) == (
+        "2",
+        "PT2S",
+        "1",
+    )
+    made = open_mpd(changed, "http://a.example/x.mpd", (), NOON + 60)
+    assert [one.resource.url for one in made.renditions[0].segments or ()] == ["http://a.example/8.m4s"]
+    with pytest.raises(ManifestError, match="another version"):
+        patched(changed, patch, "http://a.example/p")
+    with pytest.raises(ManifestError, match="not one element"):
+        patched(root, patch.replace(b"SegmentTimeline/S[1]", b"Nothing"), "http://a.example/p")
 
 
 # Radio

@@ -71,8 +71,10 @@ class Cameras:
         again = camera == "fickle" and since >= _AWAY[1]
         lines.append(f'#EXT-X-MAP:URI="{"again" if again else "both"}-init.mp4"')
         begin = float(first * SECONDS)
-        if camera in ("ending", "fickle"):
-            begin += self.begun[camera]
+        if camera == "ending":
+            begin += self.begun[camera] - 12
+        elif camera == "fickle":
+            begin += self.begun[camera] + (_AWAY[1] - 4 if again else -8)
         for number in range(first, last + 1):
             stated = datetime.fromtimestamp(begin + (number - first) * SECONDS, UTC).isoformat(timespec="milliseconds")
             lines += [f"#EXT-X-PROGRAM-DATE-TIME:{stated}", f"#EXTINF:{SECONDS:.3f},"]

@@ -144,7 +144,7 @@ def _missing_segments(fetching: Fetching) -> Iterable[Problem]:
         since = begin.get(facts.track, 0.0)
         begin[facts.track] = since + facts.duration
         if facts.problem:
-            when = f"{since:.1f}–{since + facts.duration:.1f} s"
+            when = f"{since:.1f}–{since + facts.duration:.1f} s{f', {facts.moment}' if facts.moment else ''}"
             yield Problem("segment-missing", f"Segment {facts.number + 1} ({when}) is missing: {facts.problem}")
 
 

@@ -142,7 +142,12 @@ async def record(work: Work) -> Work:
     taken = [replace(one, rendition=journal.rendition(one.rendition)) for one in target.taken]
     notes = [Note("recording-ended", f"The recording ended because {broadcast.state.why}")]
     if broadcast.state.restarts:
-        notes.append(Note("restarted", f"The source began anew {broadcast.state.restarts} times; joined without a gap"))
+        notes.append(
+            Note(
+                "restarted",
+                f"The source began anew {broadcast.state.restarts} times; joined, with what was missed as a gap",
+            )
+        )
     return replace(work, target=replace(target, taken=taken, notes=(*target.notes, *notes)))
 
 

@@ -48,6 +48,7 @@ class Playlist:
     ended: the playlist says that nothing more will come. target: seconds that no segment exceeds, as stated. protected:
     the systems that protect segments, or all of a master. only_stills: a master
     that lists pictures for seeking, and nothing else. can_block: its server waits with an answer until there is more.
+    can_skip: it can leave out what it has told of before; skipped: how many it has left out.
     """
 
     url: str
@@ -62,6 +63,8 @@ class Playlist:
     only_stills: bool = False
     start: float | None = None
     can_block: bool = False
+    can_skip: bool = False
+    skipped: int = 0
 
     @property
     def sequence(self) -> int:
@@ -127,7 +130,8 @@ class _Reader:
         self.protected: list[str] = []
         self.notes: list[Note] = []
         self.start: float | None = None
-        self.can_block = False
+        self.can_block = self.can_skip = False
+        self.skipped = 0
 
     def read(self, lines: list[str]) -> Playlist:
         for self.line, raw in enumerate(lines, start=1):
@@ -158,6 +162,8 @@ class _Reader:
             only_stills=bool(self.stills) and not self.renditions and not self.segments,
             start=self.start,
             can_block=self.can_block,
+            can_skip=self.can_skip,
+            skipped=self.skipped,
         )
 
     def fail(self, what: str) -> ManifestError:
@@ -422,12 +428,15 @@ class _Reader:
         self.note(f"date-range {given.get('ID', '')}".strip(), value)
 
     def on_server_control(self, value: str) -> None:
-        self.can_block = attributes(value).get("CAN-BLOCK-RELOAD") == "YES"
+        given = attributes(value)
+        self.can_block = given.get("CAN-BLOCK-RELOAD") == "YES"
+        self.can_skip = "CAN-SKIP-UNTIL" in given
 
     def on_skip(self, value: str) -> None:
         """A list that leaves out segments which it has told of before (revision §4.4.5.2)."""
         if not self.segments:
-            self.sequence += self.whole(attributes(value).get("SKIPPED-SEGMENTS", "0"))
+            self.skipped = self.whole(attributes(value).get("SKIPPED-SEGMENTS", "0"))
+            self.sequence += self.skipped
 
     def on_steering(self, value: str) -> None:
         self.note("content-steering", attributes(value).get("SERVER-URI", ""))

@@ -28,7 +28,7 @@ TO_NOTHING = "urn:mpeg:dash:resolve-to-zero:2013"
 
 def parse_document(body: bytes, url: str) -> Element:
     """The root element of an MPD."""
-    root = _parse(uncompressed(body, url), url)
+    root = parse_xml(uncompressed(body, url), url)
     if root is None or local_name(root) != "MPD":
         raise ManifestError(f"{url} is no DASH manifest: its root element is not MPD.")
     return root
@@ -37,11 +37,12 @@ def parse_document(body: bytes, url: str) -> Element:
 def parse_fragment(body: bytes, url: str, namespace: str) -> list[Element]:
     """The elements of a remote part of an MPD (§5.5.3), which has no root of its own."""
     text = re.sub(rb"^\s*<\?xml[^>]*\?>", b"", body.removeprefix(b"\xef\xbb\xbf"))
-    root = _parse(b'<part xmlns="' + namespace.encode() + b'">' + text + b"</part>", url)
+    root = parse_xml(b'<part xmlns="' + namespace.encode() + b'">' + text + b"</part>", url)
     return [child for child in root if isinstance(child.tag, str)] if root is not None else []
 
 
-def _parse(body: bytes, url: str) -> Element | None:
+def parse_xml(body: bytes, url: str) -> Element | None:
+    """The root element of any XML."""
     parser = etree.XMLParser(
         resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, remove_comments=True, remove_pis=True
     )

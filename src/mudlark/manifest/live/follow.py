@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 from msgspec.structs import replace
 
-from mudlark.manifest.live.pace import moment_of
+from mudlark.manifest.live.pace import as_moment, moment_of
 from mudlark.manifest.model import Segment
 from mudlark.web.address import without_query
 from mudlark.web.resource import Resource
@@ -131,7 +131,16 @@ class Follower:
 
     def _lost(self, following: Segment, seconds: float) -> Segment:
         """What is missing before a segment, as one that nobody can ask for."""
-        return replace(following, resource=Resource(""), duration=seconds, gap=True, init=None, cipher=None)
+        after = moment_of(following)
+        return replace(
+            following,
+            resource=Resource(""),
+            duration=seconds,
+            gap=True,
+            init=None,
+            cipher=None,
+            moment=as_moment(after - seconds) if after is not None else None,
+        )
 
     def _take(self, segments: Sequence[Segment], now: float, before: Sequence[Segment] = ()) -> Fresh:
         placed = []

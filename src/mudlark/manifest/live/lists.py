@@ -5,9 +5,11 @@ Follows RFC 8216 §6.3.4 and its revision §6.2.5 (blocking reload), ISO/IEC 230
 
 import asyncio
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from email.utils import parsedate_to_datetime
 from typing import TYPE_CHECKING, Protocol
+
+from msgspec.structs import replace as with_values
 
 from mudlark.errors import ManifestError, MudlarkError, NetworkError
 from mudlark.manifest import hls
@@ -54,11 +56,15 @@ class HlsList:
         self._addresses = (rendition.url, *rendition.others)
         self._variables = variables
         self._next: int | None = None
+        self._last: hls.Playlist | None = None
 
     async def look(self) -> dict[str, Listing]:
         """The playlist now; a server that offers to wait for the next segment is asked to."""
         look = await self._fetch()
         playlist = hls.parse(look.body, look.url, self._variables)
+        if playlist.skipped:
+            playlist = _completed(playlist, self._last)
+        self._last = playlist
         if playlist.protected:
             raise refusal(look.url, playlist.protected)
         if playlist.master:
@@ -71,14 +77,34 @@ class HlsList:
         failed: NetworkError | None = None
         for address in self._addresses:
             asked = address
-            if self._next is not None:
-                asked += f"{'&' if '?' in address else '?'}_HLS_msn={self._next}"
+            asking = [f"_HLS_msn={self._next}"] if self._next is not None else []
+            if self._last and self._last.can_skip and not any(one.cipher for one in self._last.segments):
+                asking.append("_HLS_skip=YES")
+            if asking:
+                asked += f"{'&' if '?' in address else '?'}{'&'.join(asking)}"
             try:
                 return await self._session.look(asked, wants_text)
             except NetworkError as problem:
                 failed = failed or problem
         assert failed is not None
         raise failed
+
+
+def _completed(playlist: hls.Playlist, before: hls.Playlist | None) -> hls.Playlist:
+    """A list that leaves out what it has told of before (revision §6.3.7), with that. Raises where it is not known."""
+    known = {segment.sequence: segment for segment in before.segments} if before else {}
+    first = playlist.sequence - playlist.skipped
+    try:
+        left_out = [known[number] for number in range(first, playlist.sequence)]
+    except KeyError as problem:
+        raise ManifestError(f"{playlist.url} leaves out segments that it has not told of before.") from problem
+    init = left_out[-1].init if left_out else None
+    stretch = left_out[-1].stretch if left_out else 0
+    own = [
+        with_values(segment, init=segment.init or init, stretch=segment.stretch + stretch)
+        for segment in playlist.segments
+    ]
+    return replace(playlist, segments=(*left_out, *own))
 
 
 class DashList:
@@ -125,6 +151,8 @@ class DashList:
         from mudlark.manifest.dash.document import own, parse_document
         from mudlark.manifest.dash.remote import with_remote_parts
 
+        if self._root is not None and await self._patch(self._root, now):
+            return
         look = await self._session.look(self._address, wants_text)
         root = await asyncio.to_thread(parse_document, look.body, look.url)
         await with_remote_parts(self._session, root, look.url)
@@ -135,6 +163,23 @@ class DashList:
                 break
         if self._ahead is None:
             self._ahead = await _server_clock(self._session, root, look, self._clock)
+
+    async def _patch(self, root: "Element", now: float) -> bool:
+        """Take the changes alone, where the manifest says that they can be had; True if that worked."""
+        from mudlark.manifest.dash.document import first
+        from mudlark.manifest.dash.patch import patched
+
+        place = first(root, "PatchLocation")
+        address = resolve(self._url, (place.text or "").strip()) if place is not None else None
+        if address is None:
+            return False
+        try:
+            look = await self._session.look(address, lambda _head, _type: True)
+            self._root = await asyncio.to_thread(patched, root, look.body, look.url)
+        except MudlarkError:
+            return False
+        self._fetched = now
+        return True
 
 
 async def _server_clock(session: Session, root: "Element", look: Content, clock: Clock) -> float:
