@@ -14,12 +14,13 @@ from mudlark.demo.transport import AAC, AUDIO_PID, AVC, VIDEO_PID, Stream, Trans
 from mudlark.errors import MudlarkError
 from mudlark.media.bits import Bits
 from mudlark.media.language import packed_code, same_language, three_letters
-from mudlark.media.mp4.boxes import box, full_box
-from mudlark.media.mp4.fragments import FragmentReader
+from mudlark.media.mp4.boxes import Mp4Error, box, full_box
+from mudlark.media.mp4.fragments import FragmentReader, read_movie
+from mudlark.media.mp4.read import Movie, scan
 from mudlark.media.picture.hevc import codec_name, parse_sps
 from mudlark.media.readers import READERS, container, reader_for
 from mudlark.media.samples import Samples
-from mudlark.media.sound import ac3, ac3_silence, adts, mpeg_audio
+from mudlark.media.sound import ac3, ac3_silence, adts, mpeg_audio, opus
 from mudlark.media.sound.framed import Syntax, frames
 from mudlark.media.sound.opus import packet_duration
 from mudlark.media.sound.packed import PackedReader, skip_tags
@@ -450,3 +451,31 @@ def test_any_text_is_subtitles_or_our_own_error(text: str) -> None:
 
 def test_padding_is_looked_at() -> None:
     assert len(encrypted(b"x" * 16, bytes(16), bytes(16))) == 32 and VIDEO_PID and AAC
+
+
+def _whole(data: bytes) -> Movie:
+    def read(at: int, count: int) -> bytes:
+        return data[at : at + count]
+
+    boxes = scan(read, len(data))
+    return read_movie(read, boxes, next(box for box in boxes if box.kind == "moov"))
+
+
+def test_a_fragmented_file_is_looked_into_as_one_with_an_index() -> None:
+    data = INIT + SEGMENT + fragments(2, [VIDEO, AUDIO])
+    for track, samples in zip(_whole(data).tracks, (VIDEO, AUDIO), strict=True):
+        assert track.sizes.tolist() == samples.sizes.tolist() * 2 and len(track.durations) == 2 * len(samples)
+        first = b"".join(
+            data[at : at + size] for at, size in zip(track.offsets[: len(samples)], samples.sizes, strict=True)
+        )
+        assert first == bytes_of(samples)
+    short = bytearray(data)
+    short[data.index(b"trun") + 12 : data.index(b"trun") + 16] = (1 << 30).to_bytes(4, "big")
+    with pytest.raises(Mp4Error, match="outside"):
+        _whole(bytes(short))
+
+
+@pytest.mark.parametrize("duration", [120, 240, 480, 960, 1920, 2880, 5760])
+def test_silence_of_opus_lasts_as_long_as_the_packets_around_it(duration: int) -> None:
+    assert packet_duration(opus.silence(duration) or b"") == duration
+    assert opus.silence(duration + 1) is None

@@ -18,7 +18,8 @@ from mudlark.manifest.choose import Wish, choose
 from mudlark.manifest.load import fill, is_manifest, open_presentation, refusal, wants_text
 from mudlark.manifest.model import Live, Presentation, Rendition
 from mudlark.media.matroska.read import read_matroska
-from mudlark.media.mp4.read import Movie, parse_movie, scan
+from mudlark.media.mp4.fragments import read_movie
+from mudlark.media.mp4.read import Movie, scan
 from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
 from mudlark.web.session import Content, Session
@@ -71,10 +72,11 @@ def _movie_in(path: Path) -> Movie:
             raise FormatError(
                 f"{path} is no MP4 or Matroska file.", advice="Give one of these, or the address of a playlist."
             )
-        index = next((box for box in scan(read, path.stat().st_size) if box.kind == "moov"), None)
+        boxes = scan(read, path.stat().st_size)
+        index = next((box for box in boxes if box.kind == "moov"), None)
         if index is None:
             raise FormatError(f"{path} has no index (moov).", advice="It is incomplete; see `mudlark assay`.")
-        return parse_movie(read(index.start, index.end - index.start), index.start)
+        return read_movie(read, boxes, index)
 
 
 def _longest(rows: list[dict[str, Any]]) -> float:

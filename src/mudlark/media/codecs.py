@@ -65,8 +65,8 @@ def silent_frame(format: Format, neighbour: bytes) -> bytes | None:
         return None
     if codec.words == "AAC":
         return adts.silence(format.config)
-    if codec.words == "Opus" and format.sample_duration == 960:
-        return opus.silence()
+    if codec.words == "Opus":
+        return opus.silence(format.sample_duration * opus.RATE // format.timescale)
     if codec.words in ("AC-3", "E-AC-3"):
         return ac3_silence.silence(neighbour, ac3.frame_size(neighbour))
     return mpeg_audio.silence(neighbour) if codec.words == "MP3" else None

@@ -9,7 +9,8 @@ import numpy as np
 
 from mudlark.errors import FormatError
 from mudlark.media.mp4.boxes import Box
-from mudlark.media.mp4.read import LARGEST_INDEX, Movie, ReadAt, TrackIndex, parse_movie, scan
+from mudlark.media.mp4.fragments import read_movie
+from mudlark.media.mp4.read import LARGEST_INDEX, Movie, ReadAt, TrackIndex, scan
 from mudlark.media.picture.inband import length_size
 from mudlark.media.samples import Bytes, Flags, Ints
 from mudlark.verify.verdict import Report
@@ -50,12 +51,14 @@ def check_structure(path: Path, report: Report, *, streamed: bool = False) -> Mo
             if index.end - index.start > LARGEST_INDEX:
                 report.failed("boxes", "index-too-large", "The index is larger than a gigabyte", grave=True)
                 return None
-            movie = parse_movie(read(index.start, index.end - index.start), index.start)
+            movie = read_movie(read, boxes, index)
         except FormatError as problem:
             report.failed("boxes", "boxes", str(problem), grave=True)
             return None
         first = "first" if index.start < media[0].start else "last"
-        report.passed("boxes", f"{len(boxes)} boxes fill {size:,} bytes; the index comes {first}")
+        fragments = sum(box.kind == "moof" for box in boxes)
+        where = f"{fragments:,} fragments" if fragments else f"the index comes {first}"
+        report.passed("boxes", f"{len(boxes):,} boxes fill {size:,} bytes; {where}")
         if not any(len(track.sizes) for track in movie.tracks):
             report.failed("samples", "empty", "The index lists no picture and no sound", grave=True)
             return movie

@@ -86,7 +86,11 @@ def read_info(data: bytes | memoryview, base: int, info: Element) -> tuple[int, 
 
 
 def read_tracks(data: bytes | memoryview, base: int, tracks: Element) -> dict[int, Track]:
-    """The tracks of pictures and sound, by number, without frames. Raises Refused where one is encrypted."""
+    """The tracks of pictures and sound, by number, without frames. Raises Refused where one is encrypted.
+
+    Where no language is stated none is taken for it, although the standard would have it English (§5.1.4.1.19): most
+    writers that state none know of none.
+    """
     listed: dict[int, Track] = {}
     for entry in children(data, base, tracks.content, tracks.end):
         if entry.identifier != names.TRACK_ENTRY:
@@ -101,7 +105,7 @@ def read_tracks(data: bytes | memoryview, base: int, tracks: Element) -> dict[in
             raise MatroskaError("The frames of a track are compressed once more, which is not read", entry.start)
         if len(listed) >= _MOST_TRACKS:
             raise MatroskaError(f"There are more than {_MOST_TRACKS:,} tracks", entry.start)
-        language = values.get(names.LANGUAGE_BCP47) or values.get(names.LANGUAGE, b"eng")
+        language = values.get(names.LANGUAGE_BCP47) or values.get(names.LANGUAGE, b"und")
         number = number_in(values.get(names.TRACK_NUMBER, b""))
         listed[number] = Track(
             number=number,

@@ -10,12 +10,13 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from mudlark.media.mp4.boxes import Box, Mp4Error, children, header
-from mudlark.media.mp4.read import PLAYED, Defaults, TrackIndex, parse_movie
+from mudlark.media.mp4.read import PLAYED, Defaults, Movie, ReadAt, TrackIndex, parse_movie
 from mudlark.media.samples import Event, Format, Ints, Loss, LossCode, Samples
 
 _NOT_SYNC = 0x10000  # sample_is_non_sync_sample (§8.8.3.1)
 _MOST_SAMPLES = 1 << 22  # of one segment
 _FIRST_SOUND = 2
+_LARGEST_FRAGMENT = 1 << 26  # bytes of what describes the samples of one
 
 
 @dataclass(slots=True)
@@ -112,7 +113,7 @@ class FragmentReader:
         runs: dict[int, list[_Run]] = {}
         for box in boxes:
             if box.kind == "moof":
-                self._read_fragment(data, box, tracks, following, runs)
+                self._read_fragment(data, box, tracks, following, runs, len(data))
         if not any(box.kind == "moof" for box in boxes):
             if index is None:
                 raise Mp4Error("There is no fragment (moof) in the segment", 0)
@@ -146,6 +147,17 @@ class FragmentReader:
         self._tracks = tracks
         return sorted(made, key=lambda samples: samples.track)
 
+    @property
+    def tracks(self) -> frozenset[int]:
+        """The numbers of the tracks that are read, as the index has them."""
+        return frozenset(self._tracks)
+
+    def note_runs(
+        self, data: memoryview, moof: Box, following: dict[int, int], runs: dict[int, list[_Run]], limit: int
+    ) -> None:
+        """The runs of a fragment alone, whose samples lie within `limit` bytes of its beginning."""
+        self._read_fragment(data, moof, self._tracks, following, runs, limit)
+
     def _read_fragment(
         self,
         data: memoryview,
@@ -153,7 +165,9 @@ class FragmentReader:
         tracks: dict[int, _Track],
         following: dict[int, int],
         runs: dict[int, list[_Run]],
+        limit: int,
     ) -> None:
+        """Note the runs of a fragment. limit: bytes behind the beginning of `data` in which samples may lie."""
         end_of_data = moof.start
         for traf in children(data, 0, moof.content, moof.end):
             if traf.kind != "traf":
@@ -186,7 +200,7 @@ class FragmentReader:
             at = base
             for box in inside:
                 if box.kind == "trun":
-                    run, at = _read_run(data, box, usual, base, at, following[number])
+                    run, at = _read_run(data, box, usual, base, at, following[number], limit)
                     if len(run.sizes):
                         following[number] = run.end
                         runs.setdefault(number, []).append(run)
@@ -260,7 +274,57 @@ class _Fields:
         return int.from_bytes(self._data[self.at - size : self.at], "big")
 
 
-def _read_run(data: memoryview, box: Box, usual: Defaults, base: int, at: int, begin: int) -> tuple[_Run, int]:
+def read_movie(read: ReadAt, boxes: list[Box], index: Box) -> Movie:
+    """The tracks of a file, progressive or fragmented. index: its moov box."""
+    if any(box.kind == "moof" for box in boxes):
+        return read_fragmented(read, boxes, index)
+    return parse_movie(read(index.start, index.end - index.start), index.start)
+
+
+def read_fragmented(read: ReadAt, boxes: list[Box], index: Box) -> Movie:
+    """The tracks of a whole fragmented file, with all their samples, as the index of a progressive one would list them.
+
+    boxes: those at the top of the file, the last of which may reach past its end. Only what describes samples is read.
+    """
+    movie = parse_movie(read(index.start, index.end - index.start), index.start, fragments=True)
+    reader = FragmentReader()
+    reader.begin(read(index.start, index.end - index.start))
+    tracks = reader.tracks
+    following = dict.fromkeys(tracks, 0)
+    listed: dict[int, list[_Run]] = {}
+    end = boxes[-1].end
+    for box in boxes:
+        if box.kind != "moof" or box.end - box.start > _LARGEST_FRAGMENT:
+            continue
+        runs: dict[int, list[_Run]] = {}
+        data = memoryview(read(box.start, box.end - box.start))
+        head = header(data[:16], 0, len(data))
+        if head.end > len(data):
+            raise Mp4Error("A fragment is cut off", box.start)
+        reader.note_runs(data, head, following, runs, end - box.start)
+        for number, found in runs.items():
+            listed.setdefault(number, []).extend(replace(run, begin=run.begin + box.start) for run in found)
+    movie.tracks = [_whole(track, listed.get(track.number, [])) for track in movie.tracks if track.number in tracks]
+    return movie
+
+
+def _whole(track: TrackIndex, runs: list[_Run]) -> TrackIndex:
+    """A track of the index with the samples of its fragments behind its own."""
+    sizes = np.concatenate([track.sizes, *(run.sizes for run in runs)])
+    offsets = np.concatenate([track.offsets, *(run.begin + np.cumsum(run.sizes) - run.sizes for run in runs)])
+    dts = np.concatenate([track.dts, *(run.dts for run in runs)])
+    pts = np.concatenate([track.pts, *(run.pts for run in runs)])
+    sync = np.concatenate([track.sync, *(run.sync for run in runs)])
+    if track.format.type == "audio":
+        sync = np.ones(len(sync), np.bool_)
+    end = runs[-1].end if runs else int(dts[-1] + track.durations[-1]) if len(dts) else 0
+    durations = np.diff(np.append(dts, end))
+    return replace(track, sizes=sizes, offsets=offsets, dts=dts, pts=pts, sync=sync, durations=durations)
+
+
+def _read_run(
+    data: memoryview, box: Box, usual: Defaults, base: int, at: int, begin: int, limit: int
+) -> tuple[_Run, int]:
     """A run of samples (§8.8.8), and where its bytes end."""
     fields = _Fields(data, box)
     flags, count = fields.flags, fields.take(4)
@@ -272,7 +336,7 @@ def _read_run(data: memoryview, box: Box, usual: Defaults, base: int, at: int, b
         name for bit, name in ((0x100, "duration"), (0x200, "size"), (0x400, "flags"), (0x800, "shift")) if flags & bit
     ]
     need = count * 4 * len(names)
-    if count > _MOST_SAMPLES or need > box.end - fields.at or ("size" not in names and count * usual.size > len(data)):
+    if count > _MOST_SAMPLES or need > box.end - fields.at or ("size" not in names and count * usual.size > limit):
         raise Mp4Error(f"A run claims {count:,} samples, which it cannot hold", box.start)
     table = np.frombuffer(data, ">u4", count * len(names), fields.at).reshape(count, len(names))
     columns = {name: table[:, index].astype(np.int64) for index, name in enumerate(names)}
@@ -288,7 +352,7 @@ def _read_run(data: memoryview, box: Box, usual: Defaults, base: int, at: int, b
     # version 0 says that offsets are unsigned; what writes negative ones there means them
     shift = np.where(shift >= 1 << 31, shift - (1 << 32), shift)
     end = at + int(sizes.sum())
-    if at < 0 or end > len(data):
+    if at < 0 or end > limit:
         raise Mp4Error("Samples of a fragment lie outside of its segment", box.start)
     dts = begin + np.cumsum(durations) - durations
     return _Run(at, begin + int(durations.sum()), sizes, dts, dts + shift, (sample_flags & _NOT_SYNC) == 0), end

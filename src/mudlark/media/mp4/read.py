@@ -117,7 +117,7 @@ def parse_movie(data: bytes, base: int = 0, *, fragments: bool = False, handlers
         movie = Movie(timescale, duration, [])
         if "mvex" in boxes:
             if not fragments:
-                raise Mp4Error("This is a fragmented MP4; Mudlark looks into progressive ones only so far", base)
+                raise Mp4Error("This is the index of a fragmented MP4, whose samples stand elsewhere", base)
             movie.defaults = reader.defaults(boxes["mvex"][0])
         for trak in boxes.get("trak", []):
             reader.track(trak, movie)

@@ -24,9 +24,14 @@ def packet_duration(packet: bytes | memoryview) -> int:
     return _DURATIONS[packet[0] >> 3] * count
 
 
-def silence() -> bytes:
-    """A packet of 20 ms in which nothing is heard."""
-    return b"\xf8\xff\xfe"
+def silence(duration: int = 960) -> bytes | None:
+    """A packet in which nothing is heard. duration: samples of 48 kHz; None where no packet has so many."""
+    if duration in (120, 240, 480):
+        return bytes([0xE0 | (duration // 240) << 3, 0xFF, 0xFE])
+    count, rest = divmod(duration, 960)
+    if rest or not 1 <= count <= 6:
+        return None
+    return b"\xf8\xff\xfe" if count == 1 else bytes([0xFB, count]) + b"\xff\xfe" * count
 
 
 def audio_format(channels: int, duration: int = 960) -> Format:
