@@ -10,7 +10,7 @@ import time
 from collections.abc import AsyncGenerator, AsyncIterable, AsyncIterator, Awaitable, Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, TypedDict, TypeVar
 
@@ -30,6 +30,7 @@ _BLOCK = 1 << 20  # bytes collected before they go to a thread
 _WRITERS = 4
 _HOPELESS = 4  # failures for good in a row, without one success, that end the haul; what is gone is gone, and no sign
 _GONE = frozenset({404, 410})
+_EXPIRED = frozenset({401, 403, 404, 410})
 _NOT_YET = frozenset({None, 404, 410, 503})  # what a server says of a segment that is listed and not there, or nothing
 _KEY = 16  # bytes
 _MISSED = "the server no longer had it when it was looked for"
@@ -89,7 +90,7 @@ class Watch:
 @dataclass(slots=True)
 class Counts:
     """planned, fetched, reused and missing segments; retried: tries beyond the first. elsewhere: those that came from
-    another of their addresses than the first.
+    another of their addresses than the first. renewed: those whose links had expired, and were asked for anew.
     """
 
     planned: int = 0
@@ -98,6 +99,7 @@ class Counts:
     retried: int = 0
     missing: int = 0
     elsewhere: int = 0
+    renewed: int = 0
 
 
 T = TypeVar("T")
@@ -114,6 +116,7 @@ class _Beside(TypedDict, total=False):
 class Engine:
     """Fetches jobs into a store. check: says what is wrong with the first bytes of a body, or None. largest: bytes that
     one body may have, if there is a limit. hopeful: many failures in a row do not end it.
+    renew: gives a segment whose address no longer serves under the one that it has now.
     """
 
     session: Session
@@ -123,6 +126,7 @@ class Engine:
     counts: Counts = field(default_factory=Counts)
     largest: int | None = None
     hopeful: bool = False
+    renew: Callable[[Job], Awaitable[Segment | None]] | None = None
     _failed_in_a_row: int = 0
     _wholes: dict[str, asyncio.Future[Path | None]] = field(default_factory=dict)
     _wholes_begun: int = 0
@@ -210,10 +214,22 @@ class Engine:
             except Changed:
                 raise
             except NetworkError as problem:
+                if self.renew and problem.status in _EXPIRED and (fresh := await self._renewed(job)):
+                    job, segment = fresh, fresh.segment
+                    continue
                 if time.monotonic() - begun >= job.patience or problem.status not in _NOT_YET:
                     raise
                 self.counts.retried += 1
             await asyncio.sleep(min(1.0, job.patience / 4))
+
+    async def _renewed(self, job: Job) -> Job | None:
+        """The job under the address that its segment has now."""
+        assert self.renew
+        segment = await self.renew(job)
+        if segment is None:
+            return None
+        self.counts.renewed += 1
+        return replace(job, segment=segment)
 
     async def _get(
         self, resource: Resource, path: Path, pool: ThreadPoolExecutor, *, encrypted: bool

@@ -64,6 +64,8 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Record:
         notes.append(
             Note("elsewhere", f"{fetching.counts.elsewhere} segments came from another address than the first")
         )
+    if fetching.counts.renewed:
+        notes.append(Note("renewed", f"Links expired, and were renewed for {fetching.counts.renewed} segments"))
     if not report.problems and not report.proven:
         notes.append(Note("unproven", "It came as the server sent it; nothing proves that it is whole"))
     tracks = [TrackFacts.of(track) for track in checked.movie.tracks] if checked.movie else _packed_tracks(made)

@@ -20,12 +20,12 @@ from mudlark.find.look import PageScan, look
 from mudlark.find.model import Find, Page
 from mudlark.hauling.make import make
 from mudlark.hauling.order import HaulWatch, Item, ItemState, Order
+from mudlark.hauling.renew import same_find
 from mudlark.hauling.resolve import Target, resolve
 from mudlark.hauling.same import compare_there
 from mudlark.hauling.work import Work
 from mudlark.verify.verdict import Verdict
-from mudlark.web.address import shown, without_query
-from mudlark.web.secret import without_secrets
+from mudlark.web.address import shown
 from mudlark.web.session import Changed, Session
 
 _DIED = frozenset({403, 404, 410})  # what a link answers that is no longer good
@@ -100,7 +100,7 @@ async def _haul_living(session: Session, order: Order, scan: PageScan, find: Fin
                 raise
         watch.on_step("Answering again")
         scan = await look(session, order.target, order.means, watch=watch.listening)
-        find = _same(find, scan.page) or order.choice.take(scan.page)[0]
+        find = same_find(find, scan.page) or order.choice.take(scan.page)[0]
     if _expired(find):
         raise NetworkError(
             f"{shown(find.url)} has died before it could be fetched.", "Its links live very shortly.", url=find.url
@@ -110,15 +110,6 @@ async def _haul_living(session: Session, order: Order, scan: PageScan, find: Fin
 
 def _expired(find: Find) -> bool:
     return find.response.expires is not None and find.response.expires <= time.time()
-
-
-def _same(find: Find, page: Page) -> Find | None:
-    """The find of another walk that is this one, but for what its address is handed out with anew each time."""
-    for same in (without_secrets, without_query):
-        alike = [other for other in page.finds if same(other.url) == same(find.url)]
-        if len(alike) == 1:
-            return alike[0]
-    return None
 
 
 async def _haul_find(session: Session, order: Order, scan: PageScan, find: Find, watch: HaulWatch) -> Item:

@@ -14,6 +14,7 @@ from mudlark.assemble.film import CodedFrames
 from mudlark.fetch.engine import Check, Counts, Engine, Job, Outcome, Watch
 from mudlark.fetch.store import Store
 from mudlark.hauling.order import HaulWatch
+from mudlark.hauling.renew import Renewal
 from mudlark.hauling.resolve import Target
 from mudlark.hauling.title import unreserved
 from mudlark.manifest.model import Rendition
@@ -81,7 +82,8 @@ class Fetching:
         failures in a row do not end it."""
         watch = self.work.watch
         hearing = Watch(self._bytes_came, watch.on_outcome, watch.on_retry)
-        engine = Engine(self.work.session, self.work.store, check, hearing, self.counts, largest, hopeful)
+        renew = Renewal(self.work.session, self.work.target)
+        engine = Engine(self.work.session, self.work.store, check, hearing, self.counts, largest, hopeful, renew)
         async with aclosing(engine.run(jobs)) as outcomes:
             async for outcome in outcomes:
                 if not outcome.absent:
