@@ -69,6 +69,30 @@ def test_what_may_pass_is_tried_again(tmp_path: Path, trouble: Trouble, first: A
     assert engine.counts.retried == 1
 
 
+def test_a_body_that_breaks_off_goes_on_where_it_was(tmp_path: Path, trouble: Trouble) -> None:
+    body = bytes(range(256)) * 2_000
+    whole = {"ETag": '"one"', "Accept-Ranges": "bytes"}
+    rest = {"Content-Range": f"bytes 300000-511999/{len(body)}", "ETag": '"one"'}
+    answers = Answer(body, cut=300_000, headers=whole), Answer(body[300_000:], 206, headers=rest)
+    segment = Segment(0, Resource(trouble.say("/a", *answers)))
+    outcomes, engine = fetch(tmp_path, [segment])
+    assert bodies(outcomes) == [body] and engine.counts.retried == 1
+    asked = [headers.get("Range") for headers in trouble.headers]
+    assert asked == [None, "bytes=300000-511999"] and trouble.headers[1]["If-Range"] == '"one"'
+    assert outcomes[0].row and outcomes[0].row.sha256 == hashlib.sha256(body).hexdigest()
+
+
+@pytest.mark.parametrize("tag", ['"two"', 'W/"one"', ""])
+def test_what_broke_off_is_not_joined_with_something_else(tmp_path: Path, trouble: Trouble, tag: str) -> None:
+    old, new = b"o" * 400_000, b"n" * 400_000
+    first = Answer(old, cut=300_000, headers={"ETag": tag or '"one"', "Accept-Ranges": "bytes"} if tag != "" else {})
+    outcomes, _ = fetch(
+        tmp_path, [Segment(0, Resource(trouble.say("/a", first, Answer(new, headers={"ETag": '"two"'}))))]
+    )
+    assert bodies(outcomes) == [new]
+    assert not list((tmp_path / ".mudlark").glob("*/segments/*.part"))
+
+
 def test_a_server_that_falls_silent_is_asked_again(tmp_path: Path, trouble: Trouble) -> None:
     segment = Segment(0, Resource(trouble.say("/a", Answer(b"late", hold=100), Answer(b"whole"))))
     outcomes, engine = fetch(tmp_path, [segment], replace(QUICK, stall=1.5))

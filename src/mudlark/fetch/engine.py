@@ -132,6 +132,7 @@ class Engine:
     _wholes_begun: int = 0
     _sections: dict[Resource, asyncio.Task[Path]] = field(default_factory=dict)
     _preferred: dict[tuple[str, ...], int] = field(default_factory=dict)
+    _begun: "dict[Path, _Begun]" = field(default_factory=dict)
 
     async def run(self, jobs: Iterable[Job] | AsyncIterable[Job]) -> AsyncGenerator[Outcome]:
         """Outcomes in the order of the jobs, each as soon as it and all before it are there."""
@@ -259,6 +260,8 @@ class Engine:
             self._preferred[places] = index
             self.counts.elsewhere += index > 0
             return size, digest, tries
+        if left := self._begun.pop(path, None):
+            await _in_thread(pool, left.incoming.abandon)
         assert failed is not None
         raise failed
 
@@ -316,9 +319,23 @@ class Engine:
         check = _no_page if encrypted else self.check
         if resource.span and not resource.validator:
             return await self._fetch_part(resource, path, pool, check)
+        if begun := self._begun.pop(path, None):
+            with suppress(Changed):
+                return await self._continue(begun, resource.url, pool, check)
+            await _in_thread(pool, begun.incoming.abandon)
         span = (resource.span.start, resource.span.length) if resource.span else None
         async with self.session.open(resource.url, span=span, unless_changed=resource.validator) as reply:
             return await self._receive(reply, path, pool, check)
+
+    async def _continue(self, begun: "_Begun", url: str, pool: ThreadPoolExecutor, check: Check) -> tuple[int, str]:
+        """What is missing of a body that broke off. Raises Changed where it is another one now, or cannot be had so."""
+        have = begun.incoming.bytes
+        async with self.session.open(
+            url, span=(have, begun.total - have), unless_changed=begun.tag, or_whole=True
+        ) as reply:
+            if not reply.headers.get("content-range", "").startswith(f"bytes {have}-"):
+                raise Changed(f"{shown(url)} sends another part than was asked for.", url=url)
+            return await self._receive(reply, begun.incoming.path, pool, check, begun=begun)
 
     async def _fetch_part(
         self, resource: Resource, path: Path, pool: ThreadPoolExecutor, check: Check
@@ -378,12 +395,27 @@ class Engine:
         return await _in_thread(pool, cut)
 
     async def _receive(
-        self, reply: Reply, path: Path, pool: ThreadPoolExecutor, check: Check, *, checked: bool = False
+        self,
+        reply: Reply,
+        path: Path,
+        pool: ThreadPoolExecutor,
+        check: Check,
+        *,
+        checked: bool = False,
+        begun: "_Begun | None" = None,
     ) -> tuple[int, str]:
-        """A body into a file; what came of one that fails is dropped. checked: any beginning will do."""
-        incoming = Incoming(path)
+        """A body into a file; what came of one that breaks off is kept, where the rest of it can be asked for (begun:
+        what was), else dropped. checked: any beginning will do."""
+        incoming = begun.incoming if begun else Incoming(path)
+        begun = begun or _as_begun(incoming, reply)
         try:
-            return await self._write(reply, incoming, pool, check, checked)
+            return await self._write(reply, incoming, pool, check, checked or incoming.bytes > 0)
+        except Passing:
+            if begun and incoming.bytes:
+                self._begun[path] = begun
+            else:
+                await _in_thread(pool, incoming.abandon)
+            raise
         except BaseException:
             await _in_thread(pool, incoming.abandon)
             raise
@@ -393,20 +425,25 @@ class Engine:
     ) -> tuple[int, str]:
         chunks: list[bytes] = []
         held = 0
-        async for chunk in reply.chunks:
-            self.watch.on_bytes(len(chunk))
-            chunks.append(chunk)
-            held += len(chunk)
-            if self.largest is not None and incoming.bytes + held > self.largest:
-                raise NetworkError(
-                    f"{shown(reply.url)} is larger than any segment ({self.largest:,} bytes).",
-                    "If it is a film of its own, haul it by its address.",
-                    url=reply.url,
-                )
-            if held >= _BLOCK:
-                checked = checked or _passes(chunks, reply, check)
+        try:
+            async for chunk in reply.chunks:
+                self.watch.on_bytes(len(chunk))
+                chunks.append(chunk)
+                held += len(chunk)
+                if self.largest is not None and incoming.bytes + held > self.largest:
+                    raise NetworkError(
+                        f"{shown(reply.url)} is larger than any segment ({self.largest:,} bytes).",
+                        "If it is a film of its own, haul it by its address.",
+                        url=reply.url,
+                    )
+                if held >= _BLOCK:
+                    checked = checked or _passes(chunks, reply, check)
+                    await _in_thread(pool, incoming.write, chunks)
+                    chunks, held = [], 0
+        except Passing:
+            if chunks and (checked or check(b"".join(chunks)[:65536]) is None):
                 await _in_thread(pool, incoming.write, chunks)
-                chunks, held = [], 0
+            raise
         if not checked:
             _passes(chunks, reply, check)
 
@@ -415,6 +452,24 @@ class Engine:
             return incoming.commit()
 
         return incoming.bytes + held, await _in_thread(pool, finish)
+
+
+@dataclass(frozen=True, slots=True)
+class _Begun:
+    """A body that broke off: what came of it, the entity tag that the rest must have, and how many bytes there are."""
+
+    incoming: Incoming
+    tag: str
+    total: int
+
+
+def _as_begun(incoming: Incoming, reply: Reply) -> _Begun | None:
+    """What is needed to ask for the rest of a body, should it break off (RFC 9110 §13.1.5, §14.2); None where that is
+    not safe."""
+    tag, length = reply.headers.get("etag", ""), reply.length
+    safe = reply.status == 200 and "content-encoding" not in reply.headers
+    ranges = reply.headers.get("accept-ranges", "").lower() == "bytes"
+    return _Begun(incoming, tag, length) if safe and ranges and tag.startswith('"') and length else None
 
 
 def section_name(resource: Resource) -> str:
