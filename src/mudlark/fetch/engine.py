@@ -116,7 +116,8 @@ class _Beside(TypedDict, total=False):
 class Engine:
     """Fetches jobs into a store. check: says what is wrong with the first bytes of a body, or None. largest: bytes that
     one body may have, if there is a limit. hopeful: many failures in a row do not end it.
-    renew: gives a segment whose address no longer serves under the one that it has now.
+    quick: what comes becomes part of something that is hashed. renew: gives a segment whose address no longer serves
+    under the one that it has now.
     """
 
     session: Session
@@ -127,6 +128,7 @@ class Engine:
     largest: int | None = None
     hopeful: bool = False
     renew: Callable[[Job], Awaitable[Segment | None]] | None = None
+    quick: bool = False
     _failed_in_a_row: int = 0
     _wholes: dict[str, asyncio.Future[Path | None]] = field(default_factory=dict)
     _wholes_begun: int = 0
@@ -375,7 +377,7 @@ class Engine:
         assert part
 
         def cut() -> tuple[int, str]:
-            incoming = Incoming(path)
+            incoming = Incoming(path, quick=self.quick)
             try:
                 with whole.open("rb") as file:
                     file.seek(part.start)
@@ -406,7 +408,7 @@ class Engine:
     ) -> tuple[int, str]:
         """A body into a file; what came of one that breaks off is kept, where the rest of it can be asked for (begun:
         what was), else dropped. checked: any beginning will do."""
-        incoming = begun.incoming if begun else Incoming(path)
+        incoming = begun.incoming if begun else Incoming(path, quick=self.quick)
         begun = begun or _as_begun(incoming, reply)
         try:
             return await self._write(reply, incoming, pool, check, checked or incoming.bytes > 0)

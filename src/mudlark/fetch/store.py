@@ -12,12 +12,17 @@ import time
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import astuple, dataclass
+from io import BufferedReader
 from pathlib import Path
 from typing import BinaryIO
+
+from xxhash import xxh3_128
 
 from mudlark.errors import StorageError
 
 _RACES = 5
+_BLOCK = 1 << 20  # bytes
+_QUICK = "xxh3:"  # before a digest that is no SHA-256
 WORKING = ".mudlark"  # the folder inside the target folder that holds all stores
 _SCHEMA = """
 create table if not exists haul (key text primary key, value text not null);
@@ -31,8 +36,9 @@ create table if not exists piece (
 
 @dataclass(frozen=True, slots=True)
 class Row:
-    """What is known of a fetched segment. source: what must be the same for the bytes to be used again. plan: it,
-    as its manifest listed it, in JSON, so that the film can be put together from the store alone; empty for sections.
+    """What is known of a fetched segment. source: what must be the same for the bytes to be used again. sha256: of
+    them, or another digest that says so. plan: it, as its manifest listed it, in JSON, so that the film can be put
+    together from the store alone; empty for sections.
     """
 
     track: str
@@ -126,7 +132,7 @@ class Store:
         try:
             if row and row.source == source and path.stat().st_size == row.bytes:
                 with path.open("rb") as file:
-                    if hashlib.file_digest(file, "sha256").hexdigest() == row.sha256:
+                    if _digest_of(file, row.sha256) == row.sha256:
                         return row
         except OSError:
             return None
@@ -179,17 +185,29 @@ def remove_if_empty(folder: Path) -> None:
         return
 
 
+def _digest_of(file: BufferedReader, like: str) -> str:
+    """The digest of a file, of the kind that another one is."""
+    if not like.startswith(_QUICK):
+        return hashlib.file_digest(file, "sha256").hexdigest()
+    digest = xxh3_128()
+    while block := file.read(_BLOCK):
+        digest.update(block)
+    return _QUICK + digest.hexdigest()
+
+
 class Incoming:
-    """A segment being written: temporary name, running digest. `commit` gives it its name.
+    """A segment being written: temporary name, running digest. `commit` gives it its name. quick: its digest is only to
+    know its bytes again (XXH3), as what they become part of is hashed for the record; nor is it flushed by itself.
 
     Raises StorageError, so that a full disk is never taken for a broken connection.
     """
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, *, quick: bool = False) -> None:
         self.path = path
         self.bytes = 0
+        self._quick = quick
         self._temporary = path.with_name(path.name + ".part")
-        self._digest = hashlib.sha256()
+        self._digest = xxh3_128() if quick else hashlib.sha256()
         self._file: BinaryIO | None = None
 
     def write(self, chunks: list[bytes]) -> None:
@@ -204,13 +222,14 @@ class Incoming:
                 self.bytes += len(chunk)
 
     def commit(self) -> str:
-        """Make it durable under its name; gives the SHA-256."""
+        """Give it its name; gives its digest."""
         with self._words():
             file = self._open()
-            os.fsync(file.fileno())
+            if not self._quick:
+                os.fsync(file.fileno())
             file.close()
             self._temporary.replace(self.path)
-        return self._digest.hexdigest()
+        return (_QUICK if self._quick else "") + self._digest.hexdigest()
 
     def _open(self) -> BinaryIO:
         if self._file is None:

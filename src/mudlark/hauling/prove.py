@@ -39,7 +39,7 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Record:
     report = Report(list(made.report.checks), [*made.report.problems, *made.problems])
     planned, tolerance = _promised(target)
     with ThreadPoolExecutor(1, "mudlark-digest") as beside:
-        hashing = beside.submit(digest, main)
+        hashing = beside.submit(digest, main) if made.digest is None else None
         streamed = presentation.kind in STREAMED
         checked = (
             check_file(main, planned, report, tolerance, streamed=streamed)
@@ -52,7 +52,7 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Record:
             digests = (
                 check_frames(main, movie, made.frames, report) if movie else check_packing(main, made.frames, report)
             )
-        size, sha256 = hashing.result()
+        size, sha256 = hashing.result() if hashing else made.digest or digest(main)
     if presentation.kind == "file":
         facts = presentation.facts
         Promise(facts.length, dict(facts.digests), target.order.expect).check(main, size, sha256, report)

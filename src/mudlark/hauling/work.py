@@ -46,7 +46,8 @@ class Made:
     """What a maker left in the store's item: the media, what stands beside it, and what there is to say of them.
 
     frames: the coded frames of each track as they were read from the segments, in the order of the file's tracks.
-    events: what messages among the media say. report: of what the maker has verified itself.
+    events: what messages among the media say. digest: bytes and SHA-256 of the media, where they were hashed as they
+    came. report: of what the maker has verified itself.
     """
 
     media: tuple[Path, ...]
@@ -55,6 +56,7 @@ class Made:
     notes: tuple[Note, ...] = ()
     frames: tuple[CodedFrames, ...] = ()
     events: tuple[Event, ...] = ()
+    digest: tuple[int, str] | None = None
     report: Report = field(default_factory=Report)
 
 
@@ -77,13 +79,14 @@ class Fetching:
         largest: int | None = None,
         *,
         hopeful: bool = False,
+        quick: bool = False,
     ) -> AsyncGenerator[Outcome]:
         """Outcomes in the order of the jobs. largest: bytes of one of them, if there is a limit. hopeful: many
-        failures in a row do not end it."""
+        failures in a row do not end it. quick: they become part of a file that is hashed as a whole."""
         watch = self.work.watch
         hearing = Watch(self._bytes_came, watch.on_outcome, watch.on_retry)
         renew = Renewal(self.work.session, self.work.target)
-        engine = Engine(self.work.session, self.work.store, check, hearing, self.counts, largest, hopeful, renew)
+        engine = Engine(self.work.session, self.work.store, check, hearing, self.counts, largest, hopeful, renew, quick)
         async with aclosing(engine.run(jobs)) as outcomes:
             async for outcome in outcomes:
                 if not outcome.absent:
@@ -100,7 +103,8 @@ class Fetching:
         facts.byte_range = (part.start, part.length) if part else None
         facts.moment = job.segment.moment
         if row:
-            facts.bytes, facts.sha256, facts.fetched, facts.tries = row.bytes, row.sha256, row.fetched, row.tries
+            facts.bytes, facts.fetched, facts.tries = row.bytes, row.fetched, row.tries
+            facts.sha256 = row.sha256 if ":" not in row.sha256 else None
         else:
             facts.problem = outcome.problem
         self.facts[job.track, job.number] = facts
