@@ -7,6 +7,7 @@ import numpy as np
 from mudlark.assemble.film import Assembled, Part, Voice, assemble
 from mudlark.assemble.output import progressive
 from mudlark.demo.transport import TransportWriter
+from mudlark.fetch.place import Place
 from mudlark.media.mp4.read import Movie, parse_movie, scan
 from mudlark.media.samples import LossCode
 from tests.streams import FRAME, demo_segment, pictures, sounds
@@ -15,12 +16,13 @@ from tests.streams import FRAME, demo_segment, pictures, sounds
 def parts(folder: Path, segments: list[bytes | None], joins: tuple[int, ...] = (), seconds: float = 1.0) -> list[Part]:
     made = []
     for number, data in enumerate(segments):
-        path = None
+        place = None
         if data is not None:
             path = folder / f"{number}.ts"
             path.write_bytes(data)
+            place = Place.of(path)
         stretch = sum(join <= number for join in joins)
-        made.append(Part(0, number, number * seconds, seconds, path, stretch))
+        made.append(Part(0, number, number * seconds, seconds, place, stretch))
     return made
 
 

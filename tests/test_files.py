@@ -236,7 +236,7 @@ def test_the_disk_image_is_whole_to_the_byte(mudlark: Run, site: DemoSite, tmp_p
     expected = hashlib.sha256(disk_bytes(0, DISK_IMAGE)).hexdigest()
     url = f"{site.origins.media}/images/gallery-computer.img"
     ran = mudlark("haul", url, "--into", "kept", "--expect", f"sha256:{expected}", "--json")
-    assert ran.status == 0 and ran.json["items"][0]["segments"]["fetched"] == 58
+    assert ran.status == 0 and ran.json["items"][0]["segments"]["fetched"] > 1  # in parts, as large as the speed is
 
 
 def test_the_members_page_opens_with_its_cookie_only(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:

@@ -14,6 +14,7 @@ from mudlark.assemble.film import Assembled, Part, Section, Voice, assemble
 from mudlark.assemble.output import ChosenFile, progressive
 from mudlark.demo.repacked import encrypted, fragments, packed, section
 from mudlark.demo.transport import TransportWriter
+from mudlark.fetch.place import Place
 from mudlark.media.mp4.about import About
 from mudlark.media.mp4.read import Movie
 from mudlark.media.samples import LossCode, Samples, TrackLabel
@@ -46,18 +47,19 @@ class Parts:
     def add(
         self, data: bytes | None, stretch: int = 0, *, rendition: int = 0, seconds: float = 2.0, **more: object
     ) -> None:
-        path = None
+        place = None
         same = [part for part in self.all if part.rendition == rendition]
         if data is not None:
             path = self.folder / f"{len(self.all)}.bin"
             path.write_bytes(data)
+            place = Place.of(path)
         begin = sum(part.duration for part in same)
-        self.all.append(Part(rendition, len(same), begin, seconds, path, stretch, **more))  # type: ignore[arg-type]
+        self.all.append(Part(rendition, len(same), begin, seconds, place, stretch, **more))  # type: ignore[arg-type]
 
     def section(self, data: bytes) -> Section:
         path = self.folder / f"init-{hashlib.sha256(data).hexdigest()[:8]}"
         path.write_bytes(data)
-        return Section(path)
+        return Section(Place.of(path))
 
     def film(self, *voices: Voice) -> tuple[Movie, Assembled]:
         target = self.folder / "film.mp4"

@@ -15,7 +15,8 @@ from mudlark.browser import json_stream as stream
 from mudlark.browser.capture import read_captures
 from mudlark.browser.json_stream import JsonStream
 from mudlark.errors import FormatError, MudlarkError, StorageError
-from mudlark.fetch.store import Incoming, Store
+from mudlark.fetch.incoming import Incoming
+from mudlark.fetch.store import Fetched, Store
 from mudlark.find.judge.expiry import expires_at
 from mudlark.find.places.listing import entries_in
 from mudlark.find.places.page import read_page
@@ -222,14 +223,18 @@ def test_a_link_in_the_store_is_not_followed(tmp_path: Path) -> None:
     victim = tmp_path / "victim"
     victim.write_bytes(b"mine")
     with Store(tmp_path, "key") as store:
-        path = store.path("v1", 0)
-        path.with_name(path.name + ".part").symlink_to(victim)
-        incoming = Incoming(path)
-        incoming.write([b"new"])
-        incoming.commit()
-        assert path.read_bytes() == b"new" and victim.read_bytes() == b"mine"
-        assert store.folder.stat().st_mode & 0o077 == 0
-        store.add([])
+        own, shared, whole = store.path("v1", 0), store.path("v1", 0).with_name("small-0001"), store.path("file", 0)
+        for path in (own, shared, whole):
+            path.symlink_to(victim)
+        incoming = Incoming(own, apart=True)
+        incoming.end([b"new"])
+        incoming.settle()
+        assert own.read_bytes() == b"new" and not own.is_symlink()
+        small = Fetched("v1", 1, "", "", 1, Incoming(shared).end([b"new"]), shared)
+        for write in (lambda: store.keep([small]), lambda: Incoming(whole, at=0).end([b"new"])):
+            with pytest.raises(StorageError):
+                write()
+        assert victim.read_bytes() == b"mine" and store.folder.stat().st_mode & 0o077 == 0
     (tmp_path / "other").mkdir()
     (tmp_path / "other" / ".mudlark").symlink_to(tmp_path)
     with pytest.raises(StorageError, match="is a link"), Store(tmp_path / "other", "key"):

@@ -30,7 +30,7 @@ from mudlark.archive.record import (
     read_record,
     to_json,
 )
-from mudlark.assemble.join import join
+from mudlark.assemble.join import second_name
 from mudlark.errors import FormatError, UsageError
 from mudlark.verify.content import check_content
 from mudlark.verify.fixity import compare
@@ -72,18 +72,9 @@ def item(folder: Path, data: bytes, name: str = "buoy.png") -> Path:
     return folder
 
 
-def test_parts_are_joined_in_order(tmp_path: Path) -> None:
-    parts = []
-    for number, size in enumerate((70_000, 0, 5)):
-        parts.append(tmp_path / str(number))
-        parts[-1].write_bytes(bytes([number + 1]) * size)
-    join(parts, tmp_path / "whole")
-    assert (tmp_path / "whole").read_bytes() == b"\1" * 70_000 + b"\3" * 5
-
-
-def test_a_single_part_gets_a_second_name(tmp_path: Path) -> None:
+def test_a_file_gets_a_second_name(tmp_path: Path) -> None:
     (tmp_path / "part").write_bytes(b"abc")
-    join([tmp_path / "part"], tmp_path / "whole")
+    second_name(tmp_path / "part", tmp_path / "whole")
     (tmp_path / "part").unlink()
     assert (tmp_path / "whole").read_bytes() == b"abc"
 

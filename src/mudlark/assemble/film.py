@@ -16,6 +16,7 @@ from mudlark.assemble.sound import Filled, Filler
 from mudlark.assemble.source import Source
 from mudlark.assemble.timeline import Timeline
 from mudlark.errors import FormatError, StorageError
+from mudlark.fetch.place import Place
 from mudlark.media.mp4.fragments import FragmentReader
 from mudlark.media.picture.inband import IN_BAND, with_parameter_sets
 from mudlark.media.readers import READERS, container, reader_for
@@ -27,7 +28,8 @@ _TRACKS = 16  # numbers that the tracks of one rendition may have
 
 @dataclass(frozen=True, slots=True)
 class Part:
-    """One segment in its place. path: None if it is missing. rendition: its number. begin, duration: as promised.
+    """One segment of the film. place: on the disk, None if it is missing. rendition: its number. begin, duration: as
+    promised.
 
     init: its initialization section. key, iv: with which it is encrypted (AES-128 in CBC), if it is. offset: seconds
     from the time of its media to that of the stretch, where the manifest states them.
@@ -37,7 +39,7 @@ class Part:
     number: int
     begin: float
     duration: float
-    path: Path | None
+    place: Place | None
     stretch: int = 0
     init: "Section | None" = None
     key: bytes | None = None
@@ -49,7 +51,7 @@ class Part:
 class Section:
     """An initialization section on disk, and with what it is encrypted, if it is."""
 
-    path: Path
+    place: Place
     key: bytes | None = None
     iv: bytes = b""
 
@@ -145,7 +147,7 @@ class _Film:
                 self.stretch = part.stretch
                 self.timeline.begin(part.stretch)
                 self.opening, self.opened = [], set()
-            if part.path is None:
+            if part.place is None:
                 self.take(reading, reading.flush())
                 self.timeline.miss(part.rendition, part.duration)
                 continue
@@ -245,7 +247,7 @@ class _Reading:
 
     def read(self, part: Part, source: Source) -> tuple[list[Samples], list[Samples]]:
         """What was held back before a part that begins anew, and the samples of the part."""
-        data = source.read(part.path, part.key, part.iv) if part.path else memoryview(b"")
+        data = source.read(part.place, part.key, part.iv) if part.place else memoryview(b"")
         form = container(data)
         if part.init and form not in READERS:
             form = "mp4"  # it may begin with a box that nobody knows
@@ -258,7 +260,7 @@ class _Reading:
         self._held = [samples.kept() for samples in self.flush()]
         self.anew = True
         fresh = part.init if part.init != self._init or form not in self._readers else None
-        reader.begin(source.whole(fresh.path, fresh.key, fresh.iv) if fresh else None)
+        reader.begin(source.whole(fresh.place, fresh.key, fresh.iv) if fresh else None)
         batch = reader.feed(data)
         self._readers[form], self._form, self._init, self._stretch = reader, form, part.init, part.stretch
         before, self._held = self._held, []

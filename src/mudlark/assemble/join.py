@@ -1,4 +1,4 @@
-"""Parts of one file back into that file."""
+"""Files under further names, and parts of files into others."""
 
 import os
 import shutil
@@ -11,18 +11,12 @@ from mudlark.media.sniff import right_extension, sniff
 _SOME = 1 << 20
 
 
-def join(parts: Sequence[Path], target: Path) -> None:
-    """Write the parts one after the other into `target`; a single part just gets a second name where that works."""
-    if len(parts) == 1:
-        try:
-            target.hardlink_to(parts[0])
-        except OSError:
-            shutil.copyfile(parts[0], target)
-        return
-    with target.open("wb", buffering=0) as file:
-        for part in parts:
-            with part.open("rb", buffering=0) as source:
-                copy_range(source.fileno(), file.fileno(), part.stat().st_size)
+def second_name(path: Path, target: Path) -> None:
+    """Have a file under another name too; where that does not work, a copy of it."""
+    try:
+        target.hardlink_to(path)
+    except OSError:
+        shutil.copyfile(path, target)
 
 
 def keep_pages(pictures: Sequence[Path], folder: Path) -> list[Path]:
@@ -34,7 +28,7 @@ def keep_pages(pictures: Sequence[Path], folder: Path) -> list[Path]:
         with picture.open("rb") as source:
             extension = right_extension(sniff(source.read(64)), "")
         kept.append(folder / f"{number:0{width}d}{extension}")
-        join([picture], kept[-1])
+        second_name(picture, kept[-1])
     return kept
 
 

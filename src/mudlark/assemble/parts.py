@@ -46,7 +46,7 @@ def part_of(outcome: Outcome, rendition: int) -> Part:
         number=outcome.job.number,
         begin=segment.begin,
         duration=segment.duration,
-        path=outcome.path,
+        place=outcome.place,
         stretch=segment.stretch,
         init=init,
         key=outcome.key,

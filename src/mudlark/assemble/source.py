@@ -3,34 +3,33 @@
 AES-128 in CBC mode with PKCS7 padding, as RFC 8216 §4.3.2.4 has it. What is on the disk stays as it was served.
 """
 
-import os
-from pathlib import Path
-
 from mudlark.errors import FormatError
+from mudlark.fetch.place import Place
 
 _BLOCK = 16
 
 
 class Source:
-    """Reads whole files. What it gives holds until it is asked again."""
+    """Reads what is fetched. What it gives holds until it is asked again."""
 
     def __init__(self) -> None:
         self._memory = bytearray()
         self._clear = bytearray()
 
-    def read(self, path: Path, key: bytes | None = None, iv: bytes = b"") -> memoryview:
+    def read(self, place: Place, key: bytes | None = None, iv: bytes = b"") -> memoryview:
         """The bytes of a segment. Raises FormatError where they are not encrypted as they should be."""
-        data = self._load(path)
+        data = self._load(place)
         return data if key is None else self._decrypt(data, key, iv)
 
-    def whole(self, path: Path, key: bytes | None = None, iv: bytes = b"") -> bytes:
+    def whole(self, place: Place, key: bytes | None = None, iv: bytes = b"") -> bytes:
         """The same as bytes of their own, for what is small."""
-        data = path.read_bytes()
+        data = place.read()
         return data if key is None else bytes(Source()._decrypt(memoryview(data), key, iv))
 
-    def _load(self, path: Path) -> memoryview:
-        with path.open("rb", buffering=0) as file:
-            size = os.fstat(file.fileno()).st_size
+    def _load(self, place: Place) -> memoryview:
+        size = place.length
+        with place.path.open("rb", buffering=0) as file:
+            file.seek(place.offset)
             if size > len(self._memory):
                 self._memory = bytearray(size + size // 4)
             at, view = 0, memoryview(self._memory)

@@ -41,8 +41,8 @@ class TextSource:
 
     def part(self, part: Part) -> TextPart:
         """What a segment says. Raises FormatError on what is no subtitles."""
-        assert part.path
-        data = bytes(self._source.read(part.path, part.key, part.iv))
+        assert part.place
+        data = bytes(self._source.read(part.place, part.key, part.iv))
         return TextPart(part.begin, part.duration, part.stretch, self._read(data, part), part.offset)
 
     def _read(self, data: bytes, part: Part) -> Subtitles:
@@ -56,7 +56,7 @@ class TextSource:
         if self._reader is None:
             self._reader = TextReader()
         if part.init and part.init != self._init:
-            self._reader.begin(self._source.whole(part.init.path, part.init.key, part.init.iv))
+            self._reader.begin(self._source.whole(part.init.place, part.init.key, part.init.iv))
             self._init = part.init
         return Subtitles(tuple(self._reader.feed(data)))
 

@@ -102,7 +102,7 @@ async def opened(connection: Connection, executable: Path | None = None) -> Asyn
                 timeout=_STARTING * 1000,
                 handle_sigint=False,
                 handle_sigterm=False,
-                proxy={"server": connection.proxy} if connection.proxy else None,
+                proxy={"server": connection.any_proxy} if connection.any_proxy else None,
             )
         except Error as problem:
             raise BrowserError(

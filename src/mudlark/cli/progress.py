@@ -16,10 +16,9 @@ from rich.text import Text
 
 from mudlark.cli.show import bits, clock, messages, size
 from mudlark.cli.steps import OnScreen, Steps
-from mudlark.errors import MudlarkError
+from mudlark.errors import MudlarkError, NetworkError
 from mudlark.fetch.engine import Outcome
 from mudlark.hauling.order import HaulWatch, Plan, RecordingState
-from mudlark.web.retry import Passing
 
 UNITS = {
     "hls": "segments",
@@ -220,7 +219,7 @@ class HaulProgress(OnScreen, HaulWatch):
     def warning_came(self, text: str) -> None:
         self._console.print(Text(f"! {text}", style="yellow"))
 
-    def retry_came(self, problem: Passing) -> None:
+    def retry_came(self, problem: NetworkError) -> None:
         self.gauge.retries += 1
         if self._live is None:
             self._console.print(Text(f"Trying again: {problem.what}", style="dim"))

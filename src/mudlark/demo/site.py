@@ -43,6 +43,7 @@ from mudlark.demo.played import (
     talks_data,
 )
 from mudlark.demo.taken import GATES, LANGUAGES, frame_breakwater, words
+from mudlark.fetch.place import Place
 
 RENDITIONS = (
     # height, peak and average bits a second, codecs
@@ -398,7 +399,8 @@ async def _gates(height: int, _: web.Request) -> web.Response:
 def _as_mp4(height: int) -> bytes:
     """The tide mill in one of its sizes, as a plain file."""
     folder = media_folder() / "tide-mill" / f"{height}p"
-    parts = [Part(0, n, float(_SEGMENT * n), float(_SEGMENT), folder / f"part-{n:03d}.ts") for n in range(_SEGMENTS)]
+    places = [Place.of(folder / f"part-{n:03d}.ts") for n in range(_SEGMENTS)]
+    parts = [Part(0, n, float(_SEGMENT * n), float(_SEGMENT), place) for n, place in enumerate(places)]
     with tempfile.TemporaryDirectory(prefix="mudlark-demo-") as made:
         assemble(parts, [Voice()], Path(made) / "film.mp4", float(_SEGMENT * _SEGMENTS), progressive)
         return (Path(made) / "film.mp4").read_bytes()

@@ -1,7 +1,8 @@
 """Fetching all segments of a plan: concurrently, politely, again when one fails, from where it stopped last time.
 
-Bytes are hashed and written in threads, off the event loop. A segment that fails for good does not stop the others;
-many in a row do, because then it is the server or the network that is gone.
+A lane that has a body takes the next job at once; writing, flushing and noting it goes on beside, in groups. A segment
+that fails for good does not stop the others; many in a row do, because then it is the server or the network that is
+gone.
 """
 
 import asyncio
@@ -9,31 +10,47 @@ import hashlib
 import time
 from collections.abc import AsyncGenerator, AsyncIterable, AsyncIterator, Awaitable, Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import suppress
 from dataclasses import dataclass, field, replace
-from pathlib import Path
+from enum import Enum
+from functools import partial
 from typing import Any, TypedDict, TypeVar
+from urllib.parse import urlsplit
 
 import msgspec
 
 from mudlark.errors import NetworkError
-from mudlark.fetch.store import Incoming, Row, Store, now
+from mudlark.fetch.budget import Budget
+from mudlark.fetch.peers import Peers
+from mudlark.fetch.place import Place
+from mudlark.fetch.receive import Arrived, Check, Pot, Receiver, in_thread
+from mudlark.fetch.store import Fetched, Row, Store
+from mudlark.fetch.tries import GONE, Tries
+from mudlark.find.judge.expiry import expires_at
 from mudlark.manifest.model import Cipher, Segment
 from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
+from mudlark.web.exchange import Errand
 from mudlark.web.resource import Resource
-from mudlark.web.retry import Passing, persist
 from mudlark.web.secret import without_secrets
-from mudlark.web.session import Changed, Reply, Session
+from mudlark.web.session import Changed, Session
 
-_BLOCK = 1 << 20  # bytes collected before they go to a thread
 _WRITERS = 4
-_HOPELESS = 4  # failures for good in a row, without one success, that end the haul; what is gone is gone, and no sign
-_GONE = frozenset({404, 410})
 _EXPIRED = frozenset({401, 403, 404, 410})
 _NOT_YET = frozenset({None, 404, 410, 503})  # what a server says of a segment that is listed and not there, or nothing
+_BUSY = frozenset({429, 503})
 _KEY = 16  # bytes
+_NEAR = 2.0  # seconds before its stated end in which an address is not tried any more
+_UNWRITTEN = 2  # bodies for each lane that wait to be written
 _MISSED = "the server no longer had it when it was looked for"
+
+
+class Layout(Enum):
+    """How the store has what comes: small bodies together in a file; each in a file of its own; or all as parts of one
+    file, each at the offset of its span."""
+
+    SHARED = 1
+    APART = 2
+    WHOLE = 3
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,18 +78,18 @@ def source_of(resource: Resource) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """What became of a job. path is None if the segment could not be had; problem says why, status what the server
+    """What became of a job. place is None if the segment could not be had; problem says why, status what the server
     answered. absent: nothing promised it, and it is not there. init: where its initialization section is; key,
     init_key: what decrypts it, and that section.
     """
 
     job: Job
-    path: Path | None
+    place: Place | None
     row: Row | None
     reused: bool = False
     problem: str | None = None
     status: int | None = None
-    init: Path | None = None
+    init: Place | None = None
     key: bytes | None = None
     init_key: bytes | None = None
     absent: bool = False
@@ -80,17 +97,19 @@ class Outcome:
 
 @dataclass(slots=True)
 class Watch:
-    """Who wants to know how it goes: bytes as they arrive, segments as they end, tries as they are repeated."""
+    """Who wants to know how it goes: bytes as they arrive, segments as they end, tries as they are repeated, and what
+    else is done to have them."""
 
     on_bytes: Callable[[int], None] = lambda _size: None
     on_outcome: Callable[[Outcome], None] = lambda _outcome: None
-    on_retry: Callable[[Passing], None] = lambda _problem: None
+    on_retry: Callable[[NetworkError], None] = lambda _problem: None
 
 
 @dataclass(slots=True)
 class Counts:
     """planned, fetched, reused and missing segments; retried: tries beyond the first. elsewhere: those that came from
-    another of their addresses than the first. renewed: those whose links had expired, and were asked for anew.
+    another of their addresses than the first. renewed: those whose links had expired, and were asked for anew. raced:
+    those that were so slow that they were asked for twice at once.
     """
 
     planned: int = 0
@@ -100,14 +119,14 @@ class Counts:
     missing: int = 0
     elsewhere: int = 0
     renewed: int = 0
+    raced: int = 0
 
 
 T = TypeVar("T")
-Check = Callable[[bytes], str | None]
 
 
 class _Beside(TypedDict, total=False):
-    init: Path
+    init: Place
     key: bytes
     init_key: bytes
 
@@ -115,9 +134,8 @@ class _Beside(TypedDict, total=False):
 @dataclass(slots=True)
 class Engine:
     """Fetches jobs into a store. check: says what is wrong with the first bytes of a body, or None. largest: bytes that
-    one body may have, if there is a limit. hopeful: many failures in a row do not end it.
-    quick: what comes becomes part of something that is hashed. renew: gives a segment whose address no longer serves
-    under the one that it has now.
+    one body may have, if there is a limit. hopeful: no trouble ends it. renew: gives a segment whose address no longer
+    serves under the one that it has now.
     """
 
     session: Session
@@ -128,13 +146,15 @@ class Engine:
     largest: int | None = None
     hopeful: bool = False
     renew: Callable[[Job], Awaitable[Segment | None]] | None = None
-    quick: bool = False
-    _failed_in_a_row: int = 0
-    _wholes: dict[str, asyncio.Future[Path | None]] = field(default_factory=dict)
-    _wholes_begun: int = 0
-    _sections: dict[Resource, asyncio.Task[Path]] = field(default_factory=dict)
+    layout: Layout = Layout.SHARED
+    _budget: Budget = field(init=False)
+    _peers: Peers = field(default_factory=Peers)
+    _sections: dict[Resource, asyncio.Task[Place]] = field(default_factory=dict)
     _preferred: dict[tuple[str, ...], int] = field(default_factory=dict)
-    _begun: "dict[Path, _Begun]" = field(default_factory=dict)
+    _racing: int = 0
+
+    def __post_init__(self) -> None:
+        self._budget = Budget(self.hopeful)
 
     async def run(self, jobs: Iterable[Job] | AsyncIterable[Job]) -> AsyncGenerator[Outcome]:
         """Outcomes in the order of the jobs, each as soon as it and all before it are there."""
@@ -154,135 +174,263 @@ class Engine:
 
         async def lane() -> None:
             while (taken := await waiting.get()) is not None:
-                job, result = taken
-                result.set_result(await self._one(job, pool))
+                await line.one(*taken)
 
         with ThreadPoolExecutor(_WRITERS, "mudlark-write") as pool:
-            tasks = [asyncio.create_task(feed()), *(asyncio.create_task(lane()) for _ in range(lanes))]
+            whole = partial(self.store.path, "whole")
+            receiver = Receiver(self.session, pool, self.watch.on_bytes, self.largest, whole)
+            line = _Line(self, receiver, pool, asyncio.Semaphore(_UNWRITTEN * lanes))
+            noting = asyncio.create_task(line.note())
+            tasks = [asyncio.create_task(feed()), noting, *(asyncio.create_task(lane()) for _ in range(lanes))]
             try:
                 while (result := await _while_running(results.get(), tasks)) is not None:
                     yield await _while_running(result, tasks)
             finally:
-                for task in (*tasks, *self._sections.values()):
+                moving = [task for task in (*tasks, *self._sections.values()) if task is not noting]
+                for task in moving:
                     task.cancel()
-                await asyncio.gather(*tasks, *self._sections.values(), return_exceptions=True)
+                await asyncio.gather(*moving, return_exceptions=True)
+                await line.end()  # what has come is kept
+                noting.cancel()
+                await asyncio.gather(noting, return_exceptions=True)
 
-    async def _one(self, job: Job, pool: ThreadPoolExecutor) -> Outcome:
-        number, segment = job.number, job.segment
+
+@dataclass(slots=True)
+class _Line:
+    """One run of an engine: from a job to its outcome."""
+
+    engine: Engine
+    receiver: Receiver
+    pool: ThreadPoolExecutor
+    room: asyncio.Semaphore
+    _writing: set[asyncio.Task[None]] = field(default_factory=set)
+    _group: list[tuple[Fetched, asyncio.Future[Row]]] = field(default_factory=list)
+    _there: asyncio.Event = field(default_factory=asyncio.Event)
+
+    async def one(self, job: Job, result: asyncio.Future[Outcome]) -> None:
+        """Have a job done. Its result may come later, when it is written; then the lane is free already."""
+        engine, segment = self.engine, job.segment
         if segment.gap:
-            self.counts.missing += 1
+            engine.counts.missing += 1
             words = "the playlist says that it is not there (EXT-X-GAP)"
-            return self._tell(Outcome(job, None, None, problem=words if segment.resource.url else _MISSED))
+            return self._tell(result, Outcome(job, None, None, problem=words if segment.resource.url else _MISSED))
         try:
-            beside = await self._beside(segment, pool)
+            beside = await self._beside(segment)
         except NetworkError as problem:
-            return self._missing(job, problem)
-        path = self.store.path(job.track, number)
-        if self.store.row(job.track, number):
-            row = await _in_thread(pool, self.store.usable, job.track, number, job.source)
+            return self._missing(job, result, problem)
+        if engine.store.row(job.track, job.number):
+            row = await in_thread(self.pool, engine.store.usable, job.track, job.number, job.source)
             if row:
-                self.counts.reused += 1
-                return self._tell(Outcome(job, path, row, reused=True, **beside))
+                engine.counts.reused += 1
+                return self._tell(result, Outcome(job, engine.store.place(row), row, reused=True, **beside))
         try:
-            size, digest, tries = await self._get_patiently(job, path, pool)
+            arrived, tries = await self._get_patiently(job)
         except Changed:
             raise
         except NetworkError as problem:
-            return self._missing(job, problem)
-        self._failed_in_a_row = 0
-        self.counts.fetched += 1
-        plan = msgspec.json.encode(segment).decode()
-        row = Row(job.track, number, job.source, segment.resource.url, size, digest, tries, now(), plan)
-        self.store.add([row])
-        return self._tell(Outcome(job, path, row, **beside))
+            return self._missing(job, result, problem)
+        await self.room.acquire()
+        writing = asyncio.create_task(self._write(job, arrived, tries, beside, result))
+        self._writing.add(writing)
+        writing.add_done_callback(self._written)
+        return None
 
-    def _missing(self, job: Job, problem: NetworkError) -> Outcome:
+    def _written(self, task: asyncio.Task[None]) -> None:
+        self._writing.discard(task)
+        self.room.release()
+
+    async def _write(
+        self, job: Job, arrived: Arrived, tries: int, beside: _Beside, result: asyncio.Future[Outcome]
+    ) -> None:
+        try:
+            plan = msgspec.json.encode(job.segment).decode()
+            row = await self._keep(job.track, job.number, job.segment.resource, arrived, tries, plan)
+        except BaseException as problem:
+            if not result.done():
+                result.set_exception(problem)
+            return
+        self.engine.counts.fetched += 1
+        self._tell(result, Outcome(job, self.engine.store.place(row), row, **beside))
+
+    async def _keep(
+        self, track: str, number: int, resource: Resource, arrived: Arrived, tries: int, plan: str = ""
+    ) -> Row:
+        """Have something written and noted, together with what else has come meanwhile."""
+        body = await in_thread(self.pool, arrived.end)
+        source = source_of(resource)
+        fetched = Fetched(track, number, source, resource.url, tries, body, arrived.file, arrived.incoming, plan)
+        noted: asyncio.Future[Row] = asyncio.get_running_loop().create_future()
+        self._group.append((fetched, noted))
+        self._there.set()
+        return await noted
+
+    async def note(self) -> None:
+        """Note what is written, group by group, until cancelled."""
+        while True:
+            await self._there.wait()
+            self._there.clear()
+            group, self._group = self._group, []
+            try:
+                rows = await in_thread(self.pool, self.engine.store.keep, [fetched for fetched, _ in group])
+            except Exception as problem:
+                for _, noted in group:
+                    if not noted.done():
+                        noted.set_exception(problem)
+                continue
+            for (_, noted), row in zip(group, rows, strict=True):
+                if not noted.done():
+                    noted.set_result(row)
+
+    async def end(self) -> None:
+        """Wait for what is being written."""
+        await asyncio.gather(*self._writing, return_exceptions=True)
+
+    def _missing(self, job: Job, result: asyncio.Future[Outcome], problem: NetworkError) -> None:
         """A segment that cannot be had; when many in a row cannot, it is the server that is gone."""
-        if job.segment.rest and problem.status in _GONE:
-            self.counts.planned -= 1
-            return Outcome(job, None, None, absent=True)
-        if problem.status not in _GONE and not self.hopeful:
-            self._failed_in_a_row += 1
-            if self._failed_in_a_row >= _HOPELESS:
-                raise problem
-        self.counts.missing += 1
-        return self._tell(Outcome(job, None, None, problem=problem.what, status=problem.status))
+        if job.segment.rest and problem.status in GONE:
+            self.engine.counts.planned -= 1
+            result.set_result(Outcome(job, None, None, absent=True))
+            return
+        if problem.status not in GONE:
+            self.engine._budget.gave_up(problem)
+        self.engine.counts.missing += 1
+        self._tell(result, Outcome(job, None, None, problem=problem.what, status=problem.status))
 
-    async def _get_patiently(self, job: Job, path: Path, pool: ThreadPoolExecutor) -> tuple[int, str, int]:
-        """A segment, asked for again as long as the job has patience."""
-        segment, begun = job.segment, time.monotonic()
+    def _tell(self, result: asyncio.Future[Outcome], outcome: Outcome) -> None:
+        self.engine.watch.on_outcome(outcome)
+        if not result.done():
+            result.set_result(outcome)
+
+    async def _get_patiently(self, job: Job) -> tuple[Arrived, int]:
+        """A segment, asked for again as long as the job has patience, and under another address when its own has
+        expired; and the number of tries."""
+        begun, tries = time.monotonic(), 0
+        if self.engine.renew and _ends_soon(job.segment.resource.url):
+            job = await self._renewed(job) or job
         while True:
             try:
-                return await self._get(segment.resource, path, pool, encrypted=segment.cipher is not None)
+                arrived, count = await self._get(job)
+                return arrived, tries + count
             except Changed:
                 raise
             except NetworkError as problem:
-                if self.renew and problem.status in _EXPIRED and (fresh := await self._renewed(job)):
-                    job, segment = fresh, fresh.segment
+                if self.engine.renew and problem.status in _EXPIRED and (fresh := await self._renewed(job)):
+                    job = fresh
                     continue
                 if time.monotonic() - begun >= job.patience or problem.status not in _NOT_YET:
                     raise
-                self.counts.retried += 1
+                self.engine.counts.retried += 1
             await asyncio.sleep(min(1.0, job.patience / 4))
 
     async def _renewed(self, job: Job) -> Job | None:
         """The job under the address that its segment has now."""
-        assert self.renew
-        segment = await self.renew(job)
+        assert self.engine.renew
+        segment = await self.engine.renew(job)
         if segment is None:
             return None
-        self.counts.renewed += 1
+        self.engine.counts.renewed += 1
         return replace(job, segment=segment)
 
-    async def _get(
-        self, resource: Resource, path: Path, pool: ThreadPoolExecutor, *, encrypted: bool
-    ) -> tuple[int, str, int]:
-        """A resource from whichever of its addresses gives it: bytes, digest and number of tries. The one that worked
-        last is asked first."""
-        addresses = (resource.url, *resource.others)
-        places = tuple(address.rpartition("/")[0] for address in addresses)
-        best = self._preferred.get(places, 0)
-        order = [best, *(index for index in range(len(addresses)) if index != best)]
-        tries = 0
-        failed: NetworkError | None = None
-        for index in order:
+    async def _get(self, job: Job) -> tuple[Arrived, int]:
+        engine, segment = self.engine, job.segment
+        resource, whole = segment.resource, engine.layout is Layout.WHOLE
+        path = engine.store.path("file", 0) if whole else engine.store.path(job.track, job.number)
+        pot = Pot(
+            path,
+            engine.check if segment.cipher is None else _no_page,
+            at=resource.span.start if whole and resource.span else None,
+            hashed=not whole,
+            apart=engine.layout is Layout.APART,
+        )
+        looks = 1 if segment.rest or job.patience else 2
+        return await self._ask(resource, pot, f"{job.track} {job.number}", looks, races=not whole)
 
-            async def attempt(url: str = addresses[index]) -> tuple[int, str]:
-                nonlocal tries
-                tries += 1
-                return await self._fetch(msgspec.structs.replace(resource, url=url), path, pool, encrypted)
-
+    async def _ask(
+        self, resource: Resource, pot: Pot, name: str, looks: int = 2, *, races: bool = False
+    ) -> tuple[Arrived, int]:
+        """A resource from whichever of its addresses gives it, and the number of tries. The one that served last is
+        asked first."""
+        engine = self.engine
+        addresses = [msgspec.structs.replace(resource, url=url) for url in (resource.url, *resource.others)]
+        places = tuple(one.url.rpartition("/")[0] for one in addresses)
+        tries = Tries(len(addresses), engine._preferred.get(places, 0), engine.session.connection.patience, looks=looks)
+        came_before = engine._budget.good
+        while turn := tries.next():
+            index, wait = turn
+            await asyncio.sleep(wait)
+            spare = (index + 1) % len(addresses)
+            errand = Errand(name, tries.count)
             try:
-                size, digest = await persist(attempt, self.session.connection.patience, self._retry)
+                if races:
+                    arrived, index = await self._race(addresses, index, spare, pot, errand)
+                else:
+                    arrived = await self.receiver.fetch(addresses[index], replace(pot), errand)
             except Changed:
                 raise
             except NetworkError as problem:
-                failed = failed or problem
+                free = problem.status in _BUSY and engine._budget.good > came_before
+                came_before = engine._budget.good
+                again = tries.failed(index, problem, free=free)
+                engine._budget.failed(problem, time.monotonic())
+                if again:
+                    engine.counts.retried += 1
+                    engine.watch.on_retry(problem)
                 continue
-            self._preferred[places] = index
-            self.counts.elsewhere += index > 0
-            return size, digest, tries
-        if left := self._begun.pop(path, None):
-            await _in_thread(pool, left.incoming.abandon)
-        assert failed is not None
-        raise failed
+            engine._budget.succeeded()
+            engine._preferred[places] = index
+            engine.counts.elsewhere += index > 0
+            return arrived, tries.count
+        await self.receiver.forget(pot)
+        raise tries.problem
 
-    async def _beside(self, segment: Segment, pool: ThreadPoolExecutor) -> "_Beside":
+    async def _race(
+        self, addresses: Sequence[Resource], index: int, spare: int, pot: Pot, errand: Errand
+    ) -> tuple[Arrived, int]:
+        """One try; when it takes much longer than its peers, a second one beside it, elsewhere if there is an
+        elsewhere. Gives what came first, and the index of its address."""
+        engine, peers, begun = self.engine, self.engine._peers, time.monotonic()
+        pots = [replace(pot), replace(pot)]
+        first = asyncio.create_task(self.receiver.fetch(addresses[index], pots[0], errand))
+        second: asyncio.Task[Arrived] | None = None
+        winner: asyncio.Task[Arrived] | None = None
+        try:
+            while second is None and not first.done():
+                await asyncio.wait([first], timeout=peers.long)
+                slow = not first.done() and peers.slow(time.monotonic() - begun, pots[0].bytes)
+                if slow and engine._racing < max(1, engine.session.connection.lanes // 4):
+                    engine._racing += 1
+                    engine.counts.raced += 1
+                    again = Errand(errand.name, errand.attempt + 1)
+                    second = asyncio.create_task(self.receiver.fetch(addresses[spare], pots[1], again))
+            winner = first if second is None else await _first_good(first, second)
+            arrived = winner.result()
+            peers.took(time.monotonic() - begun, arrived.bytes)
+            return arrived, index if winner is first else spare
+        finally:
+            engine._racing -= second is not None
+            await self._leave([task for task in (first, second) if task and task is not winner])
+
+    async def _leave(self, losers: Sequence[asyncio.Task[Arrived]]) -> None:
+        """Drop what is not needed any more."""
+        for task in losers:
+            task.cancel()
+        for left in await asyncio.gather(*losers, return_exceptions=True):
+            if isinstance(left, Arrived):
+                await in_thread(self.pool, left.abandon)
+
+    async def _beside(self, segment: Segment) -> _Beside:
         """What a segment cannot be read without: its initialization section, and keys."""
-        parts_beside: _Beside = {}
+        beside: _Beside = {}
         if segment.init:
-            parts_beside["init"] = await self._section(
-                segment.init.resource, pool, encrypted=segment.init.cipher is not None
-            )
+            beside["init"] = await self._section(segment.init.resource, encrypted=segment.init.cipher is not None)
             if segment.init.cipher:
-                parts_beside["init_key"] = await self._key(segment.init.cipher, pool)
+                beside["init_key"] = await self._key(segment.init.cipher)
         if segment.cipher:
-            parts_beside["key"] = await self._key(segment.cipher, pool)
-        return parts_beside
+            beside["key"] = await self._key(segment.cipher)
+        return beside
 
-    async def _key(self, cipher: Cipher, pool: ThreadPoolExecutor) -> bytes:
-        path = await self._section(cipher.key, pool, encrypted=True)
-        key = path.read_bytes()
+    async def _key(self, cipher: Cipher) -> bytes:
+        key = (await self._section(cipher.key, encrypted=True)).read()
         if len(key) != _KEY:
             raise NetworkError(
                 f"The key {shown(cipher.key.url)} is {len(key):,} bytes long, not {_KEY}.",
@@ -291,187 +439,21 @@ class Engine:
             )
         return key
 
-    async def _section(self, resource: Resource, pool: ThreadPoolExecutor, *, encrypted: bool) -> Path:
+    async def _section(self, resource: Resource, *, encrypted: bool) -> Place:
         """Something small that many segments need: fetched once, and kept in the store."""
-        if resource not in self._sections:
-            self._sections[resource] = asyncio.create_task(self._get_section(resource, pool, encrypted))
-        return await asyncio.shield(self._sections[resource])
+        sections = self.engine._sections
+        if resource not in sections:
+            sections[resource] = asyncio.create_task(self._get_section(resource, encrypted))
+        return await asyncio.shield(sections[resource])
 
-    async def _get_section(self, resource: Resource, pool: ThreadPoolExecutor, encrypted: bool) -> Path:
-        source = source_of(resource)
-        name = section_name(resource)
-        path = self.store.path(name, 0)
-        if not await _in_thread(pool, self.store.usable, name, 0, source):
-            size, digest, tries = await self._get(resource, path, pool, encrypted=encrypted)
-            self.store.add([Row(name, 0, source, resource.url, size, digest, tries, now())])
-        return path
-
-    def _retry(self, problem: Passing) -> None:
-        self.counts.retried += 1
-        self.watch.on_retry(problem)
-
-    def _tell(self, outcome: Outcome) -> Outcome:
-        self.watch.on_outcome(outcome)
-        return outcome
-
-    async def _fetch(
-        self, resource: Resource, path: Path, pool: ThreadPoolExecutor, encrypted: bool
-    ) -> tuple[int, str]:
-        """One try: the body into its file; gives bytes and digest."""
-        check = _no_page if encrypted else self.check
-        if resource.span and not resource.validator:
-            return await self._fetch_part(resource, path, pool, check)
-        if begun := self._begun.pop(path, None):
-            with suppress(Changed):
-                return await self._continue(begun, resource.url, pool, check)
-            await _in_thread(pool, begun.incoming.abandon)
-        span = (resource.span.start, resource.span.length) if resource.span else None
-        async with self.session.open(resource.url, span=span, unless_changed=resource.validator) as reply:
-            return await self._receive(reply, path, pool, check)
-
-    async def _continue(self, begun: "_Begun", url: str, pool: ThreadPoolExecutor, check: Check) -> tuple[int, str]:
-        """What is missing of a body that broke off. Raises Changed where it is another one now, or cannot be had so."""
-        have = begun.incoming.bytes
-        async with self.session.open(
-            url, span=(have, begun.total - have), unless_changed=begun.tag, or_whole=True
-        ) as reply:
-            if not reply.headers.get("content-range", "").startswith(f"bytes {have}-"):
-                raise Changed(f"{shown(url)} sends another part than was asked for.", url=url)
-            return await self._receive(reply, begun.incoming.path, pool, check, begun=begun)
-
-    async def _fetch_part(
-        self, resource: Resource, path: Path, pool: ThreadPoolExecutor, check: Check
-    ) -> tuple[int, str]:
-        """A byte range of a playlist. Where the server ignores ranges, the resource is fetched once, whole, and cut:
-        the first request finds out, the others for the same address wait for that."""
-        part = resource.span
-        assert part
-        known = self._wholes.get(resource.url)
-        if known is not None:
-            whole = await asyncio.shield(known)
-            if whole is not None:
-                return await self._cut(whole, resource, path, pool)
-            if self._wholes.get(resource.url) is not known:  # the one that was to find out failed
-                return await self._fetch_part(resource, path, pool, check)
-            async with self.session.open(resource.url, span=(part.start, part.length)) as reply:
-                return await self._receive(reply, path, pool, check)
-        whole_file = self._wholes[resource.url] = asyncio.get_running_loop().create_future()
-        self._wholes_begun += 1
-        whole = self.store.path("whole", self._wholes_begun)  # named now: others may begin before the answer comes
-        try:
-            async with self.session.open(resource.url, span=(part.start, part.length), or_whole=True) as reply:
-                if reply.status == 206:
-                    whole_file.set_result(None)
-                    return await self._receive(reply, path, pool, check)
-                await self._receive(reply, whole, pool, check, checked=True)
-                whole_file.set_result(whole)
-        finally:
-            if not whole_file.done():  # it failed: the next one finds out
-                whole_file.set_result(None)
-                del self._wholes[resource.url]
-        return await self._cut(whole, resource, path, pool)
-
-    async def _cut(self, whole: Path, resource: Resource, path: Path, pool: ThreadPoolExecutor) -> tuple[int, str]:
-        """A part of a resource that is there whole, as a file of its own."""
-        part = resource.span
-        assert part
-
-        def cut() -> tuple[int, str]:
-            incoming = Incoming(path, quick=self.quick)
-            try:
-                with whole.open("rb") as file:
-                    file.seek(part.start)
-                    data = file.read(part.length)
-                if len(data) != part.length:
-                    size, end = whole.stat().st_size, part.start + part.length
-                    raise NetworkError(
-                        f"{shown(resource.url)} is {size:,} bytes; the playlist wants some up to {end:,}.",
-                        url=resource.url,
-                    )
-                incoming.write([data])
-                return len(data), incoming.commit()
-            except BaseException:
-                incoming.abandon()
-                raise
-
-        return await _in_thread(pool, cut)
-
-    async def _receive(
-        self,
-        reply: Reply,
-        path: Path,
-        pool: ThreadPoolExecutor,
-        check: Check,
-        *,
-        checked: bool = False,
-        begun: "_Begun | None" = None,
-    ) -> tuple[int, str]:
-        """A body into a file; what came of one that breaks off is kept, where the rest of it can be asked for (begun:
-        what was), else dropped. checked: any beginning will do."""
-        incoming = begun.incoming if begun else Incoming(path, quick=self.quick)
-        begun = begun or _as_begun(incoming, reply)
-        try:
-            return await self._write(reply, incoming, pool, check, checked or incoming.bytes > 0)
-        except Passing:
-            if begun and incoming.bytes:
-                self._begun[path] = begun
-            else:
-                await _in_thread(pool, incoming.abandon)
-            raise
-        except BaseException:
-            await _in_thread(pool, incoming.abandon)
-            raise
-
-    async def _write(
-        self, reply: Reply, incoming: Incoming, pool: ThreadPoolExecutor, check: Check, checked: bool
-    ) -> tuple[int, str]:
-        chunks: list[bytes] = []
-        held = 0
-        try:
-            async for chunk in reply.chunks:
-                self.watch.on_bytes(len(chunk))
-                chunks.append(chunk)
-                held += len(chunk)
-                if self.largest is not None and incoming.bytes + held > self.largest:
-                    raise NetworkError(
-                        f"{shown(reply.url)} is larger than any segment ({self.largest:,} bytes).",
-                        "If it is a film of its own, haul it by its address.",
-                        url=reply.url,
-                    )
-                if held >= _BLOCK:
-                    checked = checked or _passes(chunks, reply, check)
-                    await _in_thread(pool, incoming.write, chunks)
-                    chunks, held = [], 0
-        except Passing:
-            if chunks and (checked or check(b"".join(chunks)[:65536]) is None):
-                await _in_thread(pool, incoming.write, chunks)
-            raise
-        if not checked:
-            _passes(chunks, reply, check)
-
-        def finish() -> str:
-            incoming.write(chunks)
-            return incoming.commit()
-
-        return incoming.bytes + held, await _in_thread(pool, finish)
-
-
-@dataclass(frozen=True, slots=True)
-class _Begun:
-    """A body that broke off: what came of it, the entity tag that the rest must have, and how many bytes there are."""
-
-    incoming: Incoming
-    tag: str
-    total: int
-
-
-def _as_begun(incoming: Incoming, reply: Reply) -> _Begun | None:
-    """What is needed to ask for the rest of a body, should it break off (RFC 9110 §13.1.5, §14.2); None where that is
-    not safe."""
-    tag, length = reply.headers.get("etag", ""), reply.length
-    safe = reply.status == 200 and "content-encoding" not in reply.headers
-    ranges = reply.headers.get("accept-ranges", "").lower() == "bytes"
-    return _Begun(incoming, tag, length) if safe and ranges and tag.startswith('"') and length else None
+    async def _get_section(self, resource: Resource, encrypted: bool) -> Place:
+        store, name = self.engine.store, section_name(resource)
+        row = await in_thread(self.pool, store.usable, name, 0, source_of(resource))
+        if row is None:
+            pot = Pot(store.path(name, 0), _no_page if encrypted else self.engine.check)
+            arrived, tries = await self._ask(resource, pot, name)
+            row = await self._keep(name, 0, resource, arrived, tries)
+        return store.place(row)
 
 
 def section_name(resource: Resource) -> str:
@@ -479,16 +461,29 @@ def section_name(resource: Resource) -> str:
     return f"section-{hashlib.sha256(source_of(resource).encode()).hexdigest()[:12]}"
 
 
-def _passes(chunks: list[bytes], reply: Reply, check: Check) -> bool:
-    wrong = check(b"".join(chunks)[:65536] if len(chunks) > 1 else chunks[0][:65536] if chunks else b"")
-    if wrong:
-        raise Passing(f"{shown(reply.url)} sends {wrong}.", "The server may be in trouble; try again later.")
-    return True
+def _ends_soon(address: str) -> bool:
+    """True if an address says that it will not serve any more."""
+    if not urlsplit(address).query:
+        return False
+    now = time.time()
+    ends = expires_at(address, now)
+    return ends is not None and ends - now < _NEAR
 
 
 def _no_page(head: bytes) -> str | None:
     """What is wrong with something that is encrypted, or a key: it may be anything but a page."""
     return "a web page where encrypted media was expected" if sniff(head) == "html" else None
+
+
+async def _first_good(*tasks: asyncio.Task[Arrived]) -> asyncio.Task[Arrived]:
+    """The first of them that gives something; the first of all if none does."""
+    waiting = set(tasks)
+    while waiting:
+        done, waiting = await asyncio.wait(waiting, return_when=asyncio.FIRST_COMPLETED)
+        for task in done:
+            if task.exception() is None:
+                return task
+    return tasks[0]
 
 
 async def _each(jobs: Iterable[Job] | AsyncIterable[Job]) -> AsyncIterator[Job]:
@@ -511,18 +506,3 @@ async def _while_running(wanted: Awaitable[T], tasks: Sequence[asyncio.Task[None
         running: list[asyncio.Future[Any]] = [task for task in tasks if not task.done()]
         await asyncio.wait([waiting, *running], return_when=asyncio.FIRST_COMPLETED)
     return waiting.result()
-
-
-async def _in_thread(pool: ThreadPoolExecutor, work: Callable[..., T], *given: Any) -> T:
-    """What a thread gives. A thread cannot be stopped, so its end is awaited also when the task is cancelled: what
-    comes after must not meet it still at work."""
-    running = asyncio.get_running_loop().run_in_executor(pool, work, *given)
-    try:
-        return await asyncio.shield(running)
-    except asyncio.CancelledError:
-        while not running.done():
-            with suppress(asyncio.CancelledError):
-                await asyncio.wait([running])
-        if not running.cancelled():
-            running.exception()  # whoever cancelled has a reason of their own to tell
-        raise

@@ -1,34 +1,37 @@
 """The working folder of a haul: segments on disk, plus the state that lets it resume.
 
-A segment is written under a temporary name, renamed when it is whole, and only then gets its row. On the way back in,
-a row counts only if its file still has the bytes that the row says. One program at a time may have a store open.
+Large segments have files of their own, small ones share files, and the parts of one file stand in it at their offsets.
+What comes is kept in groups: its bytes are made durable, then named, and only then noted in rows. On the way back in, a
+row counts only if the bytes that it speaks of are there. One program at a time may have a store open.
 """
 
 import hashlib
 import os
 import shutil
+import socket
 import sqlite3
 import time
-from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from dataclasses import astuple, dataclass
-from io import BufferedReader
 from pathlib import Path
-from typing import BinaryIO
 
+import msgspec
 from xxhash import xxh3_128
 
 from mudlark.errors import StorageError
+from mudlark.fetch.incoming import Body, Incoming, words
+from mudlark.fetch.place import Place
 
 _RACES = 5
-_BLOCK = 1 << 20  # bytes
-_QUICK = "xxh3:"  # before a digest that is no SHA-256
+_RESERVE = 32_000_000  # bytes that stay free on the disk
 WORKING = ".mudlark"  # the folder inside the target folder that holds all stores
 _SCHEMA = """
 create table if not exists haul (key text primary key, value text not null);
-create table if not exists piece (
+create table if not exists kept (
   track text not null, number integer not null, source text not null, url text not null,
-  bytes integer not null, sha256 text not null, tries integer not null, fetched text not null, plan text not null,
+  bytes integer not null, check_sum text not null, sha256 text not null, file text not null, place integer not null,
+  tries integer not null, fetched text not null, plan text not null,
   primary key (track, number)
 );
 """
@@ -36,9 +39,10 @@ create table if not exists piece (
 
 @dataclass(frozen=True, slots=True)
 class Row:
-    """What is known of a fetched segment. source: what must be the same for the bytes to be used again. sha256: of
-    them, or another digest that says so. plan: it, as its manifest listed it, in JSON, so that the film can be put
-    together from the store alone; empty for sections.
+    """What is known of a fetched segment. source: what must be the same for the bytes to be used again. check: their
+    XXH3. sha256: for the record; empty for what becomes part of something that is hashed whole. file, offset: where
+    they are. plan: the segment, as its manifest listed it, in JSON, so that the film can be put together from the
+    store alone; empty for sections.
     """
 
     track: str
@@ -46,45 +50,75 @@ class Row:
     source: str
     url: str
     bytes: int
+    check: str
     sha256: str
+    file: str
+    offset: int
     tries: int
     fetched: str
     plan: str = ""
 
 
+@dataclass(frozen=True, slots=True)
+class Fetched:
+    """A segment that has come, and is to be kept. incoming: what has its bytes in a file, if they are in one."""
+
+    track: str
+    number: int
+    source: str
+    url: str
+    tries: int
+    body: Body
+    file: Path
+    incoming: Incoming | None = None
+    plan: str = ""
+
+
+class Holder(msgspec.Struct):
+    """Who has a store open."""
+
+    process: int
+    machine: str
+    since: str
+
+
 class Store:
     """Use as a context manager; `discard` removes it when the item is finished."""
 
-    def __init__(self, into: Path, key: str) -> None:
+    def __init__(self, into: Path, key: str, target: str = "") -> None:
         self.folder = into / WORKING / hashlib.sha256(key.encode()).hexdigest()[:16]
         self.item = self.folder / "item"
+        self._segments = self.folder / "segments"
         self._key = key
+        self._target = target
         self._rows: dict[tuple[str, int], Row] = {}
         self._database: sqlite3.Connection | None = None
         self._kept = False
+        self._shared = Path()
+        self._shared_bytes = 0
 
     def __enter__(self) -> "Store":
         try:
             _make_folders(self.folder)
-            for path in (self.folder.parent, self.folder, self.folder / "segments", self.folder / "state.sqlite"):
+            for path in (self.folder.parent, self.folder, self._segments, self.folder / "state.sqlite"):
                 if path.is_symlink():
                     raise StorageError(
                         f"{path} is a link to another place, and is not followed.", "Remove it, and haul again."
                     )
-            database = sqlite3.connect(self.folder / "state.sqlite", timeout=0.2, check_same_thread=False)
-            database.execute("pragma locking_mode = exclusive")
-            database.execute("pragma journal_mode = wal")
-            database.execute("pragma synchronous = normal")
-            database.executescript(_SCHEMA)
-            database.execute("insert or replace into haul values ('target', ?)", (self._key,))
+            database = _open(self.folder)
+            database.execute("insert or replace into haul values ('target', ?)", (self._target or self._key,))
             database.commit()
-            rows = database.execute(
-                "select track, number, source, url, bytes, sha256, tries, fetched, plan from piece"
-            ).fetchall()
+            names = "track, number, source, url, bytes, check_sum, sha256, file, place, tries, fetched, plan"
+            rows = database.execute(f"select {names} from kept").fetchall()
+            holder = Holder(os.getpid(), socket.gethostname(), now())
+            (self.folder / "holder.json").write_bytes(msgspec.json.encode(holder))
+            for left in self._segments.glob("*.part"):
+                left.unlink()
         except sqlite3.DatabaseError as problem:
             if "locked" in str(problem):
                 raise StorageError(
-                    f"Another Mudlark is working on this in {self.folder}.", "Wait until it has finished."
+                    f"Another Mudlark is working on this in {self.folder}{_held_by(self.folder)}.",
+                    "Wait until it has finished.",
                 ) from problem
             raise StorageError(
                 f"The state in {self.folder} cannot be read ({problem}).", "Remove that folder and start anew."
@@ -96,12 +130,15 @@ class Store:
             ) from problem
         self._database = database
         self._rows = {(row[0], row[1]): Row(*row) for row in rows}
+        taken = sum(1 for _ in self._segments.glob("small-*"))
+        self._shared = self._segments / f"small-{taken + 1:04d}"
         return self
 
     def __exit__(self, *_: object) -> None:
         if self._database:
             self._database.close()
             self._database = None
+            (self.folder / "holder.json").unlink(missing_ok=True)
             if not self._rows and not self._kept:
                 self.discard()
 
@@ -114,54 +151,158 @@ class Store:
         remove_if_empty(self.folder.parent)
 
     def path(self, track: str, number: int) -> Path:
-        """Where a segment is, or will be."""
-        return self.folder / "segments" / f"{track}-{number:06d}"
+        """The file of a segment that has one of its own."""
+        return self._segments / f"{track}-{number:06d}"
+
+    def place(self, row: Row) -> Place:
+        """Where the bytes of a row are."""
+        return Place(self._segments / row.file, row.offset, row.bytes)
 
     def row(self, track: str, number: int) -> Row | None:
         """The row of a fetched segment."""
         return self._rows.get((track, number))
 
-    def rows(self) -> list[Row]:
-        """All that is known, by track and number."""
-        return [self._rows[key] for key in sorted(self._rows)]
+    def rows(self, track: str | None = None) -> list[Row]:
+        """All that is known, or all of a track, by track and number."""
+        return [self._rows[key] for key in sorted(self._rows) if track is None or key[0] == track]
 
     def usable(self, track: str, number: int, source: str) -> Row | None:
         """The row of a segment that need not be fetched again: same source, and the very bytes are still there."""
         row = self._rows.get((track, number))
-        path = self.path(track, number)
         try:
-            if row and row.source == source and path.stat().st_size == row.bytes:
-                with path.open("rb") as file:
-                    if _digest_of(file, row.sha256) == row.sha256:
-                        return row
+            return row if row and row.source == source and checked(self.place(row)).check == row.check else None
         except OSError:
             return None
-        return None
 
     def distrust(self, segments: Iterable[tuple[str, int]]) -> None:
         """Segments whose bytes turned out to be no good: they stay on disk to be looked at, and are fetched anew."""
         assert self._database
         for track, number in segments:
-            self._database.execute("delete from piece where track = ? and number = ?", (track, number))
+            self._database.execute("delete from kept where track = ? and number = ?", (track, number))
             self._rows.pop((track, number), None)
             self._kept = True
         self._database.commit()
 
-    def add(self, rows: Iterable[Row]) -> None:
-        """Note segments that are whole on disk."""
+    def keep(self, group: Sequence[Fetched]) -> list[Row]:
+        """Make what has come durable, and note it: all of it, or nothing. Gives the rows in the order of the group.
+
+        Small bodies share a file, which is flushed once for all of them; of parts of one file, the last flushes it.
+        """
+        self._mind_room()
+        small = [one for one in group if one.body.data is not None]
+        places = dict(zip(map(id, small), self._share([one.body.data or b"" for one in small]), strict=True))
+        for one in {one.file: one for one in group if one.incoming}.values():
+            assert one.incoming
+            one.incoming.flush()
+        for one in group:
+            if one.incoming:
+                one.incoming.settle()
+        rows = []
+        for one in group:
+            place = places.get(id(one), Place(one.file, one.body.offset, one.body.length))
+            body, file, offset = one.body, place.path.name, place.offset
+            head = (one.track, one.number, one.source, one.url, body.length, body.check, body.sha256, file, offset)
+            rows.append(Row(*head, one.tries, now(), one.plan))
+        self._note(rows)
+        return rows
+
+    def _share(self, bodies: Sequence[bytes]) -> list[Place]:
+        """Append to the file of small bodies."""
+        if not bodies:
+            return []
+        places = []
+        flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | getattr(os, "O_NOFOLLOW", 0)
+        with words(self._shared), os.fdopen(os.open(self._shared, flags, 0o666), "ab") as file:
+            at = file.tell()
+            for body in bodies:
+                file.write(body)
+                places.append(Place(self._shared, at, len(body)))
+                at += len(body)
+            file.flush()
+            os.fsync(file.fileno())
+        return places
+
+    def _mind_room(self) -> None:
+        """Raises StorageError before the disk is full to the last byte."""
+        with suppress(OSError):
+            free = shutil.disk_usage(self.folder).free
+            if free < _RESERVE:
+                raise StorageError(
+                    f"The disk that holds {self.folder.parent.parent} is nearly full: {free // 1_000_000} MB are left.",
+                    "Make room; the same command goes on from here.",
+                )
+
+    def _note(self, rows: Sequence[Row]) -> None:
         assert self._database
         try:
-            for row in rows:
-                self._database.execute(
-                    "insert or replace into piece values (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                    astuple(row),
-                )
-                self._rows[row.track, row.number] = row
+            marks = ", ".join("?" * 12)
+            self._database.executemany(f"insert or replace into kept values ({marks})", map(astuple, rows))
             self._database.commit()
         except sqlite3.DatabaseError as problem:
             raise StorageError(
                 f"Cannot note what was fetched in {self.folder}: {problem}.", "Is the disk full?"
             ) from problem
+        self._rows |= {(row.track, row.number): row for row in rows}
+
+
+@dataclass(frozen=True, slots=True)
+class Unfinished:
+    """A haul that was not finished. target: what was hauled. segments, bytes: that are there. running: somebody is at
+    work on it."""
+
+    folder: Path
+    target: str
+    since: str
+    segments: int
+    bytes: int
+    running: bool
+
+
+def unfinished(into: Path) -> list[Unfinished]:
+    """What is unfinished in a target folder, by name of its working folder."""
+    found = []
+    for state in sorted((into / WORKING).glob("*/state.sqlite")):
+        try:
+            database = _open(state.parent)
+            target = database.execute("select value from haul where key = 'target'").fetchone()
+            count, size, since = database.execute("select count(*), sum(bytes), min(fetched) from kept").fetchone()
+            database.close()
+        except sqlite3.DatabaseError as problem:
+            if "locked" in str(problem):
+                found.append(Unfinished(state.parent, "", "", 0, 0, running=True))
+            continue
+        found.append(
+            Unfinished(state.parent, target[0] if target else "", since or "", count, size or 0, running=False)
+        )
+    return found
+
+
+def _open(folder: Path) -> sqlite3.Connection:
+    database = sqlite3.connect(folder / "state.sqlite", timeout=0.2, check_same_thread=False)
+    database.execute("pragma locking_mode = exclusive")
+    database.execute("pragma journal_mode = wal")
+    database.execute("pragma synchronous = normal")
+    database.executescript(_SCHEMA)
+    return database
+
+
+def _held_by(folder: Path) -> str:
+    try:
+        holder = msgspec.json.decode((folder / "holder.json").read_bytes(), type=Holder)
+    except (OSError, msgspec.DecodeError):
+        return ""
+    return f": process {holder.process} on {holder.machine}, since {holder.since}"
+
+
+def checked(place: Place, *, hashed: bool = False) -> Body:
+    """What is at a place, as a body that is in its file. hashed: with its SHA-256."""
+    check, sha256, count = xxh3_128(), hashlib.sha256() if hashed else None, 0
+    for block in place.blocks():
+        check.update(block)
+        count += len(block)
+        if sha256:
+            sha256.update(block)
+    return Body(count, check.hexdigest(), sha256.hexdigest() if sha256 else "", place.offset)
 
 
 def _make_folders(folder: Path) -> None:
@@ -183,75 +324,6 @@ def remove_if_empty(folder: Path) -> None:
         folder.rmdir()
     except OSError:
         return
-
-
-def _digest_of(file: BufferedReader, like: str) -> str:
-    """The digest of a file, of the kind that another one is."""
-    if not like.startswith(_QUICK):
-        return hashlib.file_digest(file, "sha256").hexdigest()
-    digest = xxh3_128()
-    while block := file.read(_BLOCK):
-        digest.update(block)
-    return _QUICK + digest.hexdigest()
-
-
-class Incoming:
-    """A segment being written: temporary name, running digest. `commit` gives it its name. quick: its digest is only to
-    know its bytes again (XXH3), as what they become part of is hashed for the record; nor is it flushed by itself.
-
-    Raises StorageError, so that a full disk is never taken for a broken connection.
-    """
-
-    def __init__(self, path: Path, *, quick: bool = False) -> None:
-        self.path = path
-        self.bytes = 0
-        self._quick = quick
-        self._temporary = path.with_name(path.name + ".part")
-        self._digest = xxh3_128() if quick else hashlib.sha256()
-        self._file: BinaryIO | None = None
-
-    def write(self, chunks: list[bytes]) -> None:
-        """Append chunks; called from a worker thread, one call at a time."""
-        with self._words():
-            file = self._open()
-            for chunk in chunks:
-                view = memoryview(chunk)
-                while len(view):
-                    view = view[file.write(view) :]
-                self._digest.update(chunk)
-                self.bytes += len(chunk)
-
-    def commit(self) -> str:
-        """Give it its name; gives its digest."""
-        with self._words():
-            file = self._open()
-            if not self._quick:
-                os.fsync(file.fileno())
-            file.close()
-            self._temporary.replace(self.path)
-        return (_QUICK if self._quick else "") + self._digest.hexdigest()
-
-    def _open(self) -> BinaryIO:
-        if self._file is None:
-            self._temporary.unlink(missing_ok=True)
-            flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0)
-            self._file = os.fdopen(os.open(self._temporary, flags, 0o666), "wb", buffering=0)
-        return self._file
-
-    @contextmanager
-    def _words(self) -> Iterator[None]:
-        try:
-            yield
-        except OSError as problem:
-            raise StorageError(
-                f"Cannot write {self.path}: {problem.strerror}.", "Make room; the same command goes on from here."
-            ) from problem
-
-    def abandon(self) -> None:
-        """Drop what was written."""
-        if self._file is not None:
-            self._file.close()
-        self._temporary.unlink(missing_ok=True)
 
 
 def now() -> str:

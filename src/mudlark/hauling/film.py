@@ -47,7 +47,7 @@ async def make_film(work: Work, fetching: Fetching) -> Made:
             if name not in numbers:
                 texts.setdefault(name, []).append(outcome)
                 continue
-            if outcome.path is None:
+            if outcome.place is None:
                 missing.append(outcome.problem or "")
             if running.done():  # it cannot go on: the reason comes with its result
                 break
@@ -205,11 +205,11 @@ def _subtitles(
             "subtitle-missing", f"Segment {one.job.number + 1} of the subtitles “{called}” is missing: {one.problem}"
         )
         for one in outcomes
-        if one.path is None
+        if one.place is None
     ]
     reader = TextSource()
     try:
-        parts = [reader.part(part_of(one, 0)) for one in outcomes if one.path]
+        parts = [reader.part(part_of(one, 0)) for one in outcomes if one.place]
         text, cues = join(parts, assembled.timeline, assembled.origin)
     except FormatError as problem:
         return [], [*problems, Problem("subtitle-missing", f"The subtitles “{called}” cannot be read: {problem.what}")]

@@ -23,7 +23,7 @@ from mudlark.hauling.plain import make_plain
 from mudlark.hauling.prove import prove
 from mudlark.hauling.radio import make_radio
 from mudlark.hauling.same import same_media
-from mudlark.hauling.work import Fetching, Made, Work, jobs_of
+from mudlark.hauling.work import Fetching, Made, Work
 from mudlark.manifest.choose import ALL, NONE, Wish
 from mudlark.manifest.model import STREAMED, PresentationKind
 from mudlark.media.language import same_language
@@ -66,7 +66,7 @@ async def make(work: Work, name: str, state: ItemState) -> Item:
         work.watch.on_step("Verifying")
         record = await asyncio.to_thread(prove, work, made, fetching)
         if record.verdict == "broken":
-            store.distrust((job.track, job.number) for job in jobs_of(work))
+            store.distrust([(row.track, row.number) for row in store.rows() if row.plan])
             return Item(record, None, store.folder)
         item = await asyncio.to_thread(_keep, work, record, name, state)
     except Refused:

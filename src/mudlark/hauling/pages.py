@@ -6,6 +6,7 @@ from pathlib import Path
 from mudlark.archive.record import Note
 from mudlark.assemble.join import keep_pages
 from mudlark.errors import NetworkError
+from mudlark.fetch.engine import Layout
 from mudlark.hauling.work import Fetching, Made, Work, jobs_of
 from mudlark.media.sniff import sniff
 from mudlark.verify.content import PICTURES, check_pages
@@ -19,14 +20,14 @@ async def make_pages(work: Work, fetching: Fetching) -> Made:
     problems: list[Problem] = []
     notes: list[Note] = []
     jobs = list(jobs_of(work))
-    async for outcome in fetching.outcomes(jobs, _check):
+    async for outcome in fetching.outcomes(jobs, _check, layout=Layout.APART):
         number = outcome.job.number + 1
-        if outcome.path is None or outcome.row is None:
+        if outcome.place is None or outcome.row is None:
             problems.append(Problem("page-missing", f"Page image {number} is missing: {outcome.problem}"))
         elif outcome.row.sha256 in leaves:
             notes.append(Note("page-repeated", f"Page image {number} is the same as one before, and left out"))
         else:
-            leaves[outcome.row.sha256] = outcome.path
+            leaves[outcome.row.sha256] = outcome.place.path
     if not leaves:
         raise NetworkError(
             f"None of {len(jobs)} page images could be fetched. {problems[0].message}",

@@ -1,83 +1,111 @@
-"""Making an item of a plain file: its parts are joined, and hashed, in order while the later ones still come."""
+"""Making an item of a plain file: its parts are written where they belong, side by side, and hashed in order while the
+later ones still come.
+
+A part is as large as what a lane fetches in a few seconds, so that little is fetched again after a run that was killed,
+and few requests are made.
+"""
 
 import asyncio
 import hashlib
-import os
+import time
+from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import BinaryIO
 
-from mudlark.assemble.join import join
+from msgspec.structs import replace
+
+from mudlark.assemble.join import second_name
 from mudlark.errors import NetworkError
-from mudlark.fetch.engine import Outcome
+from mudlark.fetch.engine import Job, Layout, Outcome, source_of
+from mudlark.fetch.place import Place
+from mudlark.fetch.store import Row
 from mudlark.hauling.title import media_name
-from mudlark.hauling.work import Fetching, Made, Work, jobs_of
+from mudlark.hauling.work import Fetching, Made, Work
+from mudlark.manifest.model import Segment
 from mudlark.media.sniff import sniff
+from mudlark.web.resource import Span
 
 _HEAD = 65536
-
-
-class _Whole:
-    """The file while it grows part by part."""
-
-    def __init__(self, path: Path) -> None:
-        self.path = path
-        self.head = b""
-        self.bytes = 0
-        self._digest = hashlib.sha256()
-        self._file: BinaryIO = path.open("wb", buffering=0)
-
-    def add(self, part: Path) -> None:
-        """Append a part."""
-        data = part.read_bytes()
-        self.head = self.head or data[:_HEAD]
-        self._digest.update(data)
-        view = memoryview(data)
-        while len(view):
-            view = view[self._file.write(view) :]
-        self.bytes += len(data)
-
-    def close(self) -> tuple[int, str]:
-        """Flush it; gives its bytes and digest."""
-        os.fsync(self._file.fileno())
-        self._file.close()
-        return self.bytes, self._digest.hexdigest()
+_LEAST, _MOST = 1 << 20, 32 << 20  # bytes of a part
+_SECONDS = 2.0  # that a part takes
 
 
 async def make_plain(work: Work, fetching: Fetching) -> Made:
-    """Fetch the parts of a file, and join them under its own name."""
+    """Fetch a file, whole or in parts."""
     work.watch.on_step("Fetching")
-    jobs = list(jobs_of(work))
-    if len(jobs) == 1:
-        return await _alone(work, fetching)
-    whole = await asyncio.to_thread(_Whole, work.store.item / "joined")
-    async for outcome in fetching.outcomes(jobs, lambda _head: None, quick=True):
-        await asyncio.to_thread(whole.add, _there(outcome))
-    digest = await asyncio.to_thread(whole.close)
-    media = work.store.item / _name(work, whole.head)
-    whole.path.rename(media)
-    return Made((media,), digest=digest)
+    rendition = work.target.taken[0].rendition
+    (segment,) = rendition.segments or ()
+    if segment.resource.span is None:
+        return await _at_once(work, fetching, Job(rendition.name, 0, segment))
+    begun = time.monotonic()
+
+    def size() -> int:
+        """Bytes that a lane fetches in a while, at the speed so far."""
+        seconds, lanes = time.monotonic() - begun, work.session.connection.lanes
+        speed = fetching.received / lanes / seconds if seconds > 0.2 else 0.0
+        return min(_MOST, max(_LEAST, int(speed * _SECONDS) & -_LEAST))
+
+    digest, place, count = hashlib.sha256(), None, 0
+    jobs = parts(rendition.name, segment, work.store.rows(rendition.name), size)
+    async for outcome in fetching.outcomes(jobs, lambda _head: None, layout=Layout.WHOLE):
+        place = _there(outcome)
+        await asyncio.to_thread(_hash, digest, place)
+        count += place.length
+    assert place
+    media = await asyncio.to_thread(_as_media, work, place.path)
+    return Made((media,), digest=(count, digest.hexdigest()))
 
 
-async def _alone(work: Work, fetching: Fetching) -> Made:
-    """A file that came in one body, which was hashed as it came."""
-    async for outcome in fetching.outcomes(jobs_of(work), lambda _head: None):
-        part = _there(outcome)
-        with part.open("rb") as file:
-            media = work.store.item / _name(work, file.read(_HEAD))
-        await asyncio.to_thread(join, [part], media)
+def parts(track: str, segment: Segment, rows: list[Row], size: Callable[[], int]) -> Iterator[Job]:
+    """The parts of a file in order, numbered by their first byte: those that are there as they are, what is missing
+    between them in pieces of a size that is asked for as each is cut."""
+    resource = segment.resource
+    whole = resource.span
+    assert whole
+
+    def job(start: int, length: int) -> Job:
+        return Job(track, start, replace(segment, resource=replace(resource, span=Span(start, length))))
+
+    at = 0
+    for row in [*rows, None]:
+        until = row.number if row else whole.length
+        if row and (row.number < at or source_of(job(row.number, row.bytes).segment.resource) != row.source):
+            continue
+        while at < until:
+            length = min(size(), until - at)
+            yield job(at, length)
+            at += length
+        if row:
+            yield job(at, row.bytes)
+            at += row.bytes
+
+
+async def _at_once(work: Work, fetching: Fetching, job: Job) -> Made:
+    """A file that comes in one body, which is hashed as it comes."""
+    async for outcome in fetching.outcomes([job], lambda _head: None, layout=Layout.APART):
+        media = await asyncio.to_thread(_as_media, work, _there(outcome).path)
         row = outcome.row
         return Made((media,), digest=(row.bytes, row.sha256) if row else None)
     raise NetworkError("The file could not be fetched.", "The same command goes on from here.")
 
 
-def _there(outcome: Outcome) -> Path:
-    if outcome.path is None:
+def _there(outcome: Outcome) -> Place:
+    if outcome.place is None:
         raise NetworkError(
             outcome.problem or "The file could not be fetched.", "The same command goes on from here.", outcome.status
         )
-    return outcome.path
+    return outcome.place
 
 
-def _name(work: Work, head: bytes) -> str:
+def _hash(digest: "hashlib._Hash", place: Place) -> None:
+    for block in place.blocks():
+        digest.update(block)
+
+
+def _as_media(work: Work, path: Path) -> Path:
+    """The file in the item, under the name that it deserves."""
+    with path.open("rb") as file:
+        form = sniff(file.read(_HEAD))
     target = work.target
-    return media_name(target.title, target.page, target.find, target.presentation, sniff(head), target.order.title)
+    name = media_name(target.title, target.page, target.find, target.presentation, form, target.order.title)
+    second_name(path, work.store.item / name)
+    return work.store.item / name

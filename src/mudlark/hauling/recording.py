@@ -131,7 +131,7 @@ async def record(work: Work) -> Work:
     try:
         async for outcome in fetching.outcomes(jobs(), check_segment, LARGEST, hopeful=True):
             job = outcome.job
-            segment = job.segment if outcome.path else _missing(job.segment)
+            segment = job.segment if outcome.place else _missing(job.segment)
             journal.add(_Line(job.track, job.number, listed.pop((job.track, job.number)), segment))
             if job.track in numbers:
                 preview.put(outcome, numbers[job.track])

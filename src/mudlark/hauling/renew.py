@@ -6,6 +6,8 @@ Once for all that wait, and bounded. Segments are matched by their numbers; what
 
 import asyncio
 
+from msgspec.structs import replace
+
 from mudlark.errors import MudlarkError, NothingFound
 from mudlark.fetch.engine import Job
 from mudlark.find.look import look
@@ -57,7 +59,11 @@ class Renewal:
 
     def _fitting(self, job: Job) -> Segment | None:
         """The same segment under another address, if it is known."""
-        known = self._known.get((job.track, job.number))
+        if self._target.presentation.kind == "file":  # its parts are cut as they are fetched
+            known = self._known.get((job.track, 0))
+            known = known and replace(known, resource=replace(known.resource, span=job.segment.resource.span))
+        else:
+            known = self._known.get((job.track, job.number))
         if known is None or known.resource.url == job.segment.resource.url:
             return None
         old, new = job.segment.resource, known.resource

@@ -156,7 +156,7 @@ async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, 
             state, key = "changed", f"{target.key} since {earlier.record.finished}"
         else:
             state = "repaired"
-    with Store(order.into, key) as store:
+    with Store(order.into, key, order.target) as store:
         return await make(Work(session, target, store, watch, started, earlier, verdict), name, state)
 
 

@@ -11,7 +11,8 @@ from mudlark.archive.identity import Earlier
 from mudlark.archive.naming import safe_name
 from mudlark.archive.record import FileFacts, Note, SegmentFacts
 from mudlark.assemble.film import CodedFrames
-from mudlark.fetch.engine import Check, Counts, Engine, Job, Outcome, Watch
+from mudlark.fetch.engine import Counts, Engine, Job, Layout, Outcome, Watch
+from mudlark.fetch.receive import Check
 from mudlark.fetch.store import Store
 from mudlark.hauling.order import HaulWatch
 from mudlark.hauling.renew import Renewal
@@ -68,7 +69,7 @@ class Fetching:
         self.work = work
         self.counts = Counts()
         self.facts: dict[tuple[str, int], SegmentFacts] = {}
-        self._received = 0
+        self.received = 0
         self._begun = time.monotonic()
         self._warned = False
 
@@ -79,14 +80,16 @@ class Fetching:
         largest: int | None = None,
         *,
         hopeful: bool = False,
-        quick: bool = False,
+        layout: Layout = Layout.SHARED,
     ) -> AsyncGenerator[Outcome]:
         """Outcomes in the order of the jobs. largest: bytes of one of them, if there is a limit. hopeful: many
-        failures in a row do not end it. quick: they become part of a file that is hashed as a whole."""
+        failures in a row do not end it. layout: how the store has them."""
         watch = self.work.watch
         hearing = Watch(self._bytes_came, watch.on_outcome, watch.on_retry)
         renew = Renewal(self.work.session, self.work.target)
-        engine = Engine(self.work.session, self.work.store, check, hearing, self.counts, largest, hopeful, renew, quick)
+        engine = Engine(
+            self.work.session, self.work.store, check, hearing, self.counts, largest, hopeful, renew, layout
+        )
         async with aclosing(engine.run(jobs)) as outcomes:
             async for outcome in outcomes:
                 if not outcome.absent:
@@ -96,7 +99,7 @@ class Fetching:
     def _note(self, outcome: Outcome) -> None:
         """Keep what the record says of a segment."""
         if outcome.reused and outcome.row:
-            self._received += outcome.row.bytes
+            self.received += outcome.row.bytes
         job, row = outcome.job, outcome.row
         part = job.segment.resource.span
         facts = SegmentFacts(job.track, job.number, job.segment.resource.url, job.segment.duration)
@@ -104,13 +107,13 @@ class Fetching:
         facts.moment = job.segment.moment
         if row:
             facts.bytes, facts.fetched, facts.tries = row.bytes, row.fetched, row.tries
-            facts.sha256 = row.sha256 if ":" not in row.sha256 else None
+            facts.sha256 = row.sha256 or None
         else:
             facts.problem = outcome.problem
         self.facts[job.track, job.number] = facts
 
     def _bytes_came(self, count: int) -> None:
-        self._received += count
+        self.received += count
         self.work.watch.on_bytes(count)
         self._mind_expiry()
 
@@ -121,7 +124,7 @@ class Fetching:
         length = target.presentation.facts.length
         if expires is None or self._warned or since < 1.0:
             return
-        share = self._received / length if length else len(self.facts) / max(1, self.counts.planned)
+        share = self.received / length if length else len(self.facts) / max(1, self.counts.planned)
         left, lives = since * (1 - share) / share if share else 0.0, expires - time.time()
         if left > lives:
             self._warned = True

@@ -1,6 +1,8 @@
 """Words for what goes wrong between here and a server: what happened, whether it may pass, and what a user can do."""
 
 import re
+import time
+from email.utils import parsedate_to_datetime
 from http import HTTPStatus
 from urllib.parse import urlsplit
 
@@ -11,22 +13,42 @@ from mudlark.text import printable
 from mudlark.web.address import shown
 from mudlark.web.retry import Passing, passes
 
+_CROWDED = frozenset({429, 503})
+
 
 def status_error(address: str, response: aiohttp.ClientResponse) -> NetworkError:
     """Words for an answer of 400 or above."""
-    return error_for_status(address, response.status, response.reason, response.headers.get("Retry-After", ""))
+    asked = seconds_until(response.headers.get("Retry-After", ""), response.headers.get("Date", ""))
+    return error_for_status(address, response.status, response.reason, asked)
 
 
-def error_for_status(address: str, status: int, reason: str | None = None, retry_after: str = "") -> NetworkError:
-    """Words for a status of 400 or above. reason: as the server calls it. retry_after: the field's value."""
+def seconds_until(retry_after: str, date: str = "") -> float | None:
+    """Seconds that a server asks to wait (RFC 9110 §10.2.3). retry_after: seconds, or a date. date: the server's own
+    time, by which a date is meant, as clocks differ."""
+    if re.fullmatch("[0-9]{1,6}", retry_after.strip()):
+        return float(retry_after)
+    try:
+        moment = parsedate_to_datetime(retry_after).timestamp()
+    except ValueError:
+        return None
+    try:
+        now = parsedate_to_datetime(date).timestamp()
+    except ValueError:
+        now = time.time()
+    return max(0.0, moment - now)
+
+
+def error_for_status(
+    address: str, status: int, reason: str | None = None, retry_after: float | None = None
+) -> NetworkError:
+    """Words for a status of 400 or above. reason: as the server calls it. retry_after: seconds it asks to wait."""
     try:
         phrase = HTTPStatus(status).phrase
     except ValueError:
         phrase = printable(reason or "") or "unknown status"
     what = f"{shown(address)} answered {status} {phrase}."
     if passes(status):
-        asked = float(retry_after) if re.fullmatch("[0-9]{1,6}", retry_after) else None
-        return Passing(what, "Try again later.", status, asked, url=address)
+        return Passing(what, "Try again later.", status, retry_after, crowded=status in _CROWDED, url=address)
     advice = {
         401: "The page needs a log-in.",
         403: "The server refuses: the link may have expired, or need a log-in or another --header.",
@@ -66,12 +88,18 @@ def _words(address: str, problem: Exception, stall: float) -> NetworkError:
         )
     if isinstance(problem, TimeoutError | aiohttp.ServerTimeoutError):
         return Passing(
-            f"{host} did not answer within {stall:g} s.", "Check the address, or wait longer with --patience SECONDS."
+            f"{host} did not answer within {stall:g} s.",
+            "Check the address, or wait longer with --patience SECONDS.",
+            crowded=True,
         )
     if isinstance(problem, aiohttp.ClientConnectorError):
-        return Passing(f"Cannot connect to {host}: {printable(str(problem.os_error))}.", "Is the address right?")
+        return Passing(
+            f"Cannot connect to {host}: {printable(str(problem.os_error))}.", "Is the address right?", crowded=True
+        )
     if isinstance(problem, aiohttp.ClientPayloadError):
         return Passing(f"{shown(address)} broke off in the middle.")
     if isinstance(problem, aiohttp.ClientResponseError):
         return Passing(f"{host} does not answer as a web server does: {printable(str(problem.message))}.")
-    return Passing(f"The connection to {host} broke: {printable(str(problem)) or type(problem).__name__}.")
+    return Passing(
+        f"The connection to {host} broke: {printable(str(problem)) or type(problem).__name__}.", crowded=True
+    )

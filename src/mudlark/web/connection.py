@@ -7,20 +7,48 @@ from mudlark.text import printable
 from mudlark.web.guise import PLAIN, Guise
 from mudlark.web.retry import Patience
 
+ENVIRONMENT = "env"  # in place of a proxy: those that the environment names
+
 
 @dataclass(frozen=True, slots=True)
 class Connection:
-    """How to talk to servers. stall: seconds without a byte. rate: bytes a second of all lanes together, if limited."""
+    """How to talk to servers. stall: seconds without a byte. rate: bytes a second of all lanes together, if limited.
+    gap: seconds between two requests to one host. proxy: its address, or `env` for what the environment names.
+    """
 
     lanes: int = 8
     patience: Patience = field(default_factory=Patience)
     stall: float = 20.0
     rate: float | None = None
+    gap: float = 0.0
     headers: tuple[tuple[str, str], ...] = ()
     proxy: str | None = None
     trust: str | None = None
     cookie_file: str | None = None
     guise: Guise = PLAIN
+
+    @property
+    def socks(self) -> str | None:
+        """The proxy, if it speaks SOCKS."""
+        return next((one for one in self._proxies() if one.startswith("socks")), None)
+
+    @property
+    def http_proxy(self) -> str | None:
+        """The proxy, if it was named and speaks HTTP."""
+        return None if self.proxy == ENVIRONMENT or self.socks else self.proxy
+
+    @property
+    def any_proxy(self) -> str | None:
+        """The proxy that one program with only one of them goes through."""
+        return self.socks or next(iter(self._proxies()), None)
+
+    def _proxies(self) -> list[str]:
+        if self.proxy != ENVIRONMENT:
+            return [self.proxy] if self.proxy else []
+        from urllib.request import getproxies  # slow to load, and few want it
+
+        named = getproxies()
+        return [named[scheme] for scheme in ("https", "http", "all") if scheme in named]
 
 
 def header_pair(text: str) -> tuple[str, str]:

@@ -26,7 +26,8 @@ def passes(status: int) -> bool:
 
 
 class Passing(NetworkError):
-    """A failure that may pass: worth another try. retry_after: seconds the server asked for, if it did."""
+    """A failure that may pass: worth another try. retry_after: seconds the server asked for, if it did. crowded: the
+    server, or the way to it, may have too much to do."""
 
     def __init__(
         self,
@@ -35,10 +36,12 @@ class Passing(NetworkError):
         status: int | None = None,
         retry_after: float | None = None,
         *,
+        crowded: bool = False,
         url: str | None = None,
     ) -> None:
         super().__init__(what, advice, status, url=url)
         self.retry_after = retry_after
+        self.crowded = crowded
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,9 +53,10 @@ class Patience:
     longest: float = 30.0
 
     def wait(self, failures: int, asked: float | None) -> float:
-        """Seconds before the next try after so many failures."""
-        ceiling = min(self.longest, self.first * 2 ** (failures - 1))
-        return max(random.uniform(ceiling / 2, ceiling), min(asked or 0.0, 4 * self.longest))
+        """Seconds before the next try after so many failures: any time up to a ceiling that doubles (full jitter), but
+        not before the server wants to be asked again."""
+        ceiling = min(self.longest, self.first * 2 ** min(failures - 1, 30))
+        return random.uniform(0, ceiling) + min(asked or 0.0, 10 * self.longest)
 
 
 async def persist(

@@ -6,7 +6,6 @@ into NetworkError (for good) or Passing (worth another try), with words for peop
 
 import asyncio
 import copy
-import logging
 import ssl
 import time
 from collections.abc import AsyncIterator, Callable, Iterable, Mapping, Sequence
@@ -23,20 +22,23 @@ from mudlark.errors import NetworkError, StorageError
 from mudlark.text import whole_number
 from mudlark.web.address import as_sent, shown
 from mudlark.web.complaint import explain, status_error
-from mudlark.web.connection import Connection
+from mudlark.web.connection import ENVIRONMENT, Connection
 from mudlark.web.cookies import Cookie, read_cookies
 from mudlark.web.disposition import filename
+from mudlark.web.exchange import Errand, Exchange
 from mudlark.web.guise import PLAIN
 from mudlark.web.jar import CookieJar
+from mudlark.web.lanes import Lanes
 from mudlark.web.referrer import Referrer
 from mudlark.web.retry import Passing, Patience, persist
-from mudlark.web.secret import SECRET_FIELDS, veiled
+from mudlark.web.secret import SECRET_FIELDS
 
 HEAD = 64 * 1024  # bytes of an answer that tell what it is
 LARGEST_TEXT = 20_000_000  # bytes of a page or manifest that are read at most
 _LONGEST_TEXT = 120.0  # seconds that a page or manifest may take at most
-_log = logging.getLogger(__name__)
 _CHUNK = 256 * 1024
+_DRIP = 3  # times the stall, in which so few bytes come that it is no use
+_LEAST = 1024  # bytes
 _ENDLESS_HEAD = 4096  # bytes of sound without a stated length, which may come no faster than it is heard
 _FIELD = 256 * 1024  # longest header line: real pages send long cookies and policies
 
@@ -89,23 +91,37 @@ class _Meter:
         self._rate = rate
         self._free_at = time.monotonic()
 
-    async def spend(self, size: int) -> None:
+    async def spend(self, size: int) -> float:
+        """Wait as long as so many bytes take; gives the seconds."""
         now = time.monotonic()
         self._free_at = max(now, self._free_at) + size / self._rate
-        if self._free_at > now:
-            await asyncio.sleep(self._free_at - now)
+        wait = max(0.0, self._free_at - now)
+        await asyncio.sleep(wait)
+        return wait
+
+
+@dataclass(frozen=True, slots=True)
+class _Asked:
+    """What a request wants, as `Session.open` has it."""
+
+    span: tuple[int, int] | None
+    unless_changed: str | None
+    first: bool
+    or_whole: bool
+    or_less: bool
 
 
 class Session:
-    """Use as `async with Session(connection) as session`."""
+    """Use as `async with Session(connection) as session`. lanes: those that it shares with other sessions, if any."""
 
-    def __init__(self, connection: Connection | None = None) -> None:
+    def __init__(self, connection: Connection | None = None, lanes: Lanes | None = None) -> None:
         self.connection = connection or Connection()
         self._meter = _Meter(self.connection.rate) if self.connection.rate else None
         self._secret = {name: value for name, value in self.connection.headers if name.lower() in SECRET_FIELDS}
         self._home: set[str] = set()
         self._kept: dict[str, Content] = {}
         self._hints: dict[str, frozenset[str]] = {}
+        self.lanes = lanes or Lanes(self.connection.lanes, self.connection.gap)
         self._client: aiohttp.ClientSession | None = None
         self._jar: CookieJar | None = None
         self._referrer: Referrer | None = None
@@ -164,17 +180,26 @@ class Session:
         if self.connection.cookie_file:
             self.take_cookies(read_cookies(self.connection.cookie_file))
         self._client = aiohttp.ClientSession(
-            connector=aiohttp.TCPConnector(limit=0, ssl=context),
+            connector=self._connector(context),
             cookie_jar=self._jar,
             timeout=aiohttp.ClientTimeout(
                 total=None, connect=None, sock_connect=self.connection.stall, sock_read=self.connection.stall
             ),
             requote_redirect_url=False,
+            trust_env=self.connection.proxy == ENVIRONMENT and not self.connection.socks,
             max_line_size=_FIELD,
             max_field_size=_FIELD,
             read_bufsize=_CHUNK,
         )
         return self
+
+    def _connector(self, context: ssl.SSLContext | bool) -> aiohttp.TCPConnector:
+        """Connections that are kept warm; addresses of both families are raced (RFC 8305)."""
+        if proxy := self.connection.socks:
+            from aiohttp_socks import ProxyConnector  # few go through one
+
+            return ProxyConnector.from_url(proxy, limit=0, ssl=context)
+        return aiohttp.TCPConnector(limit=0, ssl=context)
 
     async def __aexit__(
         self, kind: type[BaseException] | None, problem: BaseException | None, trace: TracebackType | None
@@ -258,18 +283,19 @@ class Session:
         form: aiohttp.FormData | None = None,
         or_whole: bool = False,
         or_less: bool = False,
+        errand: Errand | None = None,
     ) -> AsyncIterator[Reply]:
         """One request, not repeated. span: first byte and number of bytes wanted, which must be served as such.
 
         unless_changed: the validator that the resource must still have (RFC 9110 §13.1.5, If-Range).
         first: that many bytes are enough, but all of them are taken too. form: to be sent (POST).
+        errand: what it is for; with one it waits for a lane, and tells how well the server serves.
         or_whole: a server that ignores the span may send the whole resource instead, with status 200. or_less: the
         resource may end inside of the span.
 
         Raises Passing or NetworkError for statuses of 400 and above and for everything that goes wrong on the way,
         a body that is shorter than announced included. What the caller raises inside passes as it is.
         """
-        assert self._client, "a session is used inside `async with`"
         headers = {
             name: value for name, value in self.identity(address, page=compressed).items() if name not in self._secret
         }
@@ -282,64 +308,136 @@ class Session:
                 headers["If-Range"] = unless_changed
         elif first:
             headers["Range"] = f"bytes=0-{first - 1}"
+        host = urlsplit(address).netloc.lower()
+        exchange = Exchange(address, errand, headers.get("Range"))
+        try:
+            async with self._lane(host, exchange), self._ask(exchange, headers, form) as response:
+                yield self._reply(
+                    exchange, response, _Asked(span, unless_changed, first is not None, or_whole, or_less)
+                )
+        except BaseException as problem:
+            exchange.problem = exchange.problem or str(problem) or type(problem).__name__
+            if errand and isinstance(problem, Passing) and problem.crowded and exchange.sent is not None:
+                self.lanes.pace(host).crowded(exchange.sent, time.monotonic(), problem.retry_after)
+            raise
+        finally:
+            exchange.log()
+
+    @asynccontextmanager
+    async def _lane(self, host: str, exchange: Exchange) -> AsyncIterator[None]:
+        if exchange.errand is None:
+            await self.lanes.turn(host)
+            yield
+            return
+        async with self.lanes.take(host) as exchange.lane:
+            yield
+            if exchange.sent is not None and exchange.first is not None:
+                self.lanes.pace(host).served(exchange.sent, exchange.first, time.monotonic(), exchange.bytes)
+
+    @asynccontextmanager
+    async def _ask(
+        self, exchange: Exchange, headers: Mapping[str, str], form: aiohttp.FormData | None
+    ) -> AsyncIterator[aiohttp.ClientResponse]:
+        """Send a request; gives the response once its header is there."""
+        assert self._client, "a session is used inside `async with`"
+        address = exchange.url
+        exchange.sent = time.monotonic()
         try:
             response = await self._client.request(
                 "POST" if form else "GET",
                 URL(as_sent(address), encoded=True),
                 headers=headers,
                 data=form,
-                proxy=self.connection.proxy,
+                proxy=self.connection.http_proxy,
             )
         except (aiohttp.ClientError, TimeoutError, OSError, ValueError) as problem:
             raise explain(address, problem, self.connection.stall) from problem
         async with response:
-            _log.info(
-                "asked",
-                extra={"facts": {"url": veiled(address), "status": response.status, "range": headers.get("Range")}},
-            )
+            exchange.first, exchange.status = time.monotonic(), response.status
+            exchange.family = _family(response)
             if wanted := response.headers.get("Accept-CH"):  # client hints for the requests after this one (RFC 8942)
                 names = (name.strip().lower() for name in wanted.split(","))
                 self._hints[urlsplit(address).netloc] = frozenset(names)
-            if response.status >= 400 and not (first and response.status == 416):
-                raise status_error(address, response)
-            if span and unless_changed and response.status == 200:
-                raise Changed(f"{shown(address)} has changed on the server since it was first asked for.", url=address)
-            served = span is not None and response.status == 206
-            if span and not served and not (or_whole and response.status == 200):
-                raise NetworkError(
-                    f"{shown(address)} does not serve byte ranges, which the manifest asks for.",
-                    status=response.status,
-                    url=address,
-                )
-            yield Reply(
-                str(response.url),
-                response.status,
-                response.headers.get("Content-Type", ""),
-                response.content_length,
-                {name.lower(): value for name, value in response.headers.items()},
-                filename(response.headers.get("Content-Disposition")),
-                self._chunks(address, response, span[1] if span and served and not or_less else None),
-            )
+            yield response
 
-    async def _chunks(self, address: str, response: aiohttp.ClientResponse, wanted: int | None) -> AsyncIterator[bytes]:
-        """The body, with its length checked against what was announced."""
-        total = 0
+    def _reply(self, exchange: Exchange, response: aiohttp.ClientResponse, asked: _Asked) -> Reply:
+        """What the header of a response promises. Raises NetworkError where that is not what was asked for."""
+        address, span = exchange.url, asked.span
+        if response.status >= 400 and not (asked.first and response.status == 416):
+            raise status_error(address, response)
+        if span and asked.unless_changed and response.status == 200:
+            raise Changed(f"{shown(address)} has changed on the server since it was first asked for.", url=address)
+        served = span is not None and response.status == 206
+        if span and not served and not (asked.or_whole and response.status == 200):
+            raise NetworkError(
+                f"{shown(address)} does not serve byte ranges, which the manifest asks for.",
+                status=response.status,
+                url=address,
+            )
+        headers = {name.lower(): value for name, value in response.headers.items()}
+        if span and served:
+            _insist_on_part(address, span, headers)
+        return Reply(
+            str(response.url),
+            response.status,
+            response.headers.get("Content-Type", ""),
+            response.content_length,
+            headers,
+            filename(response.headers.get("Content-Disposition")),
+            self._chunks(exchange, response, span[1] if span and served and not asked.or_less else None),
+        )
+
+    async def _chunks(
+        self, exchange: Exchange, response: aiohttp.ClientResponse, wanted: int | None
+    ) -> AsyncIterator[bytes]:
+        """The body, with its length checked against what was announced. One that only drips is given up."""
+        address, stall = exchange.url, self.connection.stall
         plain = "Content-Encoding" not in response.headers
+        announced = wanted if wanted is not None else response.content_length if plain else None
         chunks = response.content.iter_chunked(_CHUNK)
+        since, before = time.monotonic(), 0
         while True:
             try:
                 chunk = await anext(chunks, None)
             except (aiohttp.ClientError, TimeoutError, OSError) as problem:
-                raise explain(address, problem, self.connection.stall) from problem
+                raise explain(address, problem, stall) from problem
             if chunk is None:
                 break
-            total += len(chunk)
+            exchange.bytes += len(chunk)
+            if announced is not None and exchange.bytes > announced:
+                break
+            if (now := time.monotonic()) - since > _DRIP * stall:
+                if exchange.bytes - before < _LEAST:
+                    raise Passing(f"{shown(address)} sends next to nothing.", crowded=True, url=address)
+                since, before = now, exchange.bytes
             if self._meter:
-                await self._meter.spend(len(chunk))
+                since += await self._meter.spend(len(chunk))
             yield chunk
-        announced = wanted if wanted is not None else response.content_length if plain else None
-        if announced is not None and total != announced:
-            raise Passing(f"{shown(address)} ended after {total:,} of {announced:,} bytes.", url=address)
+        if announced is not None and exchange.bytes != announced:
+            what = "ended after" if exchange.bytes < announced else "sends more than"
+            raise Passing(
+                f"{shown(address)} {what} {min(exchange.bytes, announced):,} of {announced:,} bytes.", url=address
+            )
+
+
+def _insist_on_part(address: str, span: tuple[int, int], headers: Mapping[str, str]) -> None:
+    """Raises Passing where a part is not the one that was asked for (RFC 9110 §14.4), or cannot be told."""
+    unit, _, place = headers.get("content-range", "").partition(" ")
+    begin = place.partition("-")[0]
+    if unit == "bytes" and begin.isdigit() and int(begin) != span[0]:
+        raise Passing(f"{shown(address)} sends another part than was asked for.", url=address)
+    if headers.get("content-encoding", "identity").lower() != "identity":
+        raise Passing(f"{shown(address)} sends a part that is compressed, and cannot be joined.", url=address)
+
+
+def _family(response: aiohttp.ClientResponse) -> str | None:
+    """Over which kind of address a response comes."""
+    peer = (
+        response.connection.transport.get_extra_info("peername")
+        if response.connection and response.connection.transport
+        else None
+    )
+    return {2: "IPv4", 4: "IPv6"}.get(len(peer)) if isinstance(peer, tuple) else None
 
 
 def _enough(reply: Reply) -> int:

@@ -1,0 +1,35 @@
+"""Where the bytes of something fetched are on the disk."""
+
+import os
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Self
+
+_BLOCK = 1 << 20  # bytes
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """So many bytes of a file, from an offset on."""
+
+    path: Path
+    offset: int
+    length: int
+
+    @classmethod
+    def of(cls, path: Path) -> Self:
+        """All of a file."""
+        return cls(path, 0, path.stat().st_size)
+
+    def read(self) -> bytes:
+        """All of them; fewer where the file is shorter."""
+        return b"".join(self.blocks())
+
+    def blocks(self, size: int = _BLOCK) -> Iterator[bytes]:
+        """All of them, block by block."""
+        with self.path.open("rb", buffering=0) as file:
+            at, end = self.offset, self.offset + self.length
+            while at < end and (block := os.pread(file.fileno(), min(size, end - at), at)):
+                yield block
+                at += len(block)

@@ -1,0 +1,58 @@
+"""One request from the moment somebody wants it to its last byte, as the log has it."""
+
+import logging
+import time
+from dataclasses import dataclass, field
+
+from mudlark.web.secret import veiled
+
+_log = logging.getLogger(__name__)
+
+
+@dataclass(frozen=True, slots=True)
+class Errand:
+    """What a request is for: the name of the thing, and which try at it this is. It takes a lane."""
+
+    name: str
+    attempt: int = 1
+
+
+@dataclass(slots=True)
+class Exchange:
+    """Times are of the monotonic clock, in seconds; None for what did not happen. bytes: of the body."""
+
+    url: str
+    errand: Errand | None = None
+    range: str | None = None
+    lane: int | None = None
+    queued: float = field(default_factory=time.monotonic)
+    sent: float | None = None
+    first: float | None = None
+    status: int | None = None
+    family: str | None = None
+    bytes: int = 0
+    problem: str | None = None
+
+    def log(self) -> None:
+        """Write its row, with times in seconds since it was wanted."""
+        if not _log.isEnabledFor(logging.INFO):
+            return
+
+        def since(moment: float | None) -> float | None:
+            return None if moment is None else round(moment - self.queued, 4)
+
+        facts = {
+            "url": veiled(self.url),
+            "status": self.status,
+            "range": self.range,
+            "for": self.errand.name if self.errand else None,
+            "try": self.errand.attempt if self.errand else None,
+            "lane": self.lane,
+            "sent": since(self.sent),
+            "first": since(self.first),
+            "ended": since(time.monotonic()),
+            "bytes": self.bytes,
+            "family": self.family,
+            "problem": veiled(self.problem) if self.problem else None,
+        }
+        _log.info("asked", extra={"facts": facts})
