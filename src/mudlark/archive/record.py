@@ -93,7 +93,8 @@ class TrackFacts(msgspec.Struct, omit_defaults=True):
 class SegmentFacts(msgspec.Struct, omit_defaults=True):
     """One segment of the plan. duration: seconds promised. problem: why it is not there, if it is not.
 
-    moment: the time of day at which it begins, as the manifest states it.
+    moment: the time of day at which it begins, as the manifest states it. lane: in which it came; sent, took: when it
+    was asked for, in seconds since the fetching began, and how many seconds it took.
     """
 
     track: str
@@ -107,6 +108,9 @@ class SegmentFacts(msgspec.Struct, omit_defaults=True):
     tries: int = 0
     problem: str | None = None
     moment: str | None = None
+    lane: int | None = None
+    sent: float | None = None
+    took: float | None = None
 
 
 class PageFacts(msgspec.Struct, omit_defaults=True):
@@ -217,6 +221,18 @@ class SegmentCounts(msgspec.Struct):
     missing: int
 
 
+class FetchingFacts(msgspec.Struct):
+    """How the fetching went. bytes, seconds: that it took. elsewhere: segments that came from another address than
+    their first; renewed: under renewed links; raced: that were so slow that they were asked for twice at once.
+    """
+
+    bytes: int = 0
+    seconds: float = 0.0
+    elsewhere: int = 0
+    renewed: int = 0
+    raced: int = 0
+
+
 class Record(msgspec.Struct):
     """One item. Times are UTC (RFC 3339); durations are seconds. contents: names and bytes inside an archive."""
 
@@ -236,6 +252,7 @@ class Record(msgspec.Struct):
     versions: dict[str, str]
     contents: list[tuple[str, int]] = []
     notes: list[Note] = []
+    fetching: FetchingFacts = msgspec.field(default_factory=FetchingFacts)
     mudlark_record: int = VERSION
 
 

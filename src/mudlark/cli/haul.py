@@ -26,8 +26,10 @@ from mudlark.cli.progress import UNITS, HaulProgress
 from mudlark.cli.show import bits, clock, complain, console, emit_json, messages, problem_data, size, verdict
 from mudlark.cli.spans import span_of, span_options
 from mudlark.cli.steps import Steps
+from mudlark.cli.unfinished import mention_unfinished, tell_unfinished
 from mudlark.cli.wishes import wish, wish_options
 from mudlark.errors import MudlarkError, Refused, UsageError
+from mudlark.fetch.store import unfinished
 from mudlark.find.look import Means
 from mudlark.find.questions import ANY
 from mudlark.find.select import Choice
@@ -110,7 +112,7 @@ def command(
 
     Takes the best find of a page and its highest rendition. Stopped half-way, the same command goes on from there.
     What was hauled before is compared with the server, and never written over. What is still running is recorded until
-    it ends, or is ended with Ctrl-C.
+    it ends, or is ended with Ctrl-C. Without a target, tells what is unfinished in the folder.
     """
     choice, digest, way = Choice(nth, wanted(given), every, series), _digest(expect), means(given)
     wished = wish(given)
@@ -121,6 +123,9 @@ def command(
     if given["guise"] == "all":
         guises, given["guise"] = tuple({**built_in(), **own_guises()}.values()), PLAIN.name
     if not targets and way.har is None:
+        if left := unfinished(into):
+            tell_unfinished(left, into, as_json)
+            return
         raise UsageError("There is nothing to haul.", "Give the address of a page, playlist or file, or --har FILE.")
     items: list[Item] = []
     failures: list[MudlarkError] = []
@@ -155,6 +160,8 @@ def command(
         data += [_as_failure(target, problem) for problem in problems]
     if as_json:
         emit_json("haul", failures, items=data)
+    kept = {item.kept for item in items}
+    mention_unfinished([one for one in unfinished(into) if one.target not in targets and one.folder not in kept], into)
     if failures:
         for failure in failures[:-1]:
             complain(failure.what, failure.advice)
@@ -220,6 +227,7 @@ def _as_data(item: Item) -> dict[str, Any]:
         "duration": record.duration,
         "tracks": record.tracks,
         "segments": record.segments,
+        "fetching": record.fetching,
         "problems": [{"code": p.code, "message": p.message} for p in record.problems],
         "notes": record.notes,
         "checks": record.checks,
@@ -242,6 +250,7 @@ def _as_failure(target: str, problem: MudlarkError) -> dict[str, Any]:
         "duration": None,
         "tracks": [],
         "segments": None,
+        "fetching": None,
         "problems": [problem_data(problem)],
         "notes": [],
         "checks": [],
@@ -297,16 +306,21 @@ def _show(item: Item) -> None:
 
 def _show_checks(out: Any, record: Record) -> None:
     passed = sum(check.outcome == "passed" for check in record.checks)
-    counts = record.segments
+    counts, facts = record.segments, record.fetching
     unit = UNITS[record.source.kind]
     total = f"{counts.planned} {unit}" if counts.planned > 1 else "1 file"
     parts = [f"{counts.fetched} fetched" if counts.fetched else "", f"{counts.reused} reused" if counts.reused else ""]
     parts += [
         f"{counts.retried} tried again" if counts.retried else "",
         f"{counts.missing} missing" if counts.missing else "",
+        f"{facts.elsewhere} from elsewhere" if facts.elsewhere else "",
+        f"{facts.renewed} under renewed links" if facts.renewed else "",
+        f"{facts.raced} asked for twice as they were slow" if facts.raced else "",
     ]
     checks = {0: "no check could be made", 1: "1 check passed"}.get(passed, f"{passed} checks passed")
     told = ", ".join(part for part in parts if part)
+    if facts.bytes and facts.seconds:
+        told += f"; {size(facts.bytes)} in {facts.seconds:.1f} s ({size(facts.bytes / facts.seconds)}/s)"
     out.print(f"  {total}: {told}; {checks}" if told else f"  {checks}", markup=False)
     for message in dict.fromkeys([*(p.message for p in record.problems), *(note.message for note in record.notes)]):
         out.print(Text(f"  ! {message}", style="yellow"))

@@ -7,6 +7,7 @@ gone.
 
 import asyncio
 import hashlib
+import logging
 import time
 from collections.abc import AsyncGenerator, AsyncIterable, AsyncIterator, Awaitable, Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -22,7 +23,7 @@ from mudlark.errors import NetworkError
 from mudlark.fetch.budget import Budget
 from mudlark.fetch.peers import Peers
 from mudlark.fetch.place import Place
-from mudlark.fetch.receive import Arrived, Check, Pot, Receiver, in_thread
+from mudlark.fetch.receive import Arrived, Check, Pot, Receiver, Timing, in_thread
 from mudlark.fetch.store import Fetched, Row, Store
 from mudlark.fetch.tries import GONE, Tries
 from mudlark.find.judge.expiry import expires_at
@@ -31,9 +32,10 @@ from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
 from mudlark.web.exchange import Errand
 from mudlark.web.resource import Resource
-from mudlark.web.secret import without_secrets
+from mudlark.web.secret import veiled, without_secrets
 from mudlark.web.session import Changed, Session
 
+_log = logging.getLogger(__name__)
 _WRITERS = 4
 _EXPIRED = frozenset({401, 403, 404, 410})
 _NOT_YET = frozenset({None, 404, 410, 503})  # what a server says of a segment that is listed and not there, or nothing
@@ -80,7 +82,7 @@ def source_of(resource: Resource) -> str:
 class Outcome:
     """What became of a job. place is None if the segment could not be had; problem says why, status what the server
     answered. absent: nothing promised it, and it is not there. init: where its initialization section is; key,
-    init_key: what decrypts it, and that section.
+    init_key: what decrypts it, and that section. timing: of the request that brought it.
     """
 
     job: Job
@@ -93,6 +95,7 @@ class Outcome:
     key: bytes | None = None
     init_key: bytes | None = None
     absent: bool = False
+    timing: Timing | None = None
 
 
 @dataclass(slots=True)
@@ -246,11 +249,10 @@ class _Line:
             plan = msgspec.json.encode(job.segment).decode()
             row = await self._keep(job.track, job.number, job.segment.resource, arrived, tries, plan)
         except BaseException as problem:
-            if not result.done():
-                result.set_exception(problem)
+            _fail(result, problem)
             return
         self.engine.counts.fetched += 1
-        self._tell(result, Outcome(job, self.engine.store.place(row), row, **beside))
+        self._tell(result, Outcome(job, self.engine.store.place(row), row, timing=arrived.timing, **beside))
 
     async def _keep(
         self, track: str, number: int, resource: Resource, arrived: Arrived, tries: int, plan: str = ""
@@ -274,8 +276,7 @@ class _Line:
                 rows = await in_thread(self.pool, self.engine.store.keep, [fetched for fetched, _ in group])
             except Exception as problem:
                 for _, noted in group:
-                    if not noted.done():
-                        noted.set_exception(problem)
+                    _fail(noted, problem)
                 continue
             for (_, noted), row in zip(group, rows, strict=True):
                 if not noted.done():
@@ -329,6 +330,7 @@ class _Line:
         if segment is None:
             return None
         self.engine.counts.renewed += 1
+        _note("link renewed", segment.resource.url, f"{job.track} {job.number}")
         return replace(job, segment=segment)
 
     async def _get(self, job: Job) -> tuple[Arrived, int]:
@@ -374,11 +376,14 @@ class _Line:
                 engine._budget.failed(problem, time.monotonic())
                 if again:
                     engine.counts.retried += 1
+                    _note("trying again", problem.url or resource.url, name, problem.what)
                     engine.watch.on_retry(problem)
                 continue
             engine._budget.succeeded()
             engine._preferred[places] = index
-            engine.counts.elsewhere += index > 0
+            if index > 0:
+                engine.counts.elsewhere += 1
+                _note("from another address", addresses[index].url, name)
             return arrived, tries.count
         await self.receiver.forget(pot)
         raise tries.problem
@@ -400,6 +405,9 @@ class _Line:
                 if slow and engine._racing < max(1, engine.session.connection.lanes // 4):
                     engine._racing += 1
                     engine.counts.raced += 1
+                    _log.info(
+                        "slow, asked twice", extra={"facts": {"url": veiled(addresses[spare].url), "for": errand.name}}
+                    )
                     again = Errand(errand.name, errand.attempt + 1)
                     second = asyncio.create_task(self.receiver.fetch(addresses[spare], pots[1], again))
             winner = first if second is None else await _first_good(first, second)
@@ -454,6 +462,18 @@ class _Line:
             arrived, tries = await self._ask(resource, pot, name)
             row = await self._keep(name, 0, resource, arrived, tries)
         return store.place(row)
+
+
+def _fail(future: asyncio.Future[Any], problem: BaseException) -> None:
+    """Whoever waits for it gets the problem; if nobody does any more, it needs no other word."""
+    if not future.done():
+        future.set_exception(problem)
+        future.exception()
+
+
+def _note(event: str, url: str, name: str, why: str | None = None) -> None:
+    """Into the log."""
+    _log.info(event, extra={"facts": {"url": veiled(url), "for": name, "why": why and veiled(why)}})
 
 
 def section_name(resource: Resource) -> str:

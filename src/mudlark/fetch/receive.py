@@ -5,6 +5,7 @@ Bytes are hashed and written in threads, off the event loop.
 """
 
 import asyncio
+import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
@@ -30,6 +31,15 @@ _HEAD = 65536  # bytes by which a body is judged
 
 
 @dataclass(frozen=True, slots=True)
+class Timing:
+    """In which lane something came, when it was asked for and when it was there, in seconds of the monotonic clock."""
+
+    lane: int | None
+    sent: float
+    ended: float
+
+
+@dataclass(frozen=True, slots=True)
 class Arrived:
     """A body that has come: what is left of it to be written, or where it is already. file: where it is, or will
     be."""
@@ -38,6 +48,7 @@ class Arrived:
     incoming: Incoming | None = None
     rest: tuple[bytes, ...] = ()
     body: Body | None = None
+    timing: Timing | None = None
 
     @property
     def bytes(self) -> int:
@@ -192,7 +203,7 @@ class Receiver:
         except BaseException:
             await in_thread(self.pool, incoming.abandon)
             raise
-        return await self._compared(reply, Arrived(pot.path, incoming, tuple(rest)))
+        return await self._compared(reply, Arrived(pot.path, incoming, tuple(rest), timing=_timing(reply)))
 
     async def _write(self, reply: Reply, incoming: Incoming, check: Check) -> list[bytes]:
         """All but the last chunks, which are given back."""
@@ -235,6 +246,12 @@ class Receiver:
             await in_thread(self.pool, arrived.abandon)
             raise Passing(f"{shown(reply.url)} sends other bytes than its digest says.", url=reply.url)
         return replace(arrived, body=body)
+
+
+def _timing(reply: Reply) -> Timing | None:
+    exchange = reply.exchange
+    sent = exchange.sent if exchange else None
+    return None if exchange is None or sent is None else Timing(exchange.lane, sent, time.monotonic())
 
 
 def _put(arrived: Arrived) -> None:

@@ -50,6 +50,7 @@ async def make(work: Work, name: str, state: ItemState) -> Item:
     count = sum(len(one.segments or ()) for one in renditions)
     work.watch.on_plan(Plan(target.title, target.presentation, renditions, count, planned))
     fetching = Fetching(work)
+    _mind_room(work, planned)
     try:
         await asyncio.to_thread(shutil.rmtree, store.item, ignore_errors=True)
         store.item.mkdir(mode=0o755)
@@ -82,6 +83,24 @@ async def make(work: Work, name: str, state: ItemState) -> Item:
     else:
         await asyncio.to_thread(store.discard)
     return item
+
+
+def _mind_room(work: Work, planned: float | None) -> None:
+    """Raises StorageError where a file cannot fit on the disk; warns where a film, by its bit rate, may not."""
+    presentation, there = work.target.presentation, sum(row.bytes for row in work.store.rows())
+    free = shutil.disk_usage(work.store.folder).free
+    length = presentation.facts.length
+    if length is not None and length - there > free:
+        raise StorageError(
+            f"It is {length / 1e9:.2f} GB, and the disk of {work.target.order.into} has {free / 1e9:.2f} GB left.",
+            "Make room, or choose a folder on another disk with --into.",
+        )
+    bits = sum(taken.rendition.bitrate or 0 for taken in work.target.taken)
+    need = bits * (planned or 0.0) / 8 * 2 - there  # the segments, and the film that is made of them
+    if length is None and need > free:
+        work.watch.on_warning(
+            f"It may need {need / 1e9:.1f} GB while it is made; the disk has {free / 1e9:.1f} GB left."
+        )
 
 
 async def _fetch_beside(work: Work, stem: str) -> Made:

@@ -6,6 +6,7 @@ from concurrent.futures import ThreadPoolExecutor
 from mudlark import __version__
 from mudlark.archive.provenance import find_facts, keep_capture, keep_manifests, page_facts, request_facts, walk_facts
 from mudlark.archive.record import (
+    FetchingFacts,
     FileFacts,
     ManifestNote,
     Note,
@@ -91,6 +92,9 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Record:
         tracks=tracks,
         files=files,
         segments=SegmentCounts(counts.planned, counts.fetched, counts.reused, counts.retried, counts.missing),
+        fetching=FetchingFacts(
+            fetching.came, round(fetching.seconds, 3), counts.elsewhere, counts.renewed, counts.raced
+        ),
         segment_list=list(fetching.facts.values()),
         checks=report.checks,
         versions={"mudlark": __version__, "python": platform.python_version(), "system": platform.system()},

@@ -63,14 +63,15 @@ class Made:
 
 class Fetching:
     """The segments of a haul while they are fetched: counts, facts for the record, and a warning when the link will not
-    live long enough."""
+    live long enough. received: bytes that are there; came: of these, by way of the network."""
 
     def __init__(self, work: Work) -> None:
         self.work = work
         self.counts = Counts()
         self.facts: dict[tuple[str, int], SegmentFacts] = {}
         self.received = 0
-        self._begun = time.monotonic()
+        self.came = 0
+        self._begun = self._last = time.monotonic()
         self._warned = False
 
     async def outcomes(
@@ -108,12 +109,22 @@ class Fetching:
         if row:
             facts.bytes, facts.fetched, facts.tries = row.bytes, row.fetched, row.tries
             facts.sha256 = row.sha256 or None
+            if timing := outcome.timing:
+                facts.lane, facts.sent = timing.lane, round(timing.sent - self._begun, 3)
+                facts.took = round(timing.ended - timing.sent, 3)
         else:
             facts.problem = outcome.problem
         self.facts[job.track, job.number] = facts
 
+    @property
+    def seconds(self) -> float:
+        """From the beginning to the last byte that came."""
+        return self._last - self._begun
+
     def _bytes_came(self, count: int) -> None:
         self.received += count
+        self.came += count
+        self._last = time.monotonic()
         self.work.watch.on_bytes(count)
         self._mind_expiry()
 

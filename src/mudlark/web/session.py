@@ -76,6 +76,7 @@ class Reply:
     headers: Mapping[str, str]
     filename: str | None
     chunks: AsyncIterator[bytes]
+    exchange: Exchange | None = None
 
 
 class Changed(NetworkError):
@@ -385,6 +386,7 @@ class Session:
             headers,
             filename(response.headers.get("Content-Disposition")),
             self._chunks(exchange, response, span[1] if span and served and not asked.or_less else None),
+            exchange,
         )
 
     async def _chunks(

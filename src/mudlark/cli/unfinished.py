@@ -1,0 +1,49 @@
+"""What `mudlark haul` says of unfinished work in its folder, and how to go on with it or drop it."""
+
+import shlex
+from pathlib import Path
+from typing import Any
+
+from rich.text import Text
+
+from mudlark.cli.show import console, emit_json, messages, size
+from mudlark.fetch.store import Unfinished
+from mudlark.web.secret import veiled
+
+
+def tell_unfinished(left: list[Unfinished], into: Path, as_json: bool) -> None:
+    """All of it, as what the command gives."""
+    if as_json:
+        emit_json("haul", [], items=[], unfinished=[_data(one) for one in left])
+        return
+    out = console()
+    for one in left:
+        if one.running:
+            out.print(f"Somebody is at work in {one.folder}", markup=False)
+            continue
+        target = veiled(one.target)
+        since = f", begun {one.since[:16].replace('T', ' ')} UTC" if one.since else ""
+        again = f"mudlark haul {shlex.quote(target)} --into {shlex.quote(str(into))}"
+        out.print(Text(target, style="bold"))
+        out.print(f"  {one.segments} segments are there ({size(one.bytes)}){since}", markup=False)
+        out.print(f"  go on  {again if target == one.target else 'the same command as before'}", markup=False)
+        out.print(f"  drop   remove the folder {one.folder}", markup=False)
+
+
+def mention_unfinished(left: list[Unfinished], into: Path) -> None:
+    """That there is some, in a line beside something else."""
+    if left:
+        one = "One other haul" if len(left) == 1 else f"{len(left)} other hauls"
+        again = f"mudlark haul --into {shlex.quote(str(into))}"
+        messages().print(Text(f"{one} in {into} never finished; `{again}` tells more.", style="dim"))
+
+
+def _data(one: Unfinished) -> dict[str, Any]:
+    return {
+        "folder": str(one.folder),
+        "target": veiled(one.target),
+        "since": one.since or None,
+        "segments": one.segments,
+        "bytes": one.bytes,
+        "running": one.running,
+    }
