@@ -1,18 +1,21 @@
 """`mudlark tour`: the demo museum on loopback, and the whole job walked on it."""
 
+import json
 import os
 import subprocess
 import sys
 import time
 from pathlib import Path
+from typing import Any
 
 import click
 from rich.console import Console
 from rich.text import Text
 
 from mudlark.cli.command import Command, option
-from mudlark.cli.show import console
+from mudlark.cli.show import console, size, verdict
 from mudlark.demo.exhibits import EXHIBITS
+from mudlark.demo.rough import ROUGH
 from mudlark.demo.site import DemoSite
 from mudlark.errors import StorageError
 
@@ -22,9 +25,11 @@ from mudlark.errors import StorageError
     short_help="Walk the whole job on a demo site.",
     examples=(
         ("See the whole job done, without a network:", "tour"),
+        ("See what is survived when servers misbehave:", "tour --rough"),
         ("Keep the museum open for tries of your own:", "tour --serve --port 8000"),
     ),
 )
+@option("--rough", is_flag=True, help="Haul from servers that misbehave, and show what was survived.")
 @option("--serve", is_flag=True, help="Only keep the demo site running and print its addresses.")
 @option(
     "--port",
@@ -40,13 +45,15 @@ from mudlark.errors import StorageError
     metavar="DIR",
     help="Folder that takes what the tour hauls.",
 )
-def command(serve: bool, port: int, into: Path) -> None:
+def command(rough: bool, serve: bool, port: int, into: Path) -> None:
     """Start the built-in demo museum on this machine and walk the whole job on it. Needs no network."""
     out = console()
     try:
         with DemoSite(port) as site:
             if serve:
                 _serve(site, out)
+            elif rough:
+                click.get_current_context().exit(_weather(site, into / "rough", out))
             else:
                 click.get_current_context().exit(_walk(site, into, out))
     except OSError as problem:
@@ -58,12 +65,43 @@ def command(serve: bool, port: int, into: Path) -> None:
 def _serve(site: DemoSite, out: Console) -> None:
     out.print(Text("The Tidewrack Museum of Skerrow Bay is open.", style="bold"))
     out.print(f"  {site.origins.site}/", markup=False)
-    for exhibit in EXHIBITS:
+    for exhibit in (*EXHIBITS, *ROUGH):
         out.print(f"  {site.address(exhibit.name):<48} {exhibit.hard}", markup=False)
     out.print("Press Ctrl-C to close it.", markup=False)
     sys.stdout.flush()
     while True:
         time.sleep(3600)
+
+
+def _weather(site: DemoSite, into: Path, out: Console) -> int:
+    """Haul all that misbehaves; the worst exit status."""
+    out.print(Text("A gallery where everything goes wrong on the way is now open on this machine only.", style="bold"))
+    worst = 0
+    for exhibit in ROUGH:
+        arguments = ["haul", site.address(exhibit.name), "--into", str(into), "--patience", "2", "--json"]
+        arguments += ["--kind", "package", "--all"] if exhibit.name == "rough-changing" else []
+        out.print()
+        out.print(Text(exhibit.hard, style="bold cyan"))
+        sys.stdout.flush()
+        ran = subprocess.run([sys.executable, "-m", "mudlark", *arguments], check=False, capture_output=True)
+        items = json.loads(ran.stdout)["items"] or [{"verdict": "failed", "problems": []}]
+        worst = max(worst, 0 if items[0]["verdict"] in ("sound", "unproven") else ran.returncode)
+        out.print(Text("  ").append_text(verdict(items[0]["verdict"])).append(f"  {_survived(items[0])}"))
+    out.print()
+    out.print(f"What came of it is in {into}{os.sep}", markup=False)
+    return worst
+
+
+def _survived(item: dict[str, Any]) -> str:
+    """What a haul went through, in words."""
+    if not item.get("segments"):
+        return "; ".join(problem["message"] for problem in item["problems"])
+    counts, facts = item["segments"], item["fetching"]
+    words = [f"{counts['fetched']} of {counts['planned']} fetched"]
+    words += [f"{counts['retried']} tried again"] if counts["retried"] else []
+    words += [f"{facts['renewed']} under renewed links"] if facts["renewed"] else []
+    words += [f"{facts['raced']} asked for twice"] if facts["raced"] else []
+    return ", ".join([*words, f"{size(facts['bytes'])} in {facts['seconds']:.1f} s"])
 
 
 def _walk(site: DemoSite, into: Path, out: Console) -> int:

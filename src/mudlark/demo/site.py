@@ -42,6 +42,7 @@ from mudlark.demo.played import (
     talk_page,
     talks_data,
 )
+from mudlark.demo.rough import ROUGH, Rough
 from mudlark.demo.taken import GATES, LANGUAGES, frame_breakwater, words
 from mudlark.fetch.place import Place
 
@@ -131,6 +132,7 @@ class DemoSite:
         self._visits: dict[str, _Visit] = {}
         self._days = 0
         self._cameras = Cameras()
+        self._rough = Rough(media_folder() / "tide-mill" / "180p")
         self.origins = Origins("", "", "")
 
     def __enter__(self) -> Self:
@@ -148,7 +150,7 @@ class DemoSite:
 
     def address(self, name: str) -> str:
         """The page of an exhibit."""
-        return self.origins.site + next(exhibit.path for exhibit in EXHIBITS if exhibit.name == name)
+        return self.origins.site + next(exhibit.path for exhibit in (*EXHIBITS, *ROUGH) if exhibit.name == name)
 
     def _run(self) -> None:
         asyncio.set_event_loop(self._loop)
@@ -183,7 +185,7 @@ class DemoSite:
         application = web.Application()
         get = application.router.add_get
         get("/", partial(_text, "text/html", entrance()))
-        for exhibit in EXHIBITS:
+        for exhibit in (*EXHIBITS, *ROUGH):
             if exhibit.name not in ("members", "guide", "chooser"):
                 get(exhibit.path, partial(self._written, exhibit.source))
         members = next(exhibit for exhibit in EXHIBITS if exhibit.name == "members")
@@ -323,6 +325,7 @@ class DemoSite:
                 application.router.add_static(base, folder / "tide-mill" / f"{height}p")
         get("/shelves/{shelf}/{name}", _shelf)
         get("/live/{camera}/{name}", self._camera)
+        get("/rough/{kind}/{name}", self._rough.answer)
         get("/radio/foghorn", radio)
         get("/keys/{number:[0-2]}", _stream_key)
         get("/ring/second", _ring_on)
