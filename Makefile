@@ -22,6 +22,7 @@ soak: $(VENV)/ready
 bench: $(VENV)/installed
 	$(BIN)/python bench/remux.py
 	$(BIN)/python bench/fetch.py
+	$(BIN)/python bench/byhand.py
 	$(BIN)/python bench/sift.py
 	$(BIN)/python bench/har.py
 

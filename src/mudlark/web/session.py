@@ -12,7 +12,7 @@ from collections.abc import AsyncIterator, Callable, Iterable, Mapping, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from types import TracebackType
-from typing import Self
+from typing import Any, Self
 from urllib.parse import urlsplit
 
 import aiohttp
@@ -112,6 +112,16 @@ class _Asked:
     or_less: bool
 
 
+class _Response(aiohttp.ClientResponse):
+    """A response that knows its peer, also when its connection serves another already."""
+
+    peer: Any = None
+
+    async def start(self, connection: aiohttp.connector.Connection) -> aiohttp.ClientResponse:
+        self.peer = connection.transport.get_extra_info("peername") if connection.transport else None
+        return await super().start(connection)
+
+
 class Session:
     """Use as `async with Session(connection) as session`. lanes: those that it shares with other sessions, if any."""
 
@@ -125,6 +135,7 @@ class Session:
         self.lanes = lanes or Lanes(self.connection.lanes, self.connection.gap)
         self._client: aiohttp.ClientSession | None = None
         self._jar: CookieJar | None = None
+        self._proxy_errors: tuple[type[Exception], ...] = ()
         self._referrer: Referrer | None = None
         self._beside: dict[str, str] = {}
 
@@ -187,6 +198,7 @@ class Session:
                 total=None, connect=None, sock_connect=self.connection.stall, sock_read=self.connection.stall
             ),
             requote_redirect_url=False,
+            response_class=_Response,
             trust_env=self.connection.proxy == ENVIRONMENT and not self.connection.socks,
             max_line_size=_FIELD,
             max_field_size=_FIELD,
@@ -197,8 +209,9 @@ class Session:
     def _connector(self, context: ssl.SSLContext | bool) -> aiohttp.TCPConnector:
         """Connections that are kept warm; addresses of both families are raced (RFC 8305)."""
         if proxy := self.connection.socks:
-            from aiohttp_socks import ProxyConnector  # few go through one
+            from aiohttp_socks import ProxyConnectionError, ProxyConnector, ProxyError, ProxyTimeoutError  # few need it
 
+            self._proxy_errors = (ProxyConnectionError, ProxyError, ProxyTimeoutError)
             return ProxyConnector.from_url(proxy, limit=0, ssl=context)
         return aiohttp.TCPConnector(limit=0, ssl=context)
 
@@ -343,6 +356,8 @@ class Session:
         assert self._client, "a session is used inside `async with`"
         address = exchange.url
         exchange.sent = time.monotonic()
+        broken: tuple[type[Exception], ...] = (aiohttp.ClientError, TimeoutError, OSError, ValueError)
+        broken += self._proxy_errors
         try:
             response = await self._client.request(
                 "POST" if form else "GET",
@@ -351,7 +366,7 @@ class Session:
                 data=form,
                 proxy=self.connection.http_proxy,
             )
-        except (aiohttp.ClientError, TimeoutError, OSError, ValueError) as problem:
+        except broken as problem:
             raise explain(address, problem, self.connection.stall) from problem
         async with response:
             exchange.first, exchange.status = time.monotonic(), response.status
@@ -434,11 +449,7 @@ def _insist_on_part(address: str, span: tuple[int, int], headers: Mapping[str, s
 
 def _family(response: aiohttp.ClientResponse) -> str | None:
     """Over which kind of address a response comes."""
-    peer = (
-        response.connection.transport.get_extra_info("peername")
-        if response.connection and response.connection.transport
-        else None
-    )
+    peer = response.peer if isinstance(response, _Response) else None
     return {2: "IPv4", 4: "IPv6"}.get(len(peer)) if isinstance(peer, tuple) else None
 
 
