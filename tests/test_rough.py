@@ -115,6 +115,17 @@ def test_a_second_haul_of_the_same_is_told_who_is_at_it(trouble: Trouble, tmp_pa
     assert mudlark("haul", "--into", "kept").status == 2
 
 
+def test_a_segment_that_cannot_be_read_is_fetched_once_more(trouble: Trouble, tmp_path: Path, mudlark: Run) -> None:
+    url = listed(trouble, 6)
+    body = content("defined", "mill-2.ts") or b""
+    wrong = body[:188] + bytes(len(body) - 188)  # begins as it should
+    trouble.say("/part-2.ts", Answer(wrong), Answer(body))
+    item = mudlark("haul", url, "--into", "kept", "--json").json["items"][0]
+    assert item["verdict"] == "sound"
+    assert item["segments"] == {"planned": 6, "fetched": 6, "reused": 0, "retried": 1, "missing": 0}
+    assert trouble.asked.count("/part-2.ts") == 2 and trouble.asked.count("/part-3.ts") == 1
+
+
 def test_the_log_has_a_row_for_each_request(trouble: Trouble, tmp_path: Path, mudlark: Run) -> None:
     url = listed(trouble, 6)
     trouble.say("/part-2.ts", Answer(b"", 503), Answer(content("defined", "mill-2.ts") or b""))

@@ -81,6 +81,7 @@ def shots(site: DemoSite) -> list[Shot]:
         ),
         Shot("haul-live", [f"mudlark haul {site.origins.media}/live/quay/number.mpd --from earliest"], seconds=7.0),
         Shot("tour", ["mudlark tour"]),
+        Shot("tour-rough", ["mudlark tour --rough"]),
     ]
 
 

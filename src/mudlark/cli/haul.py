@@ -259,6 +259,7 @@ def _as_failure(target: str, problem: MudlarkError) -> dict[str, Any]:
     }
 
 
+_MEASURABLE = 0.1  # seconds of fetching from which a speed says something
 _STATES = {
     "new": "",
     "unchanged": "is unchanged since it was hauled",
@@ -319,7 +320,7 @@ def _show_checks(out: Any, record: Record) -> None:
     ]
     checks = {0: "no check could be made", 1: "1 check passed"}.get(passed, f"{passed} checks passed")
     told = ", ".join(part for part in parts if part)
-    if facts.bytes and facts.seconds:
+    if facts.seconds >= _MEASURABLE and told:
         told += f"; {size(facts.bytes)} in {facts.seconds:.1f} s ({size(facts.bytes / facts.seconds)}/s)"
     out.print(f"  {total}: {told}; {checks}" if told else f"  {checks}", markup=False)
     for message in dict.fromkeys([*(p.message for p in record.problems), *(note.message for note in record.notes)]):

@@ -101,7 +101,7 @@ def _survived(item: dict[str, Any]) -> str:
     words += [f"{counts['retried']} tried again"] if counts["retried"] else []
     words += [f"{facts['renewed']} under renewed links"] if facts["renewed"] else []
     words += [f"{facts['raced']} asked for twice"] if facts["raced"] else []
-    return ", ".join([*words, f"{size(facts['bytes'])} in {facts['seconds']:.1f} s"])
+    return ", ".join([*words, f"{size(facts['bytes'])} in {max(0.1, facts['seconds']):.1f} s"])
 
 
 def _walk(site: DemoSite, into: Path, out: Console) -> int:

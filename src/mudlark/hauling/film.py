@@ -2,6 +2,7 @@
 
 import asyncio
 from collections.abc import Iterable
+from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
@@ -20,6 +21,7 @@ from mudlark.media.samples import Loss, LossCode, TrackLabel
 from mudlark.verify.fixity import digest
 from mudlark.verify.verdict import Problem
 
+_FEW = 3  # segments that cannot be read and are worth another try, or a tenth of all
 _SPANS = frozenset({LossCode.SILENCE, LossCode.HOLE})
 LARGEST = 2_000_000_000  # bytes of a segment, which is read into memory
 _SPLICE = 0.25  # seconds at a splice that sound may lack or have twice
@@ -27,9 +29,40 @@ _LARGEST_COVER = 4_000_000  # bytes
 _TEXTS = frozenset({"html", "json", "xml", "hls", "dash"})  # what a server sends where it has no segment
 
 
+@dataclass(slots=True)
+class _Round:
+    """What came of fetching and assembling all segments once: the film, why segments are missing, the segments of
+    subtitles by their rendition, and the names of the renditions that are in the film, by number."""
+
+    assembled: Assembled
+    missing: list[str]
+    texts: dict[str, list[Outcome]]
+    names: list[str]
+
+    @property
+    def unreadable(self) -> list[tuple[str, int]]:
+        """Segments that came and cannot be read, by rendition and number."""
+        return [(self.names[part.rendition], part.number) for part, _ in self.assembled.unreadable]
+
+
 async def make_film(work: Work, fetching: Fetching) -> Made:
-    """Fetch segments, and assemble them in a thread while the later ones are still being fetched."""
+    """Fetch segments, and assemble them in a thread while the later ones are still being fetched. A few that cannot be
+    read are fetched once more: the server may have sent something else in their place."""
     work.watch.on_step("Fetching")
+    one_round = await _fetch_and_assemble(work, fetching)
+    unreadable = one_round.unreadable
+    work.store.distrust(unreadable)
+    if one_round.assembled.segments and 0 < len(unreadable) <= max(_FEW, fetching.counts.planned // 10):
+        work.watch.on_step("Fetching again what cannot be read")
+        one_round.assembled.path.unlink(missing_ok=True)
+        fetching.begin_again(len(unreadable))
+        one_round = await _fetch_and_assemble(work, fetching)
+        fetching.went_again()
+        work.store.distrust(one_round.unreadable)
+    return await _made(work, fetching, one_round)
+
+
+async def _fetch_and_assemble(work: Work, fetching: Fetching) -> _Round:
     taken = work.target.taken
     voices = {one.rendition.name: voice_of(one) for one in taken if one.rendition.type != "subtitles"}
     numbers = {name: number for number, name in enumerate(voices)}
@@ -59,10 +92,13 @@ async def make_film(work: Work, fetching: Fetching) -> Made:
         parts.stop()
         await asyncio.gather(running, return_exceptions=True)
         raise
+    return _Round(assembled, missing, texts, list(numbers))
+
+
+async def _made(work: Work, fetching: Fetching, one_round: _Round) -> Made:
+    assembled, texts, taken = one_round.assembled, one_round.texts, work.target.taken
     media = assembled.path
-    names = {number: name for name, number in numbers.items()}
-    work.store.distrust([(names[part.rendition], part.number) for part, _ in assembled.unreadable])
-    _insist(assembled, missing)
+    _insist(assembled, one_round.missing)
     losses, notes = _losses(assembled.losses)
     problems = [*_missing_segments(fetching), *_unreadable(assembled), *losses]
     beside: list[FileFacts] = []

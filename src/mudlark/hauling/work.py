@@ -3,7 +3,7 @@
 import time
 from collections.abc import AsyncGenerator, AsyncIterable, Iterable, Iterator
 from contextlib import aclosing
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from heapq import merge
 from pathlib import Path
 
@@ -73,6 +73,7 @@ class Fetching:
         self.came = 0
         self._begun = self._last = time.monotonic()
         self._warned = False
+        self._reused = 0
 
     async def outcomes(
         self,
@@ -96,6 +97,19 @@ class Fetching:
                 if not outcome.absent:
                     self._note(outcome)
                     yield outcome
+
+    def begin_again(self, doubtful: int) -> None:
+        """All is gone through once more, for the sake of so many that came and were no good."""
+        self._reused = self.counts.reused
+        retried = self.counts.retried + doubtful
+        self.counts = replace(self.counts, planned=0, fetched=0, reused=0, missing=0, retried=retried)
+        self.facts.clear()
+
+    def went_again(self) -> None:
+        """What was fetched the first time counts as fetched."""
+        counts = self.counts
+        counts.reused = min(self._reused, counts.reused)
+        counts.fetched = counts.planned - counts.missing - counts.reused
 
     def _note(self, outcome: Outcome) -> None:
         """Keep what the record says of a segment."""
