@@ -83,7 +83,7 @@ def killed_again_and_again(trouble: Trouble, folder: Path, kills: int, segments:
     once = json.loads(whole.stdout)["items"][0]
     assert hashlib.sha256(media_of(item, folder)).digest() == hashlib.sha256(media_of(once, folder)).digest()
     asked = sum(path.endswith(".ts") for path in trouble.asked) - segments
-    assert asked <= segments + kills * 4, asked  # what was in flight at each kill, and nothing else
+    assert asked <= segments + kills * 8, asked  # what was in flight or being written at each kill, and nothing else
 
 
 def test_kills_at_random_moments_lose_nothing_and_fetch_nothing_twice(trouble: Trouble, tmp_path: Path) -> None:

@@ -191,7 +191,7 @@ class Source(msgspec.Struct):
     identity: what the item is known by (see docs/record.md). validator, modified, length: what the server says of a
     file (ETag, Last-Modified, bytes), to see later whether it is still the same there.
     address: of the manifest or file that was fetched, after redirects. kind: hls, file, images (page images) or series
-    (numbered segments without a manifest).
+    (numbered segments without a manifest). listed: what a list that named it says of it, by its columns.
     """
 
     target: str
@@ -209,6 +209,7 @@ class Source(msgspec.Struct):
     modified: str | None = None
     length: int | None = None
     manifest_notes: list[ManifestNote] = []
+    listed: dict[str, str] = {}
 
 
 class SegmentCounts(msgspec.Struct):

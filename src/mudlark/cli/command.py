@@ -7,7 +7,7 @@ from typing import Any, TypeVar
 import click
 
 F = TypeVar("F", bound=Callable[..., Any])
-GROUPS = ("Options", "Choosing", "Renditions", "Listening", "Network", "Output")
+GROUPS = ("Options", "Choosing", "Renditions", "Broadcasts", "Listening", "Network", "Output")
 
 
 class _Option(click.Option):

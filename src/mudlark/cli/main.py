@@ -18,6 +18,7 @@ _COMMANDS = {
     "tracks": "Show what a playlist or media file holds.",
     "peek": "Show a small preview of finds before fetching them.",
     "haul": "Fetch what a page, playlist or file holds into a verified item.",
+    "sweep": "Haul a whole list: a table, a feed, a site map or an index page.",
     "assay": "Verify items or media files, and say how sound they are.",
     "tour": "Start the built-in demo museum and walk the whole job on it.",
 }

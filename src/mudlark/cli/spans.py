@@ -40,10 +40,11 @@ def span_of(given: dict[str, Any], now: datetime) -> Span:
     end = _moment(until, now, to_come=True).timestamp() if until else None
     if end is not None and end <= (start if isinstance(start, float) else now.timestamp()):
         raise UsageError(f"{until} is over before the recording begins.", "Give a time to come with --until.")
-    return Span(start, _seconds(lasting) if lasting else None, end)
+    return Span(start, seconds_in(lasting) if lasting else None, end)
 
 
-def _seconds(text: str) -> float:
+def seconds_in(text: str) -> float:
+    """A duration as people write it."""
     match = _DURATION.match(text.strip().replace(" ", ""))
     hours, minutes, rest = (int(part or 0) for part in match.groups()) if match else (0, 0, 0)
     seconds = hours * _HOURS + minutes * _MINUTES + rest

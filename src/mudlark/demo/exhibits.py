@@ -1,6 +1,7 @@
 """The pages of the demo museum: each exhibit is one thing that makes real pages hard, under a name of its own."""
 
 from mudlark.demo.asked import ASKED
+from mudlark.demo.collected import COLLECTED
 from mudlark.demo.dashed import DASHED
 from mudlark.demo.hidden import HIDDEN
 from mudlark.demo.live import LIVE
@@ -91,6 +92,7 @@ EXHIBITS: tuple[Exhibit, ...] = (
     *STREAMED,
     *DASHED,
     *LIVE,
+    *COLLECTED,
 )
 
 

@@ -217,6 +217,7 @@ class DemoSite:
     async def _written(self, source: Callable[[Origins], str], request: web.Request) -> web.Response:
         text = source(self.origins)
         kind = "application/rss+xml" if text.startswith("<?xml") else "text/html"
+        kind = "text/csv" if request.path.endswith(".csv") else kind
         return await _text(kind, text, request)
 
     async def _for_members(self, exhibit: Exhibit, request: web.Request) -> web.Response:
@@ -330,6 +331,8 @@ class DemoSite:
         get("/keys/{number:[0-2]}", _stream_key)
         get("/ring/second", _ring_on)
         get("/stored/bell-7c41", partial(_file, folder / "fog-bell.m4a", "audio/mp4"))
+        get("/sounds/fog-bell.m4a", partial(_file, folder / "fog-bell.m4a", "audio/mp4"))
+        get("/sounds/fog-signals.mp3", partial(_file, folder / "fog-signals.mp3", "audio/mpeg"))
         application.router.add_post("/licences/{name}", _licence)
         for name, file in _FILMS.items():
             get(f"/films/{name}.mp4", partial(_file, folder / f"{file}.mp4"))

@@ -42,7 +42,7 @@ _NOT_YET = frozenset({None, 404, 410, 503})  # what a server says of a segment t
 _BUSY = frozenset({429, 503})
 _KEY = 16  # bytes
 _NEAR = 2.0  # seconds before its stated end in which an address is not tried any more
-_UNWRITTEN = 2  # bodies for each lane that wait to be written
+_UNWRITTEN = 1  # bodies for each lane that wait to be written
 _MISSED = "the server no longer had it when it was looked for"
 
 

@@ -313,7 +313,7 @@ def _make_folders(folder: Path) -> None:
             folder.mkdir(exist_ok=True, mode=0o700)
             (folder / "segments").mkdir(exist_ok=True)
             return
-        except FileNotFoundError:  # another haul has just removed the empty folder of stores
+        except (FileNotFoundError, FileExistsError):  # another haul has just removed the empty folder of stores
             if not attempt:
                 raise
 

@@ -84,7 +84,7 @@ class Order:
     have. as_images: keep page images as they are, instead of binding them. guises: take the find from whichever of
     these gets the best; as the session's own if there are none. again: make a new item even if there is one.
     keep_secrets: leave what gives access in what is kept. wish: which renditions of a stream. container: of a film.
-    span: what part of a broadcast.
+    span: what part of a broadcast. listed: what a list says of the target, for the record.
     """
 
     target: str
@@ -100,3 +100,4 @@ class Order:
     wish: Wish = field(default_factory=Wish)
     container: Literal["mp4", "mkv"] | None = None
     span: Span = field(default_factory=Span)
+    listed: dict[str, str] = field(default_factory=dict)

@@ -163,6 +163,7 @@ def _source(work: Work, files: list[FileFacts], made: Made) -> Source:
         validator=presentation.facts.validator,
         modified=presentation.facts.modified,
         length=presentation.facts.length,
+        listed=target.order.listed,
         manifest_notes=[
             *(ManifestNote(note.name, note.value) for note in presentation.notes),
             *(ManifestNote("event", one.words) for one in made.events),

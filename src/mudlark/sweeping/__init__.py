@@ -1,0 +1,1 @@
+"""Many hauls from one list: reading the list, running its rows, and saying what came of each."""

@@ -1,0 +1,190 @@
+"""From what a user names to the rows of a list: a file, standard input, a feed, site maps, or an index page with all
+the pages that follow it.
+
+What is found on index pages was named by no person, so robots.txt (RFC 9309) is kept to for them.
+"""
+
+import asyncio
+import re
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from urllib.parse import urljoin, urlsplit
+from urllib.robotparser import RobotFileParser
+
+from mudlark.browser.options import Listening
+from mudlark.errors import MudlarkError, NetworkError, NothingFound, Refused, UsageError
+from mudlark.find.look import Means, look, looks_in
+from mudlark.find.model import ListEntry
+from mudlark.find.places.listing import entries_in
+from mudlark.find.places.markup import parse
+from mudlark.sweeping.rows import MOST, Listed, Row, once, rows_in
+from mudlark.web.address import resolve, shown
+from mudlark.web.session import Session
+
+AGENT = "Mudlark"
+_MOST_PAGES = 200  # index pages that follow each other
+_MOST_MAPS = 500
+_LARGEST = 200_000_000  # bytes of a list on disk
+_NEXT = re.compile(r"^\W*(next|older|more|weiter|nächste|ältere|suivant|siguiente|volgende|nesaf)\b|^[»›→]$", re.I)
+
+
+@dataclass(slots=True)
+class Gathering:
+    """rows: each address once. doubled: rows that were left out for that. pages: index pages, feeds and maps that were
+    read. notes: what else there is to say."""
+
+    rows: list[Row]
+    doubled: int
+    pages: int
+    notes: list[str]
+
+
+@dataclass(slots=True)
+class Gatherer:
+    """listening: how index pages are opened in a browser; None to read their source alone. robots: keep to
+    robots.txt. on_page: hears of each page before it is read."""
+
+    session: Session
+    listening: Listening | None
+    robots: bool = True
+    on_page: Callable[[str], None] = lambda _url: None
+    _rules: dict[str, RobotFileParser] = field(default_factory=dict)
+
+    async def gather(self, source: str, standard_input: bytes | None = None) -> Gathering:
+        """All rows of a list. standard_input: what came by that way, if the source is `-`."""
+        notes: list[str] = []
+        pages = 0
+        if standard_input is not None:
+            listed = rows_in(standard_input)
+        elif re.match(r"https?://", source, re.I):
+            listed, pages = await self._from_web(source, notes)
+        else:
+            listed = await self._from_file(Path(source))
+        if listed is None:
+            raise UsageError(f"{source} is a page that was saved.", "Give the address of the index page itself.")
+        rows, doubled = once(listed.rows)
+        if not rows:
+            raise NothingFound(
+                f"{source} lists nothing.", "Give a table, a text of addresses, a feed or an index page."
+            )
+        return Gathering(
+            [replace(row, number=number) for number, row in enumerate(rows, start=1)], doubled, pages, notes
+        )
+
+    async def _from_file(self, path: Path) -> Listed | None:
+        body = await asyncio.to_thread(_read, path)
+        if body.lstrip()[:1] == b"{" and b'"log"' in body[:4096]:
+            scans = await looks_in(self.session, path, asking=0)
+            finds = [(scan.page, find) for scan in scans for find in scan.page.finds if find.role == "main"]
+            return Listed([Row(n, find.url, page.title, found=True) for n, (page, find) in enumerate(finds, start=1)])
+        return rows_in(body)
+
+    async def _from_web(self, address: str, notes: list[str]) -> tuple[Listed, int]:
+        self.session.at_home(address)
+        rows: list[Row] = []
+        waiting, seen = [address], set[str]()
+        while waiting and len(seen) < _MOST_PAGES + _MOST_MAPS and len(rows) < MOST:
+            url = waiting.pop(0)
+            if url in seen:
+                continue
+            seen.add(url)
+            await self._mind_robots(url)
+            self.on_page(url)
+            try:
+                answer = await self.session.look(url, _is_text)
+                if not answer.complete:
+                    raise UsageError(f"{shown(url)} is no list.", "Haul it by `mudlark haul`.")
+                body = answer.body
+                listed = rows_in(body, answer.url)
+                if listed is None:
+                    entries, following = await self._index(url, body, notes)
+                    listed = Listed([_of(entry) for entry in entries], following if len(seen) < _MOST_PAGES else [])
+            except NetworkError as problem:
+                if url == address:
+                    raise
+                notes.append(f"{shown(url)} could not be read: {problem.what}")
+                continue
+            fresh = {row.address for row in rows}
+            rows += [row for row in listed.rows if row.address not in fresh]
+            waiting += [one for one in listed.maps if one not in seen]
+        return Listed([row for row in rows if await self._may(row.address, notes)]), len(seen)
+
+    async def _index(self, url: str, body: bytes, notes: list[str]) -> tuple[list[ListEntry], list[str]]:
+        """What an index page lists, and the page that follows it."""
+        source = body.decode("utf-8", "replace")
+        entries: list[ListEntry] = []
+        if self.listening:
+            try:
+                scan = await look(self.session, url, Means(listening=self.listening), asking=0)
+                entries = scan.page.entries
+            except MudlarkError as problem:
+                notes.append(f"{shown(url)} was read without a browser: {problem.what}")
+        return entries or entries_in(source, url), following(source, url)
+
+    async def _mind_robots(self, url: str) -> None:
+        if not await self._allowed(url):
+            raise Refused(
+                f"{urlsplit(url).netloc} asks programs not to read {shown(url)} (robots.txt).",
+                "With the owner's leave, add --ignore-robots.",
+                url=url,
+            )
+
+    async def _may(self, url: str, notes: list[str]) -> bool:
+        if await self._allowed(url):
+            return True
+        notes.append(f"{shown(url)} is left out: its host asks programs not to read it (robots.txt)")
+        return False
+
+    async def _allowed(self, url: str) -> bool:
+        """Whether the host of an address minds that programs read it; it does not, where it does not say."""
+        if not self.robots:
+            return True
+        parts = urlsplit(url)
+        place = f"{parts.scheme}://{parts.netloc}/robots.txt"
+        if place not in self._rules:
+            rules = self._rules[place] = RobotFileParser(place)
+            try:
+                answer = await self.session.look(place, _is_text)
+                rules.parse(answer.body.decode("utf-8", "replace").splitlines() if answer.type != "text/html" else [])
+            except NetworkError:
+                rules.parse([])
+        return self._rules[place].can_fetch(AGENT, url)
+
+
+def _read(path: Path) -> bytes:
+    try:
+        if path.stat().st_size > _LARGEST:
+            raise UsageError(f"{path} is larger than any list.", "Give a part of it.")
+        return path.read_bytes()
+    except OSError as problem:
+        raise UsageError(
+            f"Cannot read the list {path}: {problem.strerror}.", "Give a file, an address, or - for standard input."
+        ) from problem
+
+
+def _is_text(head: bytes, kind: str) -> bool:
+    """True for what may be a list."""
+    return kind.startswith("text/") or kind.endswith(("xml", "json", "csv")) or b"\0" not in head
+
+
+def following(source: str, url: str) -> list[str]:
+    """The page that follows an index page, as its markup names it; none or one."""
+    tree = parse(source).tree
+    named = [*tree.css("link[rel~=next]"), *tree.css("a[rel~=next]")]
+    told = [node for node in tree.css("a[href]")[:5_000] if _NEXT.match((node.text(strip=True) or "").strip())]
+    labelled = [node for node in tree.css("a[aria-label]") if _NEXT.match(node.attributes.get("aria-label") or "")]
+    for node in [*named, *labelled, *told]:
+        target = resolve(url, node.attributes.get("href") or "")
+        if target and target.partition("#")[0] != url.partition("#")[0] and _same_host(target, url):
+            return [target]
+    return []
+
+
+def _same_host(one: str, other: str) -> bool:
+    return urlsplit(urljoin(other, one)).netloc == urlsplit(other).netloc
+
+
+def _of(entry: ListEntry) -> Row:
+    listed = {"description": entry.description, "date": entry.date, "media": entry.media}
+    return Row(0, entry.url, entry.title, listed={k: v for k, v in listed.items() if v}, found=True)

@@ -1,0 +1,106 @@
+"""What came of each row, kept in the target folder: a line for each, so that a sweep that was stopped goes on; and the
+same as a table for people."""
+
+import csv
+import re
+from contextlib import suppress
+from io import TextIOWrapper
+from pathlib import Path
+from typing import BinaryIO
+
+import msgspec
+
+from mudlark.archive.listing import cell
+from mudlark.fetch.store import WORKING
+from mudlark.verify.verdict import Verdict
+from mudlark.web.secret import veiled, without_secrets
+from mudlark.whole import whole_file
+
+TABLE = "sweep.csv"
+_RACES = 5
+COLUMNS = ("address", "title", "verdict", "reason", "path", "bytes", "length", "seconds taken")
+GOOD = frozenset({"sound", "unproven"})
+
+
+class Result(msgspec.Struct):
+    """What came of one row. key: its address without what gives access. path: of its item, below the target folder.
+    length: of the film, seconds. taken: seconds that it took. when: it ended (RFC 3339). seen: only known so far."""
+
+    key: str
+    address: str
+    verdict: Verdict
+    title: str = ""
+    reason: str = ""
+    code: str = ""
+    path: str = ""
+    bytes: int = 0
+    length: float | None = None
+    taken: float = 0.0
+    when: str = ""
+
+
+def key_of(address: str) -> str:
+    """What identifies a row over several runs."""
+    return without_secrets(address.partition("#")[0])
+
+
+class Journal:
+    """Of a target folder: all that was swept into it, from whatever lists."""
+
+    def __init__(self, into: Path) -> None:
+        self._into = into
+        self._path = into / WORKING / "sweep.jsonl"
+        self.results: dict[str, Result] = {}
+        with suppress(FileNotFoundError):
+            for line in self._path.read_bytes().split(b"\n"):
+                with suppress(msgspec.DecodeError, msgspec.ValidationError):  # the last may have been cut off
+                    result = msgspec.json.decode(line, type=Result)
+                    self.results[result.key] = result
+
+    def add(self, result: Result) -> None:
+        """Note what came of a row."""
+        result.address, result.reason = veiled(result.address), veiled(result.reason)
+        self.results[result.key] = result
+        with self._opened() as file:
+            file.write(msgspec.json.encode(result) + b"\n")
+
+    def _opened(self) -> BinaryIO:
+        for attempt in range(_RACES, -1, -1):
+            try:
+                self._path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+                return self._path.open("ab")
+            except (FileNotFoundError, FileExistsError):  # a haul has just removed the empty folder of stores
+                if not attempt:
+                    raise
+        raise AssertionError
+
+    def settled(self, address: str) -> Result | None:
+        """What came of a row that need not be asked for again: it is good, and its item is still there."""
+        result = self.results.get(key_of(address))
+        good = result is not None and result.verdict in GOOD and (self._into / result.path / "record.json").is_file()
+        return result if good else None
+
+    def write_table(self) -> Path:
+        """The table of all results; gives its path. Another file of that name is left alone."""
+        path, number = self._into / TABLE, 2
+        while path.exists() and not _is_ours(path):
+            path, number = self._into / f"sweep ({number}).csv", number + 1
+        with whole_file(path, "Make room, or choose another folder with --into.", replace=True) as file:
+            text = TextIOWrapper(file, encoding="utf-8", newline="")
+            out = csv.writer(text)
+            out.writerow(COLUMNS)
+            for one in self.results.values():
+                texts = (one.address, one.title, one.verdict, one.reason, one.path)
+                length = f"{one.length:.3f}" if one.length is not None else ""
+                out.writerow([*map(cell, texts), one.bytes, length, f"{one.taken:.1f}"])
+            text.flush()
+            text.detach()
+        return path
+
+
+def _is_ours(path: Path) -> bool:
+    try:
+        with path.open(encoding="utf-8", errors="replace") as file:
+            return bool(re.match(",".join(COLUMNS), file.readline()))
+    except OSError:
+        return False

@@ -1,0 +1,211 @@
+"""Running the rows of a list: several side by side, never more than the lanes to one host, and none stopped by another.
+
+A server that is gone is left alone, and its rows are tried again at the end.
+"""
+
+import asyncio
+import time
+from collections import Counter, deque
+from collections.abc import AsyncIterator, Callable
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from urllib.parse import urlsplit
+
+from mudlark.errors import MudlarkError, NetworkError, Refused, StorageError
+from mudlark.fetch.store import now
+from mudlark.hauling.order import HaulWatch, Item, Order
+from mudlark.hauling.steps import haul
+from mudlark.sweeping.journal import Journal, Result, key_of
+from mudlark.sweeping.rows import Row
+from mudlark.web.address import as_sent
+from mudlark.web.connection import Connection
+from mudlark.web.lanes import Lanes
+from mudlark.web.session import Session
+
+_GONE = 3  # rows in a row for which a host gives no answer, after which it is left
+_NO_ANSWER = frozenset({None, 500, 502, 503, 504})
+Dress = Callable[[Row], Order]
+
+
+@dataclass(frozen=True, slots=True)
+class Done:
+    """A row that is done. items: what it left. problem: why it left nothing."""
+
+    row: Row
+    result: Result
+    items: list[Item] = field(default_factory=list)
+    problem: MudlarkError | None = None
+
+
+@dataclass(slots=True)
+class Hosts:
+    """Which servers are gone: they gave no answer for several rows in a row."""
+
+    _silent: Counter[str] = field(default_factory=Counter)
+
+    def answered(self, host: str) -> None:
+        self._silent.pop(host, None)
+
+    def failed(self, host: str, problem: MudlarkError) -> None:
+        if isinstance(problem, NetworkError) and problem.status in _NO_ANSWER:
+            self._silent[host] += 1
+        else:
+            self.answered(host)
+
+    def gone(self, host: str) -> bool:
+        return self._silent[host] >= _GONE
+
+
+@dataclass(slots=True)
+class Sweep:
+    """connection: of all rows together. dress: makes the order for a row. at_once: rows side by side. on_begin: hears
+    of each row that is begun."""
+
+    connection: Connection
+    journal: Journal
+    dress: Dress
+    into: Path
+    at_once: int = 2
+    on_begin: Callable[[Row], HaulWatch] = lambda _row: HaulWatch()
+
+    async def run(self, rows: list[Row]) -> AsyncIterator[Done]:
+        """What comes of each, as it is done. Raises StorageError when the folder takes no more."""
+        hosts, lanes = Hosts(), Lanes(self.connection.lanes, self.connection.gap)
+        waiting, left = deque(rows), list[Row]()
+        async for done in self._side_by_side(waiting, lanes, hosts, left):
+            yield done
+        last, gone = deque[Row](), list[Row]()
+        for host in dict.fromkeys(_host(row) for row in left):  # one of each finds out whether it is back
+            mine = [row for row in left if _host(row) == host]
+            done = await self._one(mine[0], lanes)
+            yield done
+            if isinstance(done.problem, NetworkError) and done.problem.status in _NO_ANSWER:
+                gone += mine[1:]
+            else:
+                hosts.answered(host)
+                last.extend(mine[1:])
+        again = list[Row]()
+        async for done in self._side_by_side(last, lanes, hosts, again):
+            yield done
+        for row in [*gone, *again]:
+            problem = NetworkError(f"{_host(row)} gave no answer for the rows before, nor at the end.", "Try later.")
+            yield self._failed(row, problem, time.monotonic())
+
+    async def _side_by_side(
+        self, waiting: deque[Row], lanes: Lanes, hosts: Hosts, left: list[Row]
+    ) -> AsyncIterator[Done]:
+        """Rows whose host is gone come into `left`."""
+        running: set[asyncio.Task[Done]] = set()
+        try:
+            while waiting or running:
+                while waiting and len(running) < self.at_once:
+                    row = waiting.popleft()
+                    if hosts.gone(_host(row)):
+                        left.append(row)
+                    else:
+                        running.add(asyncio.create_task(self._one(row, lanes)))
+                if not running:
+                    break
+                finished, running = await asyncio.wait(running, return_when=asyncio.FIRST_COMPLETED)
+                for task in finished:
+                    done = task.result()
+                    if done.problem:
+                        hosts.failed(_host(done.row), done.problem)
+                    else:
+                        hosts.answered(_host(done.row))
+                    yield done
+        finally:
+            for task in running:
+                task.cancel()
+            await asyncio.gather(*running, return_exceptions=True)
+
+    async def _one(self, row: Row, lanes: Lanes) -> Done:
+        """One row; only what no row can do without is raised."""
+        begun = time.monotonic()
+        failures: list[MudlarkError] = []
+        try:
+            as_sent(row.address)
+            watch = self.on_begin(row)
+            watch.on_failure = failures.append
+            async with Session(self.connection, lanes) as session:
+                items = [item async for item in haul(session, self.dress(row), watch)]
+        except StorageError:
+            raise
+        except MudlarkError as problem:
+            return self._failed(row, problem, begun)
+        if not items:
+            return self._failed(row, failures[0], begun)
+        return self._left(row, items, failures, begun)
+
+    def _left(self, row: Row, items: list[Item], failures: list[MudlarkError], begun: float) -> Done:
+        worst = min(items, key=lambda item: _ORDER.index(item.verdict))
+        record = worst.record
+        why = [problem.message for problem in record.problems[:1]] + [failure.what for failure in failures[:1]]
+        result = Result(
+            key=key_of(row.address),
+            address=row.address,
+            verdict="flawed" if failures and worst.verdict in ("sound", "unproven") else worst.verdict,
+            title=record.title,
+            reason=why[0] if why else "",
+            code=record.problems[0].code if record.problems else "",
+            path=_below(worst.folder, self.into),
+            bytes=sum(file.bytes for item in items for file in item.record.files if file.role == "media"),
+            length=record.duration,
+            taken=round(time.monotonic() - begun, 3),
+            when=now(),
+        )
+        self.journal.add(result)
+        return Done(row, result, items)
+
+    def _failed(self, row: Row, problem: MudlarkError, begun: float) -> Done:
+        problem.url = problem.url or row.address
+        result = Result(
+            key=key_of(row.address),
+            address=row.address,
+            verdict="refused" if isinstance(problem, Refused) else "failed",
+            title=row.title or "",
+            reason=problem.what,
+            code=problem.code,
+            taken=round(time.monotonic() - begun, 3),
+            when=now(),
+        )
+        self.journal.add(result)
+        return Done(row, result, problem=problem)
+
+
+_ORDER = ("failed", "refused", "broken", "flawed", "unproven", "sound")
+
+
+def _host(row: Row) -> str:
+    with suppress(ValueError):
+        return urlsplit(row.address).netloc.lower()
+    return ""
+
+
+def _below(folder: Path | None, into: Path) -> str:
+    if folder is None:
+        return ""
+    return str(folder.relative_to(into)) if folder.is_relative_to(into) else str(folder)
+
+
+def chosen(rows: list[Row], journal: Journal, only: str | None, most: int | None, *, failed: bool) -> list[Row]:
+    """The rows to run. only: numbers (3,7-9) or a text that address or title has. failed: only what was tried before
+    and is not good. What is settled is left out."""
+    wanted = [row for row in rows if only is None or _is_meant(row, only)]
+    wanted = [row for row in wanted if journal.settled(row.address) is None]
+    if failed:
+        wanted = [row for row in wanted if key_of(row.address) in journal.results]
+    return wanted if most is None else wanted[:most]
+
+
+def _is_meant(row: Row, only: str) -> bool:
+    ranges = [part.strip().partition("-") for part in only.split(",")]
+    if all(first.isdigit() and (last.isdigit() or not dash) for first, dash, last in ranges):
+        return any(int(first) <= row.number <= int(last or first) for first, _, last in ranges)
+    return only.casefold() in f"{row.address}\n{row.title or ''}".casefold()
+
+
+def with_row(order: Order, row: Row) -> Order:
+    """An order for a row: its address, title, and what the list says of it."""
+    return replace(order, target=row.address, title=row.title or order.title, listed=row.listed)

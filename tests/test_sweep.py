@@ -1,0 +1,248 @@
+"""Whole lists: read as people and machines write them, run without one row stopping another, gone on with."""
+
+import csv
+import json
+import signal
+import subprocess
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mudlark.demo.site import DemoSite
+from mudlark.errors import MudlarkError, NetworkError, Refused
+from mudlark.sweeping.gather import following
+from mudlark.sweeping.journal import Journal, Result, key_of
+from mudlark.sweeping.rows import Listed, Row, once, rows_in
+from mudlark.sweeping.run import Hosts, chosen
+from tests.conftest import PROGRAM, Answer, Ran, Trouble, own_environment
+
+Run = Callable[..., Ran]
+ONE, TWO = "https://museum.example/one", "https://museum.example/two?a=1,2;b"
+
+
+def rows(body: bytes, base: str = "") -> list[Row]:
+    listed = rows_in(body, base)
+    assert listed
+    return listed.rows
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        f'Title,URL,Keeper\nOne,{ONE},Ann\nTwo,"{TWO}",Bob\n',
+        f'Keeper;Adresse;Titel\r\nAnn;{ONE};One\r\nBob;"{TWO}";Two\r\n',
+        f"Keeper\tlink\tname\nAnn\t{ONE}\tOne\nBob\t{TWO}\tTwo\n",
+    ],
+    ids=["commas", "semicolons", "tabs"],
+)
+@pytest.mark.parametrize("encoding", ["utf-8", "utf-8-sig", "utf-16", "cp1252"])
+def test_tables_are_read_as_spreadsheets_write_them(text: str, encoding: str) -> None:
+    one, two = rows(text.replace("Ann", "Änn").encode(encoding))
+    assert (one.number, one.address, one.title, one.listed) == (1, ONE, "One", {"Keeper": "Änn"})
+    assert (two.number, two.address, two.title, two.found) == (2, TWO, "Two", False)
+
+
+def test_a_table_without_names_has_its_addresses_found_by_what_they_are() -> None:
+    listed = rows(f"1,{ONE},note\n2,{ONE}/b,\n".encode())
+    assert [row.address for row in listed] == [ONE, f"{ONE}/b"]
+    assert listed[0].listed == {"column 1": "1", "column 3": "note"}
+
+
+def test_columns_say_which_renditions_are_wanted() -> None:
+    (row,) = rows(f'address,within,languages,Within box\n{ONE},720,"cy,en",7\n'.encode())
+    assert row.wishes == {"within": "720", "languages": "cy,en"} and row.listed == {"Within box": "7"}
+
+
+def test_the_table_of_an_index_page_is_a_list() -> None:
+    table = f'title,page,media,cover
+One,{ONE},{ONE}.mp4,{ONE}.png
+Two,,"{TWO}",
+'
+    assert [(row.title, row.address) for row in rows(table.encode())] == [("One", ONE), ("Two", TWO)]
+
+
+def test_a_text_of_addresses_has_comments_and_blank_lines() -> None:
+    text = f"# the best\n\n{ONE}\n   {TWO}  \n#{ONE}/no\nno address\n"
+    assert [row.address for row in rows(text.encode())] == [ONE, TWO, "no address"]
+
+
+def test_feeds_and_site_maps_are_lists() -> None:
+    feed = f"""<?xml version="1.0"?><rss><channel><title>Talks</title><link>{ONE}/all</link>
+      <item><title>One</title><link>{ONE}</link><enclosure url="/one.mp3"/><pubDate>today</pubDate></item>
+      <item><title>Two</title><link>{TWO.replace("&", "&amp;")}</link></item></channel></rss>"""
+    one, two = rows(feed.encode(), "https://museum.example/feed")
+    assert (one.address, one.title, one.listed) == ("https://museum.example/one.mp3", "One", {"pubDate": "today"})
+    assert two.address == TWO and two.found
+    site_map = f"<urlset xmlns='http://www.sitemaps.org/schemas/sitemap/0.9'><url><loc>{ONE}</loc></url></urlset>"
+    assert [row.address for row in rows(site_map.encode())] == [ONE]
+    index = f"<sitemapindex><sitemap><loc>{ONE}.xml</loc></sitemap></sitemapindex>"
+    assert rows_in(index.encode()) == Listed([], [f"{ONE}.xml"])
+    assert rows_in(b"\n<!DOCTYPE html><title>x</title>") is None
+
+
+@given(st.binary(max_size=300) | st.text(max_size=300).map(str.encode))
+def test_any_bytes_are_a_list_or_an_error_of_ours(body: bytes) -> None:
+    for lead in (b"", b"<rss>", b"address,title\n", b"https://museum.example/\n"):
+        try:
+            rows_in(lead + body)
+        except MudlarkError as problem:
+            assert problem.advice or problem.what
+
+
+def test_doubled_addresses_are_taken_once() -> None:
+    left, doubled = once([Row(1, ONE), Row(2, TWO), Row(3, f"{ONE}#t=3"), Row(4, ""), Row(5, "")])
+    assert [row.number for row in left] == [1, 2, 4, 5] and doubled == 1
+
+
+def test_the_next_page_is_found_and_none_beyond_its_host() -> None:
+    base = "https://museum.example/talks?page=1"
+    for markup in (
+        '<a rel="next" href="?page=2">2</a>',
+        '<a href="?page=2">Next page ›</a>',
+        '<a href="?page=2">»</a>',
+    ):
+        assert following(f"<p>{markup}", base) == ["https://museum.example/talks?page=2"]
+    assert following('<a rel="next" href="?page=1#top">', base) == []
+    assert following('<a rel="next" href="https://elsewhere.example/">', base) == []
+    assert following('<a href="/nextcloud">Nextcloud</a>', base) == []
+
+
+def test_rows_are_chosen_by_number_text_and_what_came_of_them(tmp_path: Path) -> None:
+    listed = [Row(n, f"https://museum.example/{n}", f"Film {n}") for n in range(1, 11)]
+    journal = Journal(tmp_path)
+
+    def numbers(only: str | None = None, most: int | None = None, *, failed: bool = False) -> list[int]:
+        return [row.number for row in chosen(listed, journal, only, most, failed=failed)]
+
+    assert numbers("2,4-6") == [2, 4, 5, 6] and numbers("film 7") == [7] and numbers(most=3) == [1, 2, 3]
+    (tmp_path / "Film 1").mkdir()
+    (tmp_path / "Film 1" / "record.json").write_text("{}")
+    for number, verdict, path in ((1, "sound", "Film 1"), (2, "sound", "Film 2"), (3, "failed", "")):
+        address = f"https://museum.example/{number}?token=new"
+        journal.add(Result(key_of(address), address, verdict, path=path))  # type: ignore[arg-type]
+    again = Journal(tmp_path)
+    assert again.results == journal.results
+    assert numbers() == [2, 3, 4, 5, 6, 7, 8, 9, 10]
+    listed = [Row(n, f"https://museum.example/{n}?token=other") for n in range(1, 4)]
+    assert (
+        numbers() == [2, 3]
+        and numbers(failed=True) == [2, 3]
+        and "new" not in (tmp_path / ".mudlark/sweep.jsonl").read_text()
+    )
+
+
+def test_a_host_is_gone_after_some_rows_without_an_answer() -> None:
+    hosts = Hosts()
+    for problem in (NetworkError("x"), NetworkError("x", status=503), NetworkError("x", status=404), Refused("x")):
+        hosts.failed("a", problem)
+    assert not hosts.gone("a")
+    for _ in range(3):
+        hosts.failed("a", NetworkError("no connection"))
+    assert hosts.gone("a") and not hosts.gone("b")
+    hosts.answered("a")
+    assert not hosts.gone("a")
+
+
+def test_the_table_of_results_has_no_formulas_and_leaves_others_alone(tmp_path: Path) -> None:
+    (tmp_path / "sweep.csv").write_text("mine")
+    journal = Journal(tmp_path)
+    journal.add(Result("k", "https://museum.example/?token=hush", "failed", title="=1+1", reason="@x"))
+    path = journal.write_table()
+    assert path.name == "sweep (2).csv" and (tmp_path / "sweep.csv").read_text() == "mine"
+    assert journal.write_table() == path
+    (row,) = csv.DictReader(path.open(encoding="utf-8", newline=""))
+    assert row["title"] == "'=1+1" and row["reason"] == "'@x" and "hush" not in row["address"]
+
+
+@pytest.mark.program
+def test_a_list_with_dead_and_doubled_rows(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:
+    ran = mudlark("sweep", f"{site.origins.site}/lists/films.csv", "--into", "kept", "--json")
+    summary = ran.json["summary"]
+    assert ran.status == 1 and (summary["rows"], summary["doubled"], summary["tried"]) == (5, 1, 5)
+    assert summary["verdicts"] == {"sound": 3, "failed": 2}
+    assert sorted(item["row"] for item in ran.json["items"]) == [1, 2, 3, 4, 5]
+    bell = next(item for item in ran.json["items"] if item["row"] == 1)
+    record = json.loads((tmp_path / bell["folder"] / "record.json").read_text())
+    assert record["title"] == "Harbour Wall" and record["source"]["listed"]["Box"] == "17"
+    table = list(csv.DictReader((tmp_path / "kept" / "sweep.csv").open(encoding="utf-8", newline="")))
+    failed = [row for row in table if row["verdict"] == "failed"]
+    assert len(failed) == 2 and all(row["reason"] for row in failed)
+    again = mudlark("sweep", f"{site.origins.site}/lists/films.csv", "--into", "kept")
+    assert "2 failed, 3 done before" in again.out and "2 × " not in again.out
+    assert "404" in again.out and "table  kept/sweep.csv" in again.out
+
+
+@pytest.mark.program
+def test_a_feed_an_input_and_a_plan(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:
+    feed = mudlark("sweep", f"{site.origins.site}/talks.xml", "--into", "feed", "--json")
+    assert feed.status == 0 and feed.json["summary"]["verdicts"] == {"sound": 2}
+    titles = {item["title"] for item in feed.json["items"]}
+    assert titles == {"A Talk on the Harbour Wall", "Lighting the Lamp"}
+    (tmp_path / "few.txt").write_text(f"{site.address('foghorn')}\n{site.address('tide-mill')}\n")
+    plan = mudlark("sweep", "few.txt", "--plan", "--only", "2")
+    assert plan.out.split() == ["2", site.address("tide-mill")] and not (tmp_path / "mudlark").exists()
+    assert mudlark("sweep", "none.csv").status == 2
+    (tmp_path / "empty.csv").write_text("# nothing\n")
+    assert mudlark("sweep", "empty.csv").status == 3
+
+
+@pytest.mark.program
+def test_a_sweep_that_was_killed_goes_on(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
+    films = [trouble.say(f"/{n}.bin", Answer(b"\x7fELF" + bytes([n]) * 5_000)) for n in range(6)]
+    trouble.say("/4.bin", Answer(b"", hold=60))
+    (tmp_path / "list.txt").write_text("\n".join(films))
+    command = [str(PROGRAM), "sweep", "list.txt", "--into", "kept", "--at-once", "1", "--json"]
+    with subprocess.Popen(command, cwd=tmp_path, env=own_environment(tmp_path), stdout=subprocess.DEVNULL) as process:
+        deadline = time.monotonic() + 30
+        while "/4.bin" not in trouble.asked and time.monotonic() < deadline:
+            time.sleep(0.02)
+        process.send_signal(signal.SIGKILL)
+    trouble.say("/4.bin", Answer(b"\x7fELF" + bytes(5_000)))
+    trouble.asked.clear()
+    summary = mudlark("sweep", "list.txt", "--into", "kept", "--json").json["summary"]
+    assert (summary["already"], summary["tried"]) == (4, 2)
+    assert {path for path in trouble.asked if path.endswith(".bin")} == {"/4.bin", "/5.bin"}
+
+
+@pytest.mark.program
+def test_a_server_that_is_gone_is_left_and_tried_at_the_end(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
+    dead = [f"http://127.0.0.1:9/{n}.bin" for n in range(8)]
+    live = [trouble.say(f"/{n}.bin", Answer(b"\x7fELF" + bytes([n]) * 5_000)) for n in range(4)]
+    (tmp_path / "list.txt").write_text("\n".join(dead + live))
+    ran = mudlark("sweep", "list.txt", "--into", "kept", "--at-once", "1", "--tries", "1", "--json")
+    summary = ran.json["summary"]
+    assert summary["verdicts"] == {"failed": 8, "unproven": 4}
+    assert [reason["rows"] for reason in summary["reasons"]] == [4, 4]  # asked; left, as there was no answer
+
+
+@pytest.mark.program
+def test_robots_are_kept_to_for_what_no_person_named(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
+    for n in range(3):
+        trouble.say(f"/open/{n}.bin", Answer(b"\x7fELF" + bytes([n]) * 5_000))
+    links = "".join(f"<item><title>{n}</title><enclosure url='/open/{n}.bin'/></item>" for n in range(2))
+    feed = f"<rss><channel>{links}<item><title>2</title><enclosure url='/shut/2.bin'/></item></channel></rss>"
+    url = trouble.say("/open/feed.xml", Answer(feed.encode(), type="application/rss+xml"))
+    trouble.say("/shut/feed.xml", Answer(feed.encode(), type="application/rss+xml"))
+    trouble.say("/robots.txt", Answer(b"User-agent: *\nDisallow: /shut/\n", type="text/plain"))
+    ran = mudlark("sweep", url, "--into", "kept", "--json")
+    assert ran.json["summary"]["tried"] == 2 and "/shut/2.bin" not in trouble.asked and "robots.txt" in ran.err
+    refused = mudlark("sweep", trouble.url + "/shut/feed.xml", "--into", "kept")
+    assert refused.status == 4 and "--ignore-robots" in refused.err
+    trouble.say("/shut/2.bin", Answer(b"\x7fELF" + bytes(5_000)))
+    anyway = mudlark("sweep", trouble.url + "/shut/feed.xml", "--into", "kept", "--ignore-robots", "--json")
+    assert anyway.json["summary"]["tried"] == 1
+    (tmp_path / "named.txt").write_text(trouble.url + "/shut/2.bin\n")
+    assert mudlark("sweep", "named.txt", "--into", "own", "--json").json["summary"]["tried"] == 1
+
+
+@pytest.mark.browser
+@pytest.mark.program
+def test_forty_talks_are_swept_whole(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:
+    ran = mudlark("sweep", f"{site.origins.site}/talks", "--into", "talks", "--at-once", "4", "--json")
+    summary = ran.json["summary"]
+    assert ran.status == 0 and (summary["rows"], summary["verdicts"]) == (40, {"sound": 40})
+    assert len({item["folder"] for item in ran.json["items"]}) == 40
