@@ -58,10 +58,7 @@ def test_columns_say_which_renditions_are_wanted() -> None:
 
 
 def test_the_table_of_an_index_page_is_a_list() -> None:
-    table = f'title,page,media,cover
-One,{ONE},{ONE}.mp4,{ONE}.png
-Two,,"{TWO}",
-'
+    table = f'title,page,media,cover\nOne,{ONE},{ONE}.mp4,{ONE}.png\nTwo,,"{TWO}",\n'
     assert [(row.title, row.address) for row in rows(table.encode())] == [("One", ONE), ("Two", TWO)]
 
 
