@@ -20,6 +20,8 @@ _COMMANDS = {
     "haul": "Fetch what a page, playlist or file holds into a verified item.",
     "sweep": "Haul a whole list: a table, a feed, a site map or an index page.",
     "assay": "Verify items or media files, and say how sound they are.",
+    "ledger": "List what was hauled into a folder, and what is unfinished there.",
+    "bag": "Make bags (BagIt) of items, or check one.",
     "tour": "Start the built-in demo museum and walk the whole job on it.",
 }
 _OWN_MISTAKE = 70

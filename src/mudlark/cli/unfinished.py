@@ -14,7 +14,7 @@ from mudlark.web.secret import veiled
 def tell_unfinished(left: list[Unfinished], into: Path, as_json: bool) -> None:
     """All of it, as what the command gives."""
     if as_json:
-        emit_json("haul", [], items=[], unfinished=[_data(one) for one in left])
+        emit_json("haul", [], items=[], unfinished=[unfinished_data(one) for one in left])
         return
     out = console()
     for one in left:
@@ -38,7 +38,8 @@ def mention_unfinished(left: list[Unfinished], into: Path) -> None:
         messages().print(Text(f"{one} in {into} never finished; `{again}` tells more.", style="dim"))
 
 
-def _data(one: Unfinished) -> dict[str, Any]:
+def unfinished_data(one: Unfinished) -> dict[str, Any]:
+    """One of them, as documents have it."""
     return {
         "folder": str(one.folder),
         "target": veiled(one.target),

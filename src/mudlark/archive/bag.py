@@ -1,0 +1,223 @@
+"""Items as bags for other archives: BagIt 1.0 (RFC 8493), with the `bagit` package.
+
+Files get second names in the bag where the file system allows, else copies. A bag has its name only when it is
+complete, and its payload has been compared with the records of the items.
+"""
+
+import os
+import shutil
+import tempfile
+import zipfile
+from collections.abc import Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from mudlark import __version__
+from mudlark.archive.naming import numbered
+from mudlark.archive.place import rename_to_free
+from mudlark.archive.record import RECORD, Record, read_record
+from mudlark.errors import FormatError, StorageError, UsageError
+from mudlark.fetch.store import WORKING
+from mudlark.whole import whole_file
+
+_ALGORITHMS = ["sha256", "sha512"]
+_DECLARATION = "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
+
+
+@dataclass(frozen=True, slots=True)
+class Bagged:
+    """A bag that was made. items: that are in it. files, bytes: of its payload."""
+
+    path: Path
+    items: int
+    files: int
+    bytes: int
+
+
+def items_in(folder: Path) -> list[Path]:
+    """Folders of items at and below a folder. Raises UsageError where there is none."""
+    if WORKING in folder.resolve().parts:
+        raise UsageError(f"{folder} is unfinished work.", "Haul it to its end first.")
+    found = []
+    for here, folders, files in os.walk(folder):
+        folders[:] = sorted(name for name in folders if not name.startswith("."))
+        if RECORD in files:
+            found.append(Path(here))
+            folders.clear()
+    if not found:
+        raise UsageError(f"{folder} holds no item.", "Give an item's folder, or one with items below it.")
+    return found
+
+
+def make_bag(items: Sequence[Path], root: Path, into: Path, facts: Mapping[str, str], *, zipped: bool) -> Bagged:
+    """One bag of one or several items, below `into`. root: the folder that several were found in. facts: for
+    bag-info.txt. Raises FormatError where an item is not what its record says, StorageError where it cannot be written.
+    """
+    bagit = _bagit()
+    records = [_record(item) for item in items]
+    name = items[0].name if len(items) == 1 else (root.resolve().name or "items")
+    try:
+        into.mkdir(parents=True, exist_ok=True)
+        with tempfile.TemporaryDirectory(prefix=".mudlark-bag-", dir=into) as temporary:
+            made = Path(temporary) / name
+            for item in items:
+                place = made if len(items) == 1 else made / item.relative_to(root)
+                _link(item, place)
+            with _standing():
+                bag = bagit.make_bag(str(made), {**facts, **_info(records)}, checksums=_ALGORITHMS)
+                if not any(
+                    "%" in name for name in bag.payload_entries()
+                ):  # which 1.0 writes otherwise than the package
+                    (made / "bagit.txt").write_text(_DECLARATION)
+                    bag.save()
+            for item, record in zip(items, records, strict=True):
+                _compare(bag, item, record, "" if len(items) == 1 else f"{item.relative_to(root)}/")
+            size, files = (int(part) for part in bag.info["Payload-Oxum"].split("."))
+            return Bagged(_placed(made, into, name, zipped=zipped), len(items), files, size)
+    except OSError as problem:
+        raise StorageError(
+            f"Cannot make a bag in {into}: {problem.strerror}.", "Make room, or choose another folder with --into."
+        ) from problem
+    except bagit.BagError as problem:
+        raise StorageError(f"Cannot make a bag of {name}: {problem}.", "See that you may read all of it.") from problem
+
+
+def bags_in(folder: Path) -> list[Path]:
+    """The bag that a path is, or the bags right below it. Raises UsageError where there is none."""
+    if _is_bag(folder):
+        return [folder]
+    found = sorted(filter(_is_bag, folder.iterdir())) if folder.is_dir() else []
+    if not found:
+        raise UsageError(f"{folder} is no bag, and holds none.", "Give the folder or ZIP file of a bag.")
+    return found
+
+
+def _is_bag(path: Path) -> bool:
+    return (path / "bagit.txt").is_file() or (path.suffix == ".zip" and path.is_file())
+
+
+def check_bag(path: Path) -> list[str]:
+    """What is wrong with a bag: nothing, if it is whole."""
+    bagit = _bagit()
+    if path.suffix == ".zip" and path.is_file():
+        with tempfile.TemporaryDirectory(prefix="mudlark-bag-") as temporary:
+            try:
+                with zipfile.ZipFile(path) as archive:
+                    archive.extractall(temporary)
+            except zipfile.BadZipFile as problem:
+                return [f"It is no ZIP file: {problem}"]
+            inside = [one for one in Path(temporary).iterdir() if one.is_dir()]
+            return check_bag(inside[0]) if len(inside) == 1 else ["It does not hold one bag"]
+    try:
+        bag = bagit.Bag(str(path))
+    except bagit.BagError as problem:
+        return [f"It is no bag: {problem}"]
+    try:
+        bag.validate()
+    except bagit.BagValidationError as problem:
+        return [str(detail) for detail in problem.details] or [str(problem)]
+    except bagit.BagError as problem:
+        return [str(problem)]
+    return []
+
+
+def _bagit() -> Any:
+    try:
+        import bagit
+    except ImportError as problem:
+        raise UsageError(
+            "Bags need the `bagit` package.", "Install it with: python -m pip install 'mudlark[archive]'"
+        ) from problem
+    import logging
+
+    logging.getLogger("bagit").setLevel(logging.CRITICAL)
+    return bagit
+
+
+@contextmanager
+def _standing() -> Any:
+    """The working folder as it was, which the package changes."""
+    here = Path.cwd()
+    try:
+        yield
+    finally:
+        os.chdir(here)
+
+
+def _link(item: Path, place: Path) -> None:
+    """The files of an item under a second name. Links are not followed."""
+    for here, folders, files in os.walk(item):
+        folders[:] = sorted(name for name in folders if not (Path(here) / name).is_symlink())
+        target = place / Path(here).relative_to(item)
+        target.mkdir(parents=True, exist_ok=True)
+        for name in files:
+            source = Path(here) / name
+            if source.is_symlink() or not source.is_file():
+                raise FormatError(f"{source} is no plain file, and goes into no bag.", advice="Move it away.")
+            try:
+                (target / name).hardlink_to(source)
+            except OSError:
+                shutil.copy2(source, target / name)
+
+
+def _record(item: Path) -> Record:
+    """The record of an item that may go into a bag. Raises FormatError for one that is broken."""
+    record = read_record(item)
+    if record.verdict == "broken":
+        raise FormatError(f"{item} is broken, and goes into no bag.", advice="Mend it by hauling it again.")
+    return record
+
+
+def _info(records: Sequence[Record]) -> dict[str, str]:
+    """What the records say of themselves, by the names of RFC 8493 §2.2.2."""
+    facts = {"Bag-Software-Agent": f"Mudlark {__version__}"}
+    if len(records) == 1:
+        source = records[0].source
+        description = source.page.description if source.page else None
+        facts["External-Identifier"] = source.identity or source.address
+        facts["External-Description"] = ": ".join(filter(None, (records[0].title, description)))
+        facts["Internal-Sender-Description"] = f"Verdict when it was hauled: {records[0].verdict}"
+    else:
+        facts["External-Description"] = f"{len(records)} items: " + "; ".join(one.title for one in records[:20])
+    return {name: " ".join(text.split()) for name, text in facts.items()}
+
+
+def _compare(bag: Any, item: Path, record: Record, below: str) -> None:
+    """Raises FormatError unless the payload has what the record says."""
+    entries = bag.payload_entries()
+    for file in record.files:
+        entry = entries.get(f"data/{below}{file.path}")
+        if entry is None:
+            raise FormatError(
+                f"{item.name} lacks {file.path}, which its record lists.", advice="Mend it by hauling it again."
+            )
+        if entry["sha256"] != file.sha256:
+            raise FormatError(
+                f"{item.name}: {file.path} is not what it was when it was hauled.",
+                advice="Look at it with `mudlark assay`, and mend it by hauling it again.",
+            )
+
+
+def _placed(made: Path, into: Path, name: str, *, zipped: bool) -> Path:
+    """The bag under a name that was free."""
+    number = 1
+    while True:
+        target = into / (numbered(name, number) + (".zip" if zipped else ""))
+        number += 1
+        if os.path.lexists(target):
+            continue
+        if zipped:
+            with (
+                whole_file(target, "Choose another folder with --into.") as file,
+                zipfile.ZipFile(file, "w", strict_timestamps=False) as archive,
+            ):
+                for path in sorted(made.rglob("*")):  # (media are packed already)
+                    archive.write(path, Path(made.name) / path.relative_to(made))
+            return target
+        try:
+            rename_to_free(made, target)
+        except FileExistsError:
+            continue
+        return target

@@ -1,0 +1,164 @@
+"""`mudlark ledger`: what has been hauled, what is unfinished, what is flawed."""
+
+import csv
+import re
+from collections import Counter
+from pathlib import Path
+from typing import Any, get_args
+
+import click
+import msgspec
+from rich.text import Text
+
+from mudlark.archive.ledger import Entry, Ledger, Sort, Wanted, read_ledger
+from mudlark.archive.listing import cell, written
+from mudlark.cli.command import Command, common_options, option, replace_option
+from mudlark.cli.show import VERDICT_STYLE, clock, columns, console, emit_json, messages, size
+from mudlark.cli.unfinished import tell_unfinished, unfinished_data
+from mudlark.errors import UsageError
+from mudlark.verify.verdict import Verdict
+from mudlark.whole import refuse_existing
+
+_COLUMNS = ("path", "title", "verdict", "date", "checked", "length", "bytes", "tracks", "source", "problem")
+
+
+@click.command(
+    cls=Command,
+    short_help="List what was hauled.",
+    examples=(
+        ("All that is not sound, the latest first:", "ledger mudlark --verdict flawed --verdict broken --sort date"),
+        ("A table for a spreadsheet:", "ledger mudlark --csv holdings.csv"),
+    ),
+)
+@click.argument("folder", metavar="DIR", type=click.Path(path_type=Path))
+@option(
+    "--verdict",
+    "verdicts",
+    multiple=True,
+    type=click.Choice(get_args(Verdict)),
+    group="Choosing",
+    help="Only items with this verdict; repeatable.",
+)
+@option("--source", default=None, metavar="TEXT", group="Choosing", help="Only items with this text in their source.")
+@option("--since", default=None, metavar="DATE", group="Choosing", help="Only items hauled since then (2031-05-17).")
+@option("--text", default=None, metavar="TEXT", group="Choosing", help="Only items with this in title, path or source.")
+@option("--doubles", is_flag=True, group="Choosing", help="Only items whose media another item has too.")
+@option(
+    "--sort",
+    type=click.Choice(get_args(Sort)),
+    default="path",
+    show_default=True,
+    group="Choosing",
+    help="In this order.",
+)
+@option("--most", type=click.IntRange(1), default=None, metavar="N", help="Show at most so many.")
+@option(
+    "--csv",
+    "table",
+    type=click.Path(dir_okay=False, path_type=Path),
+    default=None,
+    metavar="FILE",
+    help="Write all of them into this table.",
+)
+@replace_option
+@common_options
+def command(
+    folder: Path,
+    verdicts: tuple[str, ...],
+    source: str | None,
+    since: str | None,
+    text: str | None,
+    doubles: bool,
+    sort: Sort,
+    most: int | None,
+    table: Path | None,
+    replace: bool,
+    as_json: bool,
+) -> None:
+    """List all items in a folder and below it, from their records, and what is unfinished there."""
+    if since and not re.fullmatch(r"\d{4}(-\d{2}(-\d{2}([T ][\d:]+Z?)?)?)?", since):
+        raise UsageError(f"{since!r} is no date.", "Write it as 2031-05-17.")
+    if table:
+        refuse_existing(table, "--csv", replace)
+    ledger = read_ledger(folder, Wanted(frozenset(verdicts), source, since, text, doubles), sort)
+    if table:
+        _write(table, ledger.entries, replace)
+    if as_json:
+        shown = ledger.entries if most is None else ledger.entries[:most]
+        emit_json(
+            "ledger",
+            [],
+            items=[_data(one) for one in shown],
+            totals=_totals(ledger),
+            doubles=ledger.doubles,
+            unfinished=[unfinished_data(one) for one in ledger.unfinished],
+        )
+        return
+    _show(ledger, folder, most)
+
+
+def _data(entry: Entry) -> dict[str, Any]:
+    data: dict[str, Any] = msgspec.to_builtins(entry)
+    return data
+
+
+def _totals(ledger: Ledger) -> dict[str, Any]:
+    entries = ledger.entries
+    return {
+        "items": len(entries),
+        "all": ledger.all,
+        "bytes": sum(one.bytes for one in entries),
+        "length": round(sum(one.length or 0.0 for one in entries), 3),
+        "verdicts": dict(Counter(one.verdict for one in entries)),
+    }
+
+
+def _write(path: Path, entries: list[Entry], replace: bool) -> None:
+    with written(path, replace=replace) as file:
+        out = csv.writer(file)
+        out.writerow(_COLUMNS)
+        for one in entries:
+            length = f"{one.length:.3f}" if one.length is not None else ""
+            texts = [one.path, one.title, one.verdict, one.date, one.checked]
+            out.writerow([*map(cell, texts), length, one.bytes, *map(cell, (one.tracks, one.source, one.problem))])
+    messages().print(f"{len(entries):,} items written to {path}", markup=False)
+
+
+def _show(ledger: Ledger, folder: Path, most: int | None) -> None:
+    out = console()
+    shown = ledger.entries if most is None else ledger.entries[:most]
+    rows = [
+        [
+            one.verdict,
+            one.date[:10],
+            clock(one.length) if one.length else "",
+            size(one.bytes) if one.bytes else "",
+            one.tracks,
+            one.path,
+        ]
+        for one in shown
+    ]
+    titles, *lines = columns([["verdict", "hauled", "length", "size", "tracks", "path"], *rows], right=(2, 3))
+    if lines:
+        out.print(Text(titles, style="dim"))
+    for one, line in zip(shown, lines, strict=True):
+        text = Text(line)
+        text.stylize(VERDICT_STYLE[one.verdict], 0, len(one.verdict))
+        out.print(text)
+    problems = [one for one in shown if one.problem]
+    for one in problems[:10]:
+        out.print(Text(f"! {one.path}: {one.problem}", style="yellow"))
+    if len(problems) > 10:
+        out.print(Text(f"! {len(problems) - 10} more have problems; --csv has them all", style="yellow"))
+    out.print()
+    totals = _totals(ledger)
+    words = [f"{totals['items']:,} items" + (f" of {ledger.all:,}" if totals["items"] != ledger.all else "")]
+    words += [f"{count:,} {name}" for name, count in sorted(totals["verdicts"].items())]
+    words += [clock(totals["length"]), size(totals["bytes"])]
+    out.print(Text(", ".join(words), style="bold"))
+    if ledger.doubles:
+        doubled = sum(map(len, ledger.doubles))
+        out.print(f"{doubled:,} items share their media with another; --doubles shows them", markup=False)
+    if ledger.unfinished:
+        out.print(Text("Unfinished", style="bold"))
+        tell_unfinished(ledger.unfinished, folder, as_json=False)

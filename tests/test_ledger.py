@@ -1,0 +1,101 @@
+"""The ledger: read from records, by an index that is only a saving; filters, doubles, tables."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pandas as pd
+import pytest
+
+from mudlark.archive import ledger as rooms
+from mudlark.archive.ledger import Wanted, read_ledger
+from mudlark.archive.record import RECORD, read_record, to_json
+from mudlark.errors import UsageError
+from mudlark.fetch.store import WORKING
+from tests.conftest import Ran
+from tests.test_bag import item
+
+
+@pytest.fixture
+def shelf(tmp_path: Path) -> Path:
+    """Four items, two of the same bytes, one flawed, one whose record cannot be read."""
+    folder = tmp_path / "shelf"
+    for name, body, verdict in (
+        ("Buoy", b"tide", "sound"),
+        ("a/Ebb", b"ebb", "flawed"),
+        ("a/b/Twin", b"tide", "sound"),
+    ):
+        change(item(folder / name, body), title=name.rpartition("/")[2], verdict=verdict)
+    item(folder / "Wreck").joinpath(RECORD).write_text("{")
+    return folder
+
+
+def change(folder: Path, **values: object) -> None:
+    facts = read_record(folder)
+    for name, value in values.items():
+        setattr(facts, name, value)
+    (folder / RECORD).unlink()
+    (folder / RECORD).write_bytes(to_json(facts))
+
+
+def paths(folder: Path, wanted: Wanted | None = None, sort: rooms.Sort = "path") -> list[str]:
+    return [one.path for one in read_ledger(folder, wanted, sort).entries]
+
+
+def test_all_items_at_any_depth_are_listed_also_those_whose_record_is_broken(shelf: Path) -> None:
+    ledger = read_ledger(shelf)
+    assert [one.path for one in ledger.entries] == ["a/b/Twin", "a/Ebb", "Buoy", "Wreck"]
+    wreck = ledger.entries[-1]
+    assert wreck.verdict == "broken" and "cannot be read" in wreck.problem
+    assert ledger.doubles == [["Buoy", "a/b/Twin"]] and ledger.entries[2].bytes == 4
+
+
+def test_items_are_chosen_and_sorted(shelf: Path) -> None:
+    change(shelf / "Buoy", finished="2031-05-17T10:00:00Z", duration=7.0)
+    assert paths(shelf, Wanted(verdicts=frozenset({"flawed", "broken"}))) == ["a/Ebb", "Wreck"]
+    assert paths(shelf, Wanted(since="2031-05")) == ["Buoy"]
+    assert paths(shelf, Wanted(text="TWIN")) == ["a/b/Twin"] and paths(shelf, Wanted(source="nowhere")) == []
+    assert paths(shelf, Wanted(doubles=True), "title") == ["Buoy", "a/b/Twin"]
+    assert paths(shelf, sort="length")[0] == paths(shelf, sort="date")[0] == "Buoy"
+    assert paths(shelf, sort="bytes")[:2] == ["a/b/Twin", "Buoy"]
+
+
+def test_the_index_saves_reading_again_and_never_tells_what_is_no_longer_so(
+    shelf: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    before = read_ledger(shelf).entries
+    with monkeypatch.context() as patched:
+        patched.setattr(rooms, "_read", lambda *_: pytest.fail("a record was read again"))
+        assert read_ledger(shelf).entries == before
+    change(shelf / "a/Ebb", title="Flood")
+    (shelf / "Wreck" / RECORD).unlink()
+    (shelf / "Buoy").rename(shelf / "Bell")
+    assert [one.title for one in read_ledger(shelf).entries] == ["Twin", "Flood", "Buoy"]
+    assert paths(shelf) == ["a/b/Twin", "a/Ebb", "Bell"]
+
+
+def test_an_index_that_is_damaged_missing_or_of_others_changes_nothing(shelf: Path, tmp_path: Path) -> None:
+    before = read_ledger(shelf).entries
+    (index,) = (shelf / WORKING).glob("ledger-*")
+    index.write_bytes(b"no database" * 1000)
+    assert read_ledger(shelf).entries == before == read_ledger(shelf).entries
+    index.unlink()
+    assert read_ledger(shelf).entries == before
+    index.unlink()
+    index.symlink_to(tmp_path / "elsewhere")
+    assert read_ledger(shelf).entries == before and not (tmp_path / "elsewhere").exists()
+    with pytest.raises(UsageError):
+        read_ledger(tmp_path / "nowhere")
+
+
+@pytest.mark.program
+def test_the_ledger_is_shown_written_and_told_to_programs(shelf: Path, mudlark: Callable[..., Ran]) -> None:
+    change(shelf / "Buoy", title="=1+1\x1b[31m")
+    ran = mudlark("ledger", "shelf", "--csv", "shelf.csv")
+    assert ran.status == 0 and "4 items, 1 broken, 1 flawed, 2 sound" in ran.out and "\x1b" not in ran.out
+    table = pd.read_csv(shelf.parent / "shelf.csv", keep_default_na=False)
+    assert list(table["path"]) == ["a/b/Twin", "a/Ebb", "Buoy", "Wreck"]
+    assert table["title"][2].startswith("'=1+1") and list(table["bytes"]) == [4, 3, 4, 0]
+    assert mudlark("ledger", "shelf", "--csv", "shelf.csv").status == 2
+    told = mudlark("ledger", "shelf", "--verdict", "sound", "--json").json
+    assert told["totals"]["items"] == 2 and told["totals"]["all"] == 4 and len(told["items"]) == 2
+    assert mudlark("ledger", "shelf", "--since", "yesterday").status == 2
