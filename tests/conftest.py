@@ -130,6 +130,10 @@ class Trouble:
                 if answer.cut is not None:
                     self.close_connection = True
 
+            def do_POST(self) -> None:
+                self.rfile.read(int(self.headers.get("Content-Length", 0)))
+                self.do_GET()
+
         self._server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
         self._server.daemon_threads = True
         self.url = f"http://127.0.0.1:{self._server.server_port}"

@@ -252,6 +252,7 @@ def test_subtitles_and_poster_of_a_page_are_kept_with_the_film(mudlark: Run, sit
         f"{title}.en.vtt": ("subtitle", "en"),
         f"{title}.cy.vtt": ("subtitle", "cy"),
         f"{title}.poster.png": ("poster", None),
+        "page/page.html": ("page", None),
     }
     assert "Codwyd y wal" in (tmp_path / item["folder"] / f"{title}.cy.vtt").read_text()
     assert mudlark("assay", "mudlark").status == 0
@@ -293,7 +294,7 @@ def test_secrets_are_hidden_in_everything_that_stays(mudlark: Run, trouble: Trou
         for path in (tmp_path / "mudlark").rglob("*")
         if path.suffix != ".mp4" and path.is_file()
     ]
-    assert len(kept) == 2 and not any("lantern" in text for text in kept)
+    assert len(kept) == 3 and not any("lantern" in text for text in kept)
     assert "hidden-" in kept[0] and "hidden-" in kept[1]
     log = (tmp_path / "log.jsonl").read_text()
     assert "lantern" not in log and all(json.loads(line)["event"] for line in log.splitlines())

@@ -81,6 +81,7 @@ def test_haul_leaves_the_highest_rendition_with_a_record(mudlark: Run, site: Dem
         "The Tide Mill at Work.mp4",
         "The Tide Mill at Work.poster.png",
         "manifest",
+        "page",
         "record.json",
     ]
     record = json.loads((folder / "record.json").read_text())

@@ -14,12 +14,12 @@ from mudlark.errors import MudlarkError
 from mudlark.web.secret import without_secrets
 
 
-def identity(target: str, address: str | None, asked: str) -> str:
+def identity(target: str, address: str | None, asked: str, *, warc: bool = False) -> str:
     """A digest in hexadecimal. address: of the find that was taken, None if the target is the media itself.
 
-    asked: the form in which it was wanted, empty if there is only one.
+    asked: the form in which it was wanted, empty if there is only one. warc: with all exchanges.
     """
-    parts = (without_secrets(target), without_secrets(address or ""), asked)
+    parts = (without_secrets(target), without_secrets(address or ""), asked, *(["warc"] if warc else []))
     return hashlib.sha256("\n".join(parts).encode("utf-8", "surrogatepass")).hexdigest()
 
 

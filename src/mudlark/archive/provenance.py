@@ -18,6 +18,7 @@ from mudlark.archive.record import (
 )
 from mudlark.find.model import Find, Page
 from mudlark.manifest.model import Document
+from mudlark.media.sniff import sniff
 from mudlark.verify.fixity import digest
 from mudlark.web.address import file_part
 from mudlark.web.guise import PLAIN
@@ -61,6 +62,26 @@ def keep_capture(
         files.append(FileFacts(CAPTURE, "capture", *digest(item / CAPTURE)))
         return CaptureFacts(recording.browser, CAPTURE, files[-1].sha256)
     return CaptureFacts(page.capture, None, digest(har)[1]) if har else None
+
+
+def keep_page(
+    item: Path, page: Page, recording: "Recording | None", files: list[FileFacts], *, keep_secrets: bool = False
+) -> None:
+    """The page as it was received and, if it was listened to, a picture of it and its text as it stood at the end."""
+    contents = {}
+    if page.received:
+        text = page.received.decode("latin-1")
+        kept = page.received if keep_secrets else veiled(text).encode("latin-1")
+        contents["page.xml" if sniff(page.received) == "xml" else "page.html"] = kept
+    if recording and recording.picture:
+        contents["page.png"] = recording.picture
+    if recording and recording.text:
+        contents["page.txt"] = (recording.text if keep_secrets else veiled(recording.text)).encode("utf-8", "replace")
+    for name, body in contents.items():
+        path = item / "page" / name
+        path.parent.mkdir(exist_ok=True)
+        path.write_bytes(body)
+        files.append(FileFacts(f"page/{name}", "page", *digest(path)))
 
 
 def page_facts(page: Page) -> PageFacts:

@@ -23,7 +23,8 @@ _LARGEST = 200_000_000  # bytes
 
 
 class FileFacts(msgspec.Struct, frozen=True, omit_defaults=True):
-    """path: relative to the item. role: media, subtitle, poster, manifest, capture. language: of subtitles."""
+    """path: relative to the item. role: media, subtitle, poster, manifest, capture, page,
+    exchanges. language: of subtitles."""
 
     path: str
     role: str

@@ -39,6 +39,10 @@ _APPEARING = 8.0  # seconds that a control may take to appear
 _MOST_FRAMES = 40
 _MOST_WINDOWS = 4
 _LARGEST_SOURCE = 5_000_000
+_PICTURING = 10.0  # seconds that a picture of the page may take
+_WIDEST, _TALLEST = 4000, 12_000  # pixels of it
+_WORDS = "() => document.body ? document.body.innerText.slice(0, 2000000) : ''"
+_SIZE = "() => [document.documentElement.scrollWidth, document.documentElement.scrollHeight].map((n) => Math.max(1, n))"
 _STEP_SETTLES = 0.35  # seconds without anything new after one step of scrolling
 
 
@@ -47,7 +51,8 @@ class Recording:
     """What came of it: the page and all its requests. cookies: of the browser.
 
     answered: the questions that were answered, with the label chosen. whole: neither the page nor the browser ended
-    early. status: what the server answered for the page itself, None if it did not.
+    early. status: what the server answered for the page itself, None if it did not. picture: PNG of the page as it
+    stood at the end. text: its words then.
     """
 
     page: OpenedPage
@@ -57,6 +62,8 @@ class Recording:
     whole: bool = True
     answered: list[tuple[str, str]] = field(default_factory=list)
     status: int | None = None
+    picture: bytes | None = None
+    text: str | None = None
 
     @property
     def error(self) -> NetworkError | None:
@@ -157,9 +164,12 @@ class _Visit:
         if self.traffic.count > len(entries):
             self.note(f"Of {self.traffic.count:,} requests only the first {len(entries):,} are recorded.")
         cookies = await self._cookies()
+        picture, text = await self._picture(page) if self.options.picture else (None, None)
         title = views[0].title if views else ""
         opened = OpenedPage(stamp(begun), "page_1", title or self.address, PageTimings(), views, self.notes)
-        return Recording(opened, entries, browser, cookies, self.gone is None, self.answered, self.status)
+        return Recording(
+            opened, entries, browser, cookies, self.gone is None, self.answered, self.status, picture, text
+        )
 
     def _guard(self, page: "Page") -> None:
         """Nothing that a page does may hold up the visit."""
@@ -453,6 +463,18 @@ class _Visit:
             view.systems = msgspec.convert(keys.get("systems", []), list[str])
             view.encrypted = bool(keys.get("encrypted"))
         return view
+
+    async def _picture(self, page: "Page") -> tuple[bytes | None, str | None]:
+        """The page as it stands, whole up to a bound, and its words."""
+        text = await self._in_time(page.main_frame, page.evaluate(_WORDS))
+        try:
+            size = await asyncio.wait_for(page.evaluate(_SIZE), _READING)
+            clip: Any = {"x": 0, "y": 0, "width": min(size[0], _WIDEST), "height": min(size[1], _TALLEST)}
+            seconds = min(_PICTURING, max(_READING, self.left))
+            return await page.screenshot(full_page=True, clip=clip, timeout=seconds * 1000, animations="allow"), text
+        except Exception:  # a page that is busy or gone has no picture; what it asked for is recorded all the same
+            self.note("There is no picture of the page, as it was busy or gone at the end.")
+            return None, text
 
     async def _cookies(self) -> list[Cookie]:
         with suppress(Exception):

@@ -9,7 +9,8 @@ from pathlib import Path
 class Listening:
     """How to listen. press: texts or selectors of controls, pressed in this order. choose: what to
     answer to which question, by name or label. scroll: to the end. settle: seconds without anything new after which the
-    page is done. at_most: seconds for all of it."""
+    page is done. at_most: seconds for all of it. picture: keep a picture of the page as it
+    stands at the end, and its text."""
 
     press: tuple[str, ...] = ()
     choose: tuple[tuple[str, str], ...] = ()
@@ -18,6 +19,7 @@ class Listening:
     settle: float = 2.0
     at_most: float = 60.0
     browser: Path | None = None
+    picture: bool = False
 
 
 @dataclass

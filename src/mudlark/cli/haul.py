@@ -2,6 +2,7 @@
 
 import asyncio
 import re
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any, Literal
@@ -16,6 +17,8 @@ from mudlark.cli.options import (
     addresses,
     connection,
     filter_options,
+    keeping,
+    keeping_options,
     means,
     means_options,
     network_options,
@@ -74,7 +77,7 @@ from mudlark.web.session import Session
     help="What a film is put into; else what its media came in, or what holds all of it.",
 )
 @option("--series", is_flag=True, help="Where there is no playlist, take a series of numbered segments.")
-@option("--keep-secrets", is_flag=True, help="Leave cookies, tokens and signatures in what is kept.")
+@keeping_options
 @option(
     "--nth",
     type=click.IntRange(1),
@@ -99,7 +102,6 @@ def command(
     form: str,
     container: Literal["mp4", "mkv"] | None,
     series: bool,
-    keep_secrets: bool,
     nth: int | None,
     every: bool,
     as_json: bool,
@@ -124,28 +126,28 @@ def command(
             tell_unfinished(left, into, as_json)
             return
         raise UsageError("There is nothing to haul.", "Give the address of a page, playlist or file, or --har FILE.")
+    order = Order(
+        target="",
+        into=into,
+        choice=choice,
+        title=title,
+        expect=digest,
+        means=way,
+        as_images=form == "images",
+        guises=guises,
+        again=again,
+        wish=wished,
+        container=container,
+        span=span,
+    )
+    order = keeping(order, given)
     items: list[Item] = []
     failures: list[MudlarkError] = []
     data: list[dict[str, Any]] = []
     for target in addresses(targets) or [_only_page(way)]:
         problems: list[MudlarkError] = []
         try:
-            order = Order(
-                target=target,
-                into=into,
-                choice=choice,
-                title=title,
-                expect=digest,
-                means=way,
-                as_images=form == "images",
-                guises=guises,
-                again=again,
-                keep_secrets=keep_secrets,
-                wish=wished,
-                container=container,
-                span=span,
-            )
-            for item in _haul(order, given, problems):
+            for item in _haul(replace(order, target=target), given, problems):
                 items.append(item)
                 data.append(item_data(item))
                 if not as_json:

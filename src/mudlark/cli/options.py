@@ -22,6 +22,7 @@ from mudlark.web.retry import Patience
 if TYPE_CHECKING:
     from mudlark.find.look import Means
     from mudlark.find.select import Filter
+    from mudlark.hauling.order import Order
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -239,6 +240,27 @@ def means_options(function: F) -> F:
         group="Choosing",
         help="Open the page in a real browser, and take what it asks for into account.",
     )(function)
+
+
+_KEEPING = (
+    option("--warc", is_flag=True, help="Keep all exchanges with the servers too, as WARC."),
+    option("--no-page", is_flag=True, help="Keep neither the page's source nor a picture of it."),
+    option("--keep-secrets", is_flag=True, help="Leave cookies, tokens and signatures in what is kept."),
+)
+
+
+def keeping_options(function: F) -> F:
+    """What an item keeps beside its media."""
+    for one in reversed(_KEEPING):
+        function = one(function)
+    return function
+
+
+def keeping(order: "Order", given: dict[str, Any]) -> "Order":
+    """The order with what its items are to keep, taken out of what a command was given."""
+    return replace(
+        order, warc=given.pop("warc"), keep_page=not given.pop("no_page"), keep_secrets=given.pop("keep_secrets")
+    )
 
 
 def listening(given: dict[str, Any]) -> Listening:

@@ -13,7 +13,16 @@ from rich.text import Text
 from mudlark.browser.options import Listening
 from mudlark.cli.command import Command, common_options, option
 from mudlark.cli.items import failure_data, item_data
-from mudlark.cli.options import Folder, connection, filter_options, listening, network_options, wanted
+from mudlark.cli.options import (
+    Folder,
+    connection,
+    filter_options,
+    keeping,
+    keeping_options,
+    listening,
+    network_options,
+    wanted,
+)
 from mudlark.cli.options import listening_options as browser_options
 from mudlark.cli.show import clock, complain, console, emit_json, messages, size, verdict
 from mudlark.cli.spans import seconds_in
@@ -65,7 +74,7 @@ _LARGEST_INPUT = 200_000_000  # bytes
 @option("--plan", is_flag=True, help="Show the rows, and fetch nothing.")
 @option("--listen", is_flag=True, help="Open the page of each row in a real browser, too.", group="Choosing")
 @option("--all", "every_find", is_flag=True, group="Choosing", help="Take all main finds of each row.")
-@option("--keep-secrets", is_flag=True, help="Leave cookies, tokens and signatures in what is kept.")
+@keeping_options
 @option(
     "--container",
     type=click.Choice(["mp4", "mkv"]),
@@ -88,7 +97,6 @@ def command(
     plan: bool,
     listen: bool,
     every_find: bool,
-    keep_secrets: bool,
     container: Literal["mp4", "mkv"] | None,
     as_json: bool,
     **given: Any,
@@ -105,10 +113,10 @@ def command(
         into=into,
         choice=Choice(None, wanted(given), every_find, False),
         means=Means(listening=ears if listen else None),
-        keep_secrets=keep_secrets,
         wish=wish(given),
         container=container,
     )
+    order = keeping(order, given)
     network = connection(**given)
     task = _Task(source, into, network, order, ears, not ignore_robots)
     while True:

@@ -282,7 +282,7 @@ class Page:
     key_systems: those that its scripts asked for. entries: what it lists. notes: what happened while it was open.
     forms: the questions that it asks. walk: the answers that led here. feeds: feeds that it names. is_list: it is a
     feed or site map. asked: servers were asked about its finds. policy: its referrer policy. onward: where it leads by
-    itself, with the way in words.
+    itself, with the way in words. received: its source as the server sent it.
     """
 
     url: str
@@ -309,6 +309,7 @@ class Page:
     asked: bool = False
     policy: str | None = None
     onward: tuple[str, str] | None = None
+    received: bytes = b""
 
     @property
     def asks(self) -> bool:

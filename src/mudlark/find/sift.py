@@ -87,6 +87,8 @@ async def gather(session: Session, look: Content) -> Page:
 
 async def _gather_one(session: Session, look: Content) -> Page:
     page = page_of(look)
+    if not page.itself:
+        page.received = look.body
     if not page.itself and sniff(look.body) == "html":
         page.forms = read_forms(decode(look), look.url)
     await _follow(session, page)

@@ -83,7 +83,8 @@ class Order:
     """What a user wants hauled. means: how to look at the target. expect: SHA-256 in hexadecimal that the file must
     have. as_images: keep page images as they are, instead of binding them. guises: take the find from whichever of
     these gets the best; as the session's own if there are none. again: make a new item even if there is one.
-    keep_secrets: leave what gives access in what is kept. wish: which renditions of a stream. container: of a film.
+    keep_secrets: leave what gives access in what is kept. keep_page: the page stays with the item. warc: all exchanges
+    do, too. wish: which renditions of a stream. container: of a film.
     span: what part of a broadcast. listed: what a list says of the target, for the record.
     """
 
@@ -97,6 +98,8 @@ class Order:
     guises: tuple[Guise, ...] = ()
     again: bool = False
     keep_secrets: bool = False
+    keep_page: bool = True
+    warc: bool = False
     wish: Wish = field(default_factory=Wish)
     container: Literal["mp4", "mkv"] | None = None
     span: Span = field(default_factory=Span)

@@ -4,7 +4,15 @@ import platform
 from concurrent.futures import ThreadPoolExecutor
 
 from mudlark import __version__
-from mudlark.archive.provenance import find_facts, keep_capture, keep_manifests, page_facts, request_facts, walk_facts
+from mudlark.archive.provenance import (
+    find_facts,
+    keep_capture,
+    keep_manifests,
+    keep_page,
+    page_facts,
+    request_facts,
+    walk_facts,
+)
 from mudlark.archive.record import (
     FetchingFacts,
     FileFacts,
@@ -16,6 +24,8 @@ from mudlark.archive.record import (
     TrackFacts,
     without_access,
 )
+from mudlark.archive.warc import EXCHANGES
+from mudlark.assemble.join import second_name
 from mudlark.fetch.store import now
 from mudlark.find.judge.probe import KINDS
 from mudlark.find.model import PLAYED
@@ -79,6 +89,10 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Record:
     files = [FileFacts(str(main.relative_to(work.store.item)), "media", size, sha256)]
     files += [FileFacts(str(path.relative_to(work.store.item)), "media", *digest(path)) for path in made.media[1:]]
     files += made.beside
+    if work.exchanges:
+        work.exchanges.close()
+        second_name(work.exchanges.path, work.store.item / EXCHANGES)
+        files.append(FileFacts(EXCHANGES, "exchanges", *digest(work.store.item / EXCHANGES)))
     counts = fetching.counts
     record = Record(
         title=target.title,
@@ -148,6 +162,8 @@ def _source(work: Work, files: list[FileFacts], made: Made) -> Source:
     """Where it came from; what is kept of that is added to the files."""
     item, target, page = work.store.item, work.target, work.target.page
     secrets, presentation = target.order.keep_secrets, target.presentation
+    if page and target.order.keep_page:
+        keep_page(item, page, target.recording, files, keep_secrets=secrets)
     return Source(
         target=target.order.target,
         choice=target.choice,

@@ -57,7 +57,9 @@ async def resolve(session: Session, order: Order, scan: PageScan, find: Find, wa
     presentation = await fill(session, presentation, [one.rendition for one in chosen])
     taken = [replace(one, rendition=presentation.named(one.rendition.name)) for one in chosen]
     page = None if scan.page.itself else scan.page
-    key = identity(order.target, _address(find, page) if page else None, _asked(order, presentation.kind))
+    key = identity(
+        order.target, _address(find, page) if page else None, _asked(order, presentation.kind), warc=order.warc
+    )
     title = title_of(order.target, page, find, presentation, order.title)
     notes = (*_notes(order, page, find), *_passed_over(order, presentation.kind))
     for note in notes:

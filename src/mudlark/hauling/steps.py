@@ -6,12 +6,14 @@ What is there already is compared with the server first, and never written over.
 import asyncio
 import time
 from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
 from dataclasses import replace
 from pathlib import Path
 
 from mudlark.archive.assay import assay
 from mudlark.archive.identity import Earlier, find_earlier
 from mudlark.archive.naming import safe_name
+from mudlark.archive.warc import EXCHANGES, Exchanges, Notes, need_warcio, seen_in
 from mudlark.errors import MudlarkError, NetworkError, NothingFound, StorageError, UsageError
 from mudlark.fetch.store import Store, now, remove_if_empty
 from mudlark.find.compare import best_guise
@@ -39,12 +41,17 @@ async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -
     """
     watch = watch or HaulWatch()
     watch.on_step("Looking")
+    if order.keep_page and order.means.listening:
+        order = replace(order, means=replace(order.means, listening=replace(order.means.listening, picture=True)))
     if order.guises:
         guise = await best_guise(session.connection, order.target, order.guises, order.means)
         async with Session(replace(session.connection, guise=guise)) as dressed:
             async for item in haul(dressed, replace(order, guises=()), watch):
                 yield item
         return
+    if order.warc:
+        need_warcio()
+        session = session.witnessed(Notes())
     scan, finds = await _take(session, order, watch)
     if order.expect and len(finds) > 1:
         raise UsageError(f"One digest cannot be that of {len(finds)} files.", "Choose one with --nth or --match.")
@@ -116,6 +123,8 @@ async def _haul_find(session: Session, order: Order, scan: PageScan, find: Find,
     """One find; when it changes on the server while it is fetched, it is fetched anew, once."""
     started = now()
     behind = session.behind(find.mention.referrer, find.mention.sent)
+    if isinstance(session.witness, Notes):  # what was seen of the page is evidence of each of its finds
+        behind = behind.witnessed(Notes(session.witness))
     try:
         return await _haul_target(behind, await resolve(behind, order, scan, find, watch), watch, started)
     except Changed:
@@ -157,7 +166,26 @@ async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, 
         else:
             state = "repaired"
     with Store(order.into, key, order.target) as store:
-        return await make(Work(session, target, store, watch, started, earlier, verdict), name, state)
+        async with _exchanges(session, target, store) as exchanges:
+            witnessed = session.witnessed(exchanges)
+            return await make(Work(witnessed, target, store, watch, started, earlier, verdict, exchanges), name, state)
+
+
+@asynccontextmanager
+async def _exchanges(session: Session, target: Target, store: Store) -> AsyncIterator[Exchanges | None]:
+    """Where the exchanges of an item are written, with those in it that led to it."""
+    before = session.witness
+    if not isinstance(before, Notes):
+        yield None
+        return
+    exchanges = await asyncio.to_thread(Exchanges, store.folder / EXCHANGES, keep_secrets=target.order.keep_secrets)
+    try:
+        recorded = [seen for entry in target.recording.entries if (seen := seen_in(entry))] if target.recording else []
+        for one in [*recorded, *before]:
+            await exchanges(one)
+        yield exchanges
+    finally:
+        exchanges.close()
 
 
 def _expected(earlier: Earlier, order: Order) -> bool:

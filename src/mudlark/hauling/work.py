@@ -10,6 +10,7 @@ from pathlib import Path
 from mudlark.archive.identity import Earlier
 from mudlark.archive.naming import safe_name
 from mudlark.archive.record import FileFacts, Note, SegmentFacts
+from mudlark.archive.warc import Exchanges
 from mudlark.assemble.film import CodedFrames
 from mudlark.fetch.engine import Counts, Engine, Job, Layout, Outcome, Watch
 from mudlark.fetch.receive import Check
@@ -26,7 +27,8 @@ from mudlark.web.session import Session
 
 @dataclass(frozen=True, slots=True)
 class Work:
-    """One haul from plan to item. earlier: the item of the same source that is there already, and its verdict now."""
+    """One haul from plan to item. earlier: the item of the same source that is there already, and its verdict now.
+    exchanges: where all of them are written, if that is wanted."""
 
     session: Session
     target: Target
@@ -35,6 +37,7 @@ class Work:
     started: str
     earlier: Earlier | None
     earlier_verdict: Verdict
+    exchanges: Exchanges | None = None
 
     @property
     def name(self) -> str:

@@ -5,6 +5,7 @@ import time
 from dataclasses import dataclass, field
 
 from mudlark.web.secret import veiled
+from mudlark.web.witness import Body
 
 _log = logging.getLogger(__name__)
 
@@ -19,7 +20,8 @@ class Errand:
 
 @dataclass(slots=True)
 class Exchange:
-    """Times are of the monotonic clock, in seconds; None for what did not happen. bytes: of the body."""
+    """Times are of the monotonic clock, in seconds; None for what did not happen. bytes: of the body. copy: of
+    the body, if one is wanted. whole: all of it has come."""
 
     url: str
     errand: Errand | None = None
@@ -32,6 +34,8 @@ class Exchange:
     family: str | None = None
     bytes: int = 0
     problem: str | None = None
+    copy: Body | None = None
+    whole: bool = False
 
     def log(self) -> None:
         """Write its row, with times in seconds since it was wanted."""

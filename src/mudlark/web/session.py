@@ -9,7 +9,7 @@ import copy
 import ssl
 import time
 from collections.abc import AsyncIterator, Callable, Iterable, Mapping, Sequence
-from contextlib import asynccontextmanager
+from contextlib import asynccontextmanager, suppress
 from dataclasses import dataclass, field
 from types import TracebackType
 from typing import Any, Self
@@ -32,6 +32,7 @@ from mudlark.web.lanes import Lanes
 from mudlark.web.referrer import Referrer
 from mudlark.web.retry import Passing, Patience, persist
 from mudlark.web.secret import SECRET_FIELDS
+from mudlark.web.witness import Witness, new_body, seen
 
 HEAD = 64 * 1024  # bytes of an answer that tell what it is
 LARGEST_TEXT = 20_000_000  # bytes of a page or manifest that are read at most
@@ -40,6 +41,7 @@ _CHUNK = 256 * 1024
 _DRIP = 3  # times the stall, in which so few bytes come that it is no use
 _LEAST = 1024  # bytes
 _ENDLESS_HEAD = 4096  # bytes of sound without a stated length, which may come no faster than it is heard
+_ERROR_PAGE = 5.0  # seconds that the page of an error may take, for those who keep it
 _FIELD = 256 * 1024  # longest header line: real pages send long cookies and policies
 
 
@@ -77,6 +79,14 @@ class Reply:
     filename: str | None
     chunks: AsyncIterator[bytes]
     exchange: Exchange | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Form:
+    """What a form sends, and its media type."""
+
+    body: bytes
+    type: str
 
 
 class Changed(NetworkError):
@@ -138,6 +148,18 @@ class Session:
         self._proxy_errors: tuple[type[Exception], ...] = ()
         self._referrer: Referrer | None = None
         self._beside: dict[str, str] = {}
+        self._witness: Witness | None = None
+
+    @property
+    def witness(self) -> Witness | None:
+        """Who is told of all exchanges."""
+        return self._witness
+
+    def witnessed(self, witness: Witness | None) -> "Session":
+        """This session, with all exchanges told to somebody."""
+        session = copy.copy(self)
+        session._witness = witness
+        return session
 
     def identity(self, address: str, *, page: bool = False) -> dict[str, str]:
         """The headers that say who asks, as a request for this address carries them. page: it may be one."""
@@ -257,8 +279,10 @@ class Session:
         form = aiohttp.FormData(default_to_multipart=multipart)
         for name, value in fields:
             form.add_field(name, value)
+        payload = form()
+        sent = Form(await payload.as_bytes(), payload.headers["Content-Type"])
         body = bytearray()
-        async with _in_time(address), self.open(address, compressed=True, form=form) as answer:
+        async with _in_time(address), self.open(address, compressed=True, form=sent) as answer:
             async for chunk in answer.chunks:
                 body += chunk
                 if len(body) > LARGEST_TEXT:
@@ -294,7 +318,7 @@ class Session:
         unless_changed: str | None = None,
         first: int | None = None,
         compressed: bool = False,
-        form: aiohttp.FormData | None = None,
+        form: Form | None = None,
         or_whole: bool = False,
         or_less: bool = False,
         errand: Errand | None = None,
@@ -313,6 +337,8 @@ class Session:
         headers = {
             name: value for name, value in self.identity(address, page=compressed).items() if name not in self._secret
         }
+        if form:
+            headers["Content-Type"] = form.type
         headers |= {"Accept-Encoding": "gzip, deflate" if compressed else "identity", "Cache-Control": "no-cache"}
         if urlsplit(address).netloc.lower() in self._home:
             headers |= self._secret
@@ -350,11 +376,11 @@ class Session:
 
     @asynccontextmanager
     async def _ask(
-        self, exchange: Exchange, headers: Mapping[str, str], form: aiohttp.FormData | None
+        self, exchange: Exchange, headers: Mapping[str, str], form: Form | None
     ) -> AsyncIterator[aiohttp.ClientResponse]:
         """Send a request; gives the response once its header is there."""
         assert self._client, "a session is used inside `async with`"
-        address = exchange.url
+        address, moment = exchange.url, time.time()
         exchange.sent = time.monotonic()
         broken: tuple[type[Exception], ...] = (aiohttp.ClientError, TimeoutError, OSError, ValueError)
         broken += self._proxy_errors
@@ -363,7 +389,7 @@ class Session:
                 "POST" if form else "GET",
                 URL(as_sent(address), encoded=True),
                 headers=headers,
-                data=form,
+                data=form.body if form else None,
                 proxy=self.connection.http_proxy,
             )
         except broken as problem:
@@ -374,7 +400,39 @@ class Session:
             if wanted := response.headers.get("Accept-CH"):  # client hints for the requests after this one (RFC 8942)
                 names = (name.strip().lower() for name in wanted.split(","))
                 self._hints[urlsplit(address).netloc] = frozenset(names)
-            yield response
+            if self._witness is None:
+                yield response
+                return
+            exchange.copy = new_body()
+            cut = "disconnect"
+            try:
+                yield response
+                cut = "length"  # if it is cut: whoever asked had enough
+            finally:
+                await self._testify(self._witness, exchange, response, moment, form, cut)
+
+    async def _testify(
+        self,
+        witness: Witness,
+        exchange: Exchange,
+        response: aiohttp.ClientResponse,
+        moment: float,
+        form: Form | None,
+        cut: str,
+    ) -> None:
+        """Tell of an exchange and of the redirects that led to it. cut: why its body is not whole, if it is not."""
+        assert exchange.copy
+        if response.status >= 400:  # its body is read for nobody else
+            with suppress(aiohttp.ClientError, TimeoutError, OSError):
+                async with asyncio.timeout(_ERROR_PAGE):
+                    exchange.copy.write(await response.content.read(HEAD))
+                    exchange.whole = response.content.at_eof()
+        peer = _peer(response)
+        for earlier in response.history:
+            await witness(seen(earlier, moment, new_body(), "unspecified", peer, b""))
+        empty = response.content_length == 0 or response.status in (204, 304)
+        missing = None if exchange.whole or empty else cut
+        await witness(seen(response, moment, exchange.copy, missing, peer, form.body if form else b""))
 
     def _reply(self, exchange: Exchange, response: aiohttp.ClientResponse, asked: _Asked) -> Reply:
         """What the header of a response promises. Raises NetworkError where that is not what was asked for."""
@@ -429,12 +487,15 @@ class Session:
                 since, before = now, exchange.bytes
             if self._meter:
                 since += await self._meter.spend(len(chunk))
+            if exchange.copy:
+                exchange.copy.write(chunk)
             yield chunk
         if announced is not None and exchange.bytes != announced:
             what = "ended after" if exchange.bytes < announced else "sends more than"
             raise Passing(
                 f"{shown(address)} {what} {min(exchange.bytes, announced):,} of {announced:,} bytes.", url=address
             )
+        exchange.whole = True
 
 
 def _insist_on_part(address: str, span: tuple[int, int], headers: Mapping[str, str]) -> None:
@@ -451,6 +512,12 @@ def _family(response: aiohttp.ClientResponse) -> str | None:
     """Over which kind of address a response comes."""
     peer = response.peer if isinstance(response, _Response) else None
     return {2: "IPv4", 4: "IPv6"}.get(len(peer)) if isinstance(peer, tuple) else None
+
+
+def _peer(response: aiohttp.ClientResponse) -> str | None:
+    """The address of the server, or of the proxy, that a response comes from."""
+    peer = response.peer if isinstance(response, _Response) else None
+    return str(peer[0]) if isinstance(peer, tuple) else None
 
 
 def _enough(reply: Reply) -> int:

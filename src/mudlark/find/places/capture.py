@@ -86,6 +86,8 @@ def _sources(capture: Capture) -> Page:
     main = documents.pop(capture.url, "")
     page = read_page(main, capture.url)
     page.forms = read_forms(main, capture.url)
+    if capture.url in sent:
+        page.received = sent[capture.url].body or b""
     for url, source in documents.items():
         inner = read_page(source, url, frame=url)
         merge(page, inner.finds)
