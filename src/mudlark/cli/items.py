@@ -110,7 +110,7 @@ def show_item(item: Item) -> None:
 def _show_checks(out: Any, record: Record) -> None:
     passed = sum(check.outcome == "passed" for check in record.checks)
     counts, facts = record.segments, record.fetching
-    unit = UNITS[record.source.kind]
+    unit = "tiles" if any(note.code == "tiles-joined" for note in record.notes) else UNITS[record.source.kind]
     total = f"{counts.planned} {unit}" if counts.planned > 1 else "1 file"
     parts = [f"{counts.fetched} fetched" if counts.fetched else "", f"{counts.reused} reused" if counts.reused else ""]
     parts += [

@@ -143,7 +143,8 @@ class HaulProgress(OnScreen, HaulWatch):
         self.stop()
         self._steps.stop()
         self.gauge = Gauge(plan.segments, plan.presentation.facts.length, time.monotonic())
-        self.unit = UNITS[plan.presentation.kind]
+        tiled = any(picture.tiles for picture in plan.presentation.pictures)
+        self.unit = "tiles" if tiled else UNITS[plan.presentation.kind]
         self._recording = None
         if plan.presentation.kind == "stream":
             self._console.print(Text(plan.title, style="bold"))

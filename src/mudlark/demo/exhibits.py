@@ -9,6 +9,7 @@ from mudlark.demo.pages import Exhibit, Origins, page
 from mudlark.demo.played import PLAYED
 from mudlark.demo.streamed import STREAMED
 from mudlark.demo.taken import TAKEN
+from mudlark.demo.tiled import TILED
 
 
 def _foghorn(at: Origins) -> str:
@@ -93,6 +94,7 @@ EXHIBITS: tuple[Exhibit, ...] = (
     *DASHED,
     *LIVE,
     *COLLECTED,
+    *TILED,
 )
 
 

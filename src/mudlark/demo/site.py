@@ -25,7 +25,7 @@ from aiohttp import web
 
 from mudlark.assemble.film import Part, Voice, assemble
 from mudlark.assemble.output import progressive
-from mudlark.demo import dashed, streamed
+from mudlark.demo import dashed, streamed, tiled
 from mudlark.demo.asked import HELPER, PLAIN_GUIDES, POCKET, STEPS, chooser_page, guide_for, signature
 from mudlark.demo.exhibits import EXHIBITS, entrance
 from mudlark.demo.hidden import BUILDS, MEMBERS_COOKIE, frame_inner, frame_outer, log_in
@@ -338,6 +338,7 @@ class DemoSite:
             get(f"/films/{name}.mp4", partial(_file, folder / f"{file}.mp4"))
         get("/films/forecast.mp4", self._forecast)
         get("/guarded/hulk.mp4", self._hulk)
+        tiled.add_routes(get, lambda: self.origins)
         for size, height in GATES.items():
             get(f"/gates/lock-gates-{size}.mp4", partial(_gates, height))
         get("/stored/8842", partial(_file, folder / "gift-shop.mp4"))

@@ -1,53 +1,113 @@
-"""Making an item of page images: bound into one PDF, or kept as they are; none twice."""
+"""Making an item of page images: bound into one PDF, or kept as they are; none twice. A picture in tiles is put
+together first."""
 
 import asyncio
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from mudlark.archive.record import Note
-from mudlark.assemble.join import keep_pages
+from mudlark.assemble.join import keep_pages, second_name
 from mudlark.errors import NetworkError
-from mudlark.fetch.engine import Layout
+from mudlark.fetch.engine import Layout, Outcome
 from mudlark.hauling.work import Fetching, Made, Work, jobs_of
-from mudlark.media.sniff import sniff
+from mudlark.manifest.model import Picture
+from mudlark.media.sniff import right_extension, sniff
 from mudlark.verify.content import PICTURES, check_pages
+from mudlark.verify.fixity import digest
 from mudlark.verify.verdict import Problem, Report
 
 
+@dataclass(frozen=True, slots=True)
+class _Leaf:
+    """A page that came: the file of its picture, and the digest of that."""
+
+    path: Path
+    sha256: str
+
+
 async def make_pages(work: Work, fetching: Fetching) -> Made:
-    """Fetch page images, and bind them in their order."""
+    """Fetch page images, and bind them in their order; a single picture stays one."""
     work.watch.on_step("Fetching")
-    leaves: dict[str, Path] = {}
+    jobs = list(jobs_of(work))
+    outcomes = [one async for one in fetching.outcomes(jobs, _check, layout=Layout.APART)]
+    work.watch.on_step("Assembling")
+    pictures = work.target.presentation.pictures or tuple(Picture(0, 0) for _ in outcomes)
     problems: list[Problem] = []
     notes: list[Note] = []
-    jobs = list(jobs_of(work))
-    async for outcome in fetching.outcomes(jobs, _check, layout=Layout.APART):
-        number = outcome.job.number + 1
-        if outcome.place is None or outcome.row is None:
-            problems.append(Problem("page-missing", f"Page image {number} is missing: {outcome.problem}"))
-        elif outcome.row.sha256 in leaves:
+    leaves: dict[str, Path] = {}
+    at = 0
+    for number, picture in enumerate(pictures, start=1):
+        parts, at = outcomes[at : at + picture.files], at + picture.files
+        leaf, wrong = await asyncio.to_thread(_leaf, work, number, picture, parts)
+        problems += wrong
+        if leaf and leaf.sha256 in leaves:
             notes.append(Note("page-repeated", f"Page image {number} is the same as one before, and left out"))
-        else:
-            leaves[outcome.row.sha256] = outcome.place.path
+        elif leaf:
+            leaves[leaf.sha256] = leaf.path
     if not leaves:
         raise NetworkError(
             f"None of {len(jobs)} page images could be fetched. {problems[0].message}",
             "If the links have expired, open the page anew and haul again.",
         )
-    work.watch.on_step("Assembling")
+    if tiles := sum(len(picture.tiles) for picture in pictures):
+        joined = sum(bool(picture.tiles) for picture in pictures)
+        what = f"{joined} pictures were" if joined > 1 else "The picture was"
+        notes.append(Note("tiles-joined", f"{what} put together from {tiles} tiles, and packed without loss"))
     if missing := work.target.find.mention.missing:
         numbers = ", ".join(map(str, missing[:20]))
         problems.append(Problem("page-missing", f"Number {numbers} of the series of page images is not on the page"))
     report = Report()
-    pictures = list(leaves.values())
-    await asyncio.to_thread(check_pages, pictures, report)
-    if work.target.order.as_images:
-        media = await asyncio.to_thread(keep_pages, pictures, work.store.item / "pages")
-    else:
-        from mudlark.assemble.bind import bind  # its image library is slow to load, and films need none
-
-        media = [work.store.item / f"{work.name}.pdf"]
-        await asyncio.to_thread(bind, pictures, media[0], work.target.title)
+    await asyncio.to_thread(check_pages, list(leaves.values()), report)
+    media = await asyncio.to_thread(_keep, work, list(leaves.values()))
     return Made(tuple(media), problems=tuple(problems), notes=tuple(notes), report=report)
+
+
+def _leaf(work: Work, number: int, picture: Picture, parts: Sequence[Outcome]) -> tuple[_Leaf | None, list[Problem]]:
+    """One page of what came of it, and what is wrong with it."""
+    if picture.tiles:
+        return _joined(work, number, picture, parts)
+    (part,) = parts
+    if part.place is None or part.row is None:
+        return None, [Problem("page-missing", f"Page image {number} is missing: {part.problem}")]
+    if picture.width:
+        from mudlark.assemble.mosaic import check_size
+
+        if wrong := check_size(picture, part.place.path):
+            return _Leaf(part.place.path, part.row.sha256), [Problem("page-size", f"Page image {number}: {wrong}")]
+    return _Leaf(part.place.path, part.row.sha256), []
+
+
+def _joined(work: Work, number: int, picture: Picture, parts: Sequence[Outcome]) -> tuple[_Leaf | None, list[Problem]]:
+    from mudlark.assemble.mosaic import join_tiles  # its libraries are slow to load, and films need none
+
+    if not any(part.place for part in parts):
+        return None, [Problem("page-missing", f"Page image {number} is missing: {parts[0].problem}")]
+    path = work.store.folder / f"picture-{number:05d}.png"
+    bad = join_tiles(picture, [part.place for part in parts], path)
+    problems = []
+    if bad:
+        why = next((part.problem for part in parts if part.problem), "they cannot be read, or are of another size")
+        text = f"{len(bad)} of {len(parts)} tiles of page image {number} are missing, and grey: {why}"
+        problems.append(Problem("tiles-missing", text))
+    return _Leaf(path, digest(path)[1]), problems
+
+
+def _keep(work: Work, pictures: list[Path]) -> list[Path]:
+    """The pictures under their final names."""
+    if work.target.presentation.alone:
+        with pictures[0].open("rb") as file:
+            extension = right_extension(sniff(file.read(64)), "")
+        alone = work.store.item / f"{work.name}{extension}"
+        second_name(pictures[0], alone)
+        return [alone]
+    if work.target.order.as_images:
+        return keep_pages(pictures, work.store.item / "pages")
+    from mudlark.assemble.bind import bind  # its image library is slow to load, and films need none
+
+    document = work.store.item / f"{work.name}.pdf"
+    bind(pictures, document, work.target.title)
+    return [document]
 
 
 def _check(head: bytes) -> str | None:

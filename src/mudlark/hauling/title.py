@@ -16,6 +16,8 @@ def title_of(target: str, page: Page | None, find: Find, presentation: Presentat
     served = split_name(presentation.facts.filename or "")[0]
     if safe_name(served):
         return served
+    if presentation.title and safe_name(presentation.title):
+        return presentation.title
     plain = presentation.kind == "file"
     own = split_name(
         own_name(target, find.url, presentation.url) if page is None else own_name(find.url, presentation.url)
@@ -25,6 +27,9 @@ def title_of(target: str, page: Page | None, find: Find, presentation: Presentat
         if presentation.kind == "dash" and safe_name(stated):
             return stated
         return own if plain and safe_name(own) else title_for(find.url, presentation.url, target)
+    mains = [other for other in page.finds if other.role == "main"]
+    if presentation.pictures and mains == [find] and page.title and safe_name(page.title):
+        return page.title
     if not is_alone(page, find):
         labels = Counter(other.label for other in page.finds if other.role == "main")
         if is_telling(find.label) and labels[find.label] <= 1:

@@ -21,6 +21,7 @@ from mudlark.web.address import shown
 from mudlark.web.resource import Resource
 from mudlark.web.session import Content, Session
 
+DESCRIBED = frozenset({"iiif", "iiif-image", "dzi"})  # pictures by a standard
 _FORBIDDEN = 403
 _DEEPEST = 3  # lists that lead to lists
 _MOST_TRIED = 20  # renditions that are looked at for one in clear
@@ -41,7 +42,7 @@ def wants_text(head: bytes, kind: str) -> bool:
     form = sniff(head)
     if form == "gzip" and ("mpegurl" in kind or "dash+xml" in kind):
         return True
-    if form in ("html", "hls", "dash", "xml", "json", "text"):
+    if form in ("html", "hls", "dash", "xml", "json", "text", "iiif", "iiif-image", "dzi"):
         return True
     wide = head.startswith((b"\xff\xfe", b"\xfe\xff"))  # UTF-16
     return form == "unknown" and kind.startswith("text/") and (wide or b"\0" not in head)
@@ -62,9 +63,13 @@ def is_mpd(look: Content) -> bool:
 
 
 async def open_presentation(session: Session, look: Content) -> Presentation:
-    """The presentation that an answer holds: a manifest, or a plain file."""
+    """The presentation that an answer holds: a manifest, pictures by a standard, or a plain file."""
     if is_mpd(look):
         return await _open_mpd(session, look)
+    if look.complete and sniff(look.body) in DESCRIBED:
+        from mudlark.manifest.pictures.open import open_pictures  # few need it
+
+        return await open_pictures(session, look)
     return open_playlist(look)
 
 

@@ -168,9 +168,38 @@ class Live:
 
 
 @dataclass(frozen=True, slots=True)
+class Tile:
+    """A part of a picture that stands in a file of its own. left, top, width, height: pixels of its place in the
+    picture. before, above: pixels at the left and top of its file that repeat what its neighbours show."""
+
+    left: int
+    top: int
+    width: int
+    height: int
+    before: int = 0
+    above: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Picture:
+    """A picture of a document: whole in one file, or in tiles, row by row. width, height: pixels, 0 if unknown."""
+
+    width: int
+    height: int
+    label: str | None = None
+    tiles: tuple[Tile, ...] = ()
+
+    @property
+    def files(self) -> int:
+        """In how many files it stands."""
+        return len(self.tiles) or 1
+
+
+@dataclass(frozen=True, slots=True)
 class Presentation:
     """url: final address of the manifest or file. documents: the manifests read so far. notes: what they say beside.
-    live: None for what is finished."""
+    live: None for what is finished. pictures: what its segments make up, where they are those of a described document.
+    alone: it is one picture, no document. title: its own."""
 
     url: str
     kind: PresentationKind
@@ -179,6 +208,9 @@ class Presentation:
     notes: tuple[Note, ...] = ()
     facts: Facts = Facts()
     live: Live | None = None
+    pictures: tuple[Picture, ...] = ()
+    alone: bool = False
+    title: str | None = None
 
     @property
     def duration(self) -> float | None:

@@ -79,11 +79,18 @@ _BOXES = frozenset(
 )
 _MPD = re.compile(rb"<(?:[\w.-]{1,100}:)?MPD[\s>/]")  # the root of a DASH manifest, behind comments and a document type
 _TTML = re.compile(rb"<(?:[\w.-]{1,100}:)?tt[\s>]")
+_DEEP_ZOOM = re.compile(rb"<(?:[\w.-]{1,100}:)?Image\s[^>]{0,1000}\bTileSize\s*=")
+_CONTEXTS = {
+    b"iiif.io/api/presentation/": "iiif",
+    b"iiif.io/api/image/": "iiif-image",
+    b"/image-api/": "iiif-image",
+    b'"TileSize"': "dzi",
+}
 _HTML = re.compile(rb"<(?:!doctype\s+html|html|head|body|title|meta|script|div|p|a|h1|table|!--)[\s>]", re.I)
 
 
 def sniff(head: bytes) -> str:
-    """One word for what `head` begins: mp4, ts, hls, dash, html, xml, json, text, unknown, or another format's name."""
+    """One word for what `head` begins: mp4, ts, hls, html, json, iiif, text, unknown, or another format's name."""
     for magic, name in _MAGIC.items():
         if head.startswith(magic):
             return name
@@ -119,12 +126,14 @@ def _sniff_text(head: bytes) -> str:
         return "dash"
     if text.startswith(b"<") and _TTML.search(text):
         return "ttml"
+    if text.startswith(b"<") and _DEEP_ZOOM.search(text):
+        return "dzi"
     if text.startswith(b"<?xml"):
         return "html" if b"<html" in text.lower() else "xml"
     if _HTML.search(text[:1024]) and b"\0" not in text[:1024]:
         return "html"
     if text[:1] in (b"{", b"[") and b"\0" not in text:
-        return "json"
+        return next((name for mark, name in _CONTEXTS.items() if mark in text), "json")
     if text and not any(byte < 9 or 13 < byte < 27 for byte in text):
         return "text"
     return "unknown"

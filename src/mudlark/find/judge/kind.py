@@ -10,7 +10,7 @@ _EXTENSIONS: dict[Kind, str] = {
     "image": "jpg jpeg png gif webp avif svg tif tiff bmp jp2",
     "subtitle": "vtt srt ttml dfxp",
     "document": "pdf epub djvu doc docx docm odt rtf xls xlsx xlsm ods csv tsv ppt pptx pps ppsx odp odg mobi azw3 fb2"
-    " cbz cbr geojson kml gpx gml topojson",
+    " cbz cbr dzi geojson kml gpx gml topojson",
     "package": "zip gz tgz bz2 tbz2 xz txz zst lzma 7z rar tar iso dmg img exe msi apk deb rpm pkg jar cab vhd vhdx"
     " vmdk qcow2 ova warc kmz gpkg shp",
 }
@@ -65,8 +65,16 @@ def _suffix(address: str) -> str:
 
 
 def kind_by_extension(address: str) -> Kind | None:
-    """The kind that the path's extension stands for."""
-    return _BY_EXTENSION.get(_suffix(address))
+    """The kind that the path's extension stands for, or the form that addresses of a standard have."""
+    return _BY_EXTENSION.get(_suffix(address)) or _described(address)
+
+
+def _described(address: str) -> Kind | None:
+    """Documents and pictures by IIIF, as their addresses usually are."""
+    path = address.partition("?")[0].partition("#")[0]
+    if not path.endswith(("/manifest.json", "/manifest", "/info.json")) or "iiif" not in path.lower():
+        return None
+    return "document"
 
 
 def is_segment(address: str) -> bool:
@@ -79,6 +87,8 @@ def kind_by_type(media_type: str | None) -> Kind | None:
     if not media_type:
         return None
     essence = media_type.partition(";")[0].strip().lower()
+    if "iiif.io/api/presentation" in media_type:
+        return "document"
     if essence.startswith(_OFFICE):
         return "document"
     return _BY_TYPE.get(essence) or FAMILIES.get(essence.partition("/")[0])

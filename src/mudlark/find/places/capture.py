@@ -23,7 +23,7 @@ from mudlark.find.places.page import facts_in, named_in, read_page
 from mudlark.find.questions import read_forms
 from mudlark.find.sift import merge, nothing, settle
 from mudlark.manifest import hls
-from mudlark.manifest.load import refusal
+from mudlark.manifest.load import DESCRIBED, refusal
 from mudlark.manifest.model import IndexedFile
 from mudlark.media.sniff import sniff
 from mudlark.text import tidy
@@ -175,7 +175,7 @@ def _kind(exchange: Exchange) -> Kind | None:
     if exchange.resource in _NO_MEDIA:
         return None
     form = sniff(exchange.body) if exchange.body else ""
-    if form in ("hls", "dash"):
+    if form in ("hls", "dash", *DESCRIBED):
         return KINDS[form]
     if exchange.type in _PAGES:
         return None

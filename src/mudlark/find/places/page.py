@@ -116,6 +116,11 @@ def srcset(text: str) -> list[tuple[str, float]]:
     return listed
 
 
+def _by_name(name: str, address: str) -> Kind | None:
+    """What an address is by the name under which it is given, where its own says nothing."""
+    return "document" if "manifest" in name.lower() and kind_by_extension(address) is None else None
+
+
 def _text_around(node: LexborNode) -> str | None:
     """The text right before and after an element, where its own says nothing."""
     beside = (other.text() for other in (node.prev, node, node.next) if other is not None)
@@ -194,7 +199,7 @@ class _Walk:
                 decode_json(value), "attribute", 14, "", lambda path, how: f"{where} (JSON {path}{how and ', ' + how})"
             )
         for address, how in addresses(value) if value.lstrip()[:1] not in "{[" else ():
-            self.hidden(address, how, "attribute", where, 14, Beside(tag=tag))
+            self.hidden(address, how, "attribute", where, 14, Beside(tag=tag), _by_name(name, address))
             if how or kind_by_extension(address) or not is_rooted(address):
                 continue
             if _TELLING.search(name) and not _IDENTIFIER.search(name):
@@ -202,6 +207,8 @@ class _Walk:
                 self.into.add(address, kind, "attribute", where, 6, Beside(tag=tag))
         if "srcset" in name:
             self.versions(value, "attribute", where, tag)
+        elif is_rooted(value) and not looks_like_address(value) and (kind_given := _by_name(name, value)):
+            self.into.add(value, kind_given, "attribute", where, 14, Beside(tag=tag))
 
     def hidden(
         self, address: str, how: str, place: Place, where: str, weight: int, beside: Beside, kind: Kind | None = None
@@ -322,7 +329,7 @@ class _Walk:
         """Addresses that another address carries in its parameters."""
         if "=" in address:
             for hidden, how in parameters(address):
-                self.hidden(hidden, how, place, where, 12, NOTHING)
+                self.hidden(hidden, how, place, where, 12, NOTHING, _by_name(how, hidden))
 
     def on_link_element(self, _: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         target, relations = attributes.get("href"), set((attributes.get("rel") or "").lower().split())
@@ -338,7 +345,7 @@ class _Walk:
             if address and address not in page.feeds and len(page.feeds) < _MOST_FEEDS:
                 page.feeds.append(address)
         elif relations & _LINKS:
-            kind = kind_by_type(type_) or FAMILIES.get(attributes.get("as") or "")
+            kind = kind_by_type(attributes.get("type")) or FAMILIES.get(attributes.get("as") or "")
             relation = sorted(relations & _LINKS)[0]
             self.into.add(target, kind, "element", f"link element, {relation}{context}", 12, Beside(tag="link"))
 
@@ -350,7 +357,7 @@ class _Walk:
             else:
                 self.into.add_frame(source, where, advert=self.speaks_of_advertising(node))
             for address, how in parameters(source):
-                self.into.add(address, None, "frame", f"{node.tag} element ({how}){context}", 22)
+                self.into.add(address, _by_name(how, address), "frame", f"{node.tag} element ({how}){context}", 22)
 
     def on_embed(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         for name in ("src", "data"):

@@ -1,0 +1,1 @@
+"""Pictures by standard: documents of canvases (IIIF Presentation), image services (IIIF Image), deep-zoom pyramids."""
