@@ -109,6 +109,7 @@ class Trouble:
         self.answers: dict[str, list[Answer]] = {}
         self.asked: list[str] = []
         self.headers: list[dict[str, str]] = []
+        self.busy = self.busiest = 0
         self._wake = threading.Event()
         trouble = self
 
@@ -119,8 +120,11 @@ class Trouble:
                 exact, bare = self.path, self.path.partition("?")[0]
                 queue = trouble.answers.get(exact) or trouble.answers.get(bare) or [Answer(b"no", 404, "text/plain")]
                 answer = queue.pop(0) if len(queue) > 1 else queue[0]
+                trouble.busy += 1
+                trouble.busiest = max(trouble.busiest, trouble.busy)
                 if answer.hold:
                     trouble._wake.wait(answer.hold)
+                trouble.busy -= 1
                 self.send_response(answer.status)
                 for name, value in {"Content-Type": answer.type, **answer.headers}.items():
                     self.send_header(name, value)

@@ -103,6 +103,6 @@ def walk_facts(page: Page) -> list[WalkFacts]:
 def request_facts(session: Session, address: str, find: Find) -> RequestFacts:
     """As whom the requests for an address were made, without secrets."""
     guise = session.connection.guise
-    name = "as captured" if guise is PLAIN and "user-agent" in find.mention.sent else guise.name
+    name = "as captured" if guise == PLAIN and "user-agent" in find.mention.sent else guise.name
     sent = session.identity(address).items()
     return RequestFacts(name, {field: veiled_field(field, value) for field, value in sent})

@@ -133,7 +133,7 @@ def _short_place() -> str | None:
 
 async def _context(browser: "Browser", connection: Connection) -> "BrowserContext":
     guise = connection.guise
-    plain = guise is PLAIN
+    plain = guise == PLAIN
     agent = guise.user_agent
     if plain:
         session = await browser.new_browser_cdp_session()
@@ -157,7 +157,7 @@ async def _context(browser: "Browser", connection: Connection) -> "BrowserContex
 
 async def apply_guise(page: "Page", guise: Guise) -> None:
     """Have the scripts of a page see the guise whole: platform, client hints, fingers."""
-    if guise is PLAIN:
+    if guise == PLAIN:
         return
     session = await page.context.new_cdp_session(page)
     languages = ",".join(part.partition(";")[0].strip() for part in guise.language.split(","))

@@ -4,6 +4,9 @@ import asyncio
 import sys
 import time
 from collections import Counter
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Literal
 
@@ -36,7 +39,7 @@ from mudlark.hauling.order import HaulWatch, Order
 from mudlark.sweeping.gather import Gatherer, Gathering
 from mudlark.sweeping.journal import Journal, Result
 from mudlark.sweeping.rows import WISHES, Row
-from mudlark.sweeping.run import Done, Sweep, chosen, with_row
+from mudlark.sweeping.run import Done, Hauler, Here, Sweep, chosen, with_row
 from mudlark.text import printable
 from mudlark.web.connection import Connection
 from mudlark.web.secret import veiled
@@ -70,6 +73,7 @@ _LARGEST_INPUT = 200_000_000  # bytes
 @option("--most", type=click.IntRange(1), default=None, metavar="N", help="At most so many rows this time.")
 @option("--again-failed", is_flag=True, help="Only rows that were tried before, and of which nothing good came.")
 @option("--ignore-robots", is_flag=True, help="Read index pages also where their host asks programs not to.")
+@option("--cluster", default=None, metavar="ADDRESS", help="On the workers of this Dask scheduler, or local:4.")
 @option("--every", default=None, metavar="TIME", help="Look at the list again and again (6h), and take what is new.")
 @option("--plan", is_flag=True, help="Show the rows, and fetch nothing.")
 @option("--listen", is_flag=True, help="Open the page of each row in a real browser, too.", group="Choosing")
@@ -93,6 +97,7 @@ def command(
     most: int | None,
     again_failed: bool,
     ignore_robots: bool,
+    cluster: str | None,
     every: str | None,
     plan: bool,
     listen: bool,
@@ -118,7 +123,7 @@ def command(
     )
     order = keeping(order, given)
     network = connection(**given)
-    task = _Task(source, into, network, order, ears, not ignore_robots)
+    task = _Task(source, into, network, order, ears, not ignore_robots, cluster)
     while True:
         gathering = _gathered(task)
         journal = Journal(into)
@@ -134,22 +139,36 @@ def command(
         time.sleep(pause)
 
 
+@dataclass(frozen=True, slots=True)
 class _Task:
-    """What a sweep is about."""
+    """What a sweep is about. robots: they are heeded. cluster: on whose workers, if not here."""
 
-    def __init__(
-        self, source: str, into: Path, network: Connection, order: Order, ears: Listening, robots: bool
-    ) -> None:
-        self.source, self.into, self.network, self.order = source, into, network, order
-        self.ears, self.robots = ears, robots
+    source: str
+    into: Path
+    network: Connection
+    order: Order
+    ears: Listening
+    robots: bool
+    cluster: str | None
+
+    @asynccontextmanager
+    async def hauler(self, at_once: int) -> AsyncIterator[tuple[Hauler, int]]:
+        """What carries out orders, and how many side by side."""
+        if self.cluster is None:
+            yield Here(self.network), at_once
+            return
+        from mudlark.sweeping.cluster import Cluster  # few have one
+
+        async with Cluster(self.cluster, self.network, self.into) as cluster:
+            for worker in cluster.without:
+                messages().print(Text(f"! {worker} does not see {self.into}, and is not used", style="yellow"))
+            yield cluster, cluster.at_once
 
     def dress(self, row: Row) -> Order:
         """The order for a row."""
         order = with_row(self.order, row)
         if not row.wishes:
             return order
-        from dataclasses import replace
-
         own = {name: row.wishes.get(name) for name in WISHES} | {"subtitles": row.wishes.get("subtitles", "all")}
         return replace(order, wish=wish(own))
 
@@ -246,13 +265,14 @@ def _run(task: _Task, journal: Journal, gathering: Gathering, rows: list[Row], a
     done: list[Done] = []
 
     async def work() -> None:
-        sweep = Sweep(task.network, journal, task.dress, task.into, at_once, progress.begin)
-        async for one in sweep.run(rows):
-            progress.end(one)
-            done.append(one)
-            data.extend({"row": one.row.number, **item_data(item)} for item in one.items)
-            if one.problem:
-                data.append({"row": one.row.number, **failure_data(one.row.address, one.problem)})
+        async with task.hauler(at_once) as (hauler, side_by_side):
+            sweep = Sweep(hauler, journal, task.dress, task.into, side_by_side, progress.begin)
+            async for one in sweep.run(rows):
+                progress.end(one)
+                done.append(one)
+                data.extend({"row": one.row.number, **item_data(item)} for item in one.items)
+                if one.problem:
+                    data.append({"row": one.row.number, **failure_data(one.row.address, one.problem)})
 
     try:
         with progress:

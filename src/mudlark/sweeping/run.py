@@ -6,7 +6,7 @@ A server that is gone is left alone, and its rows are tried again at the end.
 import asyncio
 import time
 from collections import Counter, deque
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -57,12 +57,28 @@ class Hosts:
         return self._silent[host] >= _GONE
 
 
+Hauler = Callable[[Order, HaulWatch], Awaitable[list[Item]]]
+
+
+class Here:
+    """Hauls in this program, all orders together with the lanes of one connection."""
+
+    def __init__(self, connection: Connection) -> None:
+        self._connection = connection
+        self._lanes = Lanes(connection.lanes, connection.gap)
+
+    async def __call__(self, order: Order, watch: HaulWatch) -> list[Item]:
+        """What an order leaves."""
+        async with Session(self._connection, self._lanes) as session:
+            return [item async for item in haul(session, order, watch)]
+
+
 @dataclass(slots=True)
 class Sweep:
-    """connection: of all rows together. dress: makes the order for a row. at_once: rows side by side. on_begin: hears
-    of each row that is begun."""
+    """hauler: carries out an order, here or elsewhere. dress: makes the order for a row. at_once: rows side by side.
+    on_begin: hears of each row that is begun."""
 
-    connection: Connection
+    hauler: Hauler
     journal: Journal
     dress: Dress
     into: Path
@@ -71,14 +87,14 @@ class Sweep:
 
     async def run(self, rows: list[Row]) -> AsyncIterator[Done]:
         """What comes of each, as it is done. Raises StorageError when the folder takes no more."""
-        hosts, lanes = Hosts(), Lanes(self.connection.lanes, self.connection.gap)
+        hosts = Hosts()
         waiting, left = deque(rows), list[Row]()
-        async for done in self._side_by_side(waiting, lanes, hosts, left):
+        async for done in self._side_by_side(waiting, hosts, left):
             yield done
         last, gone = deque[Row](), list[Row]()
         for host in dict.fromkeys(_host(row) for row in left):  # one of each finds out whether it is back
             mine = [row for row in left if _host(row) == host]
-            done = await self._one(mine[0], lanes)
+            done = await self._one(mine[0])
             yield done
             if isinstance(done.problem, NetworkError) and done.problem.status in _NO_ANSWER:
                 gone += mine[1:]
@@ -86,15 +102,13 @@ class Sweep:
                 hosts.answered(host)
                 last.extend(mine[1:])
         again = list[Row]()
-        async for done in self._side_by_side(last, lanes, hosts, again):
+        async for done in self._side_by_side(last, hosts, again):
             yield done
         for row in [*gone, *again]:
             problem = NetworkError(f"{_host(row)} gave no answer for the rows before, nor at the end.", "Try later.")
             yield self._failed(row, problem, time.monotonic())
 
-    async def _side_by_side(
-        self, waiting: deque[Row], lanes: Lanes, hosts: Hosts, left: list[Row]
-    ) -> AsyncIterator[Done]:
+    async def _side_by_side(self, waiting: deque[Row], hosts: Hosts, left: list[Row]) -> AsyncIterator[Done]:
         """Rows whose host is gone come into `left`."""
         running: set[asyncio.Task[Done]] = set()
         try:
@@ -104,7 +118,7 @@ class Sweep:
                     if hosts.gone(_host(row)):
                         left.append(row)
                     else:
-                        running.add(asyncio.create_task(self._one(row, lanes)))
+                        running.add(asyncio.create_task(self._one(row)))
                 if not running:
                     break
                 finished, running = await asyncio.wait(running, return_when=asyncio.FIRST_COMPLETED)
@@ -120,7 +134,7 @@ class Sweep:
                 task.cancel()
             await asyncio.gather(*running, return_exceptions=True)
 
-    async def _one(self, row: Row, lanes: Lanes) -> Done:
+    async def _one(self, row: Row) -> Done:
         """One row; only what no row can do without is raised."""
         begun = time.monotonic()
         failures: list[MudlarkError] = []
@@ -128,8 +142,7 @@ class Sweep:
             as_sent(row.address)
             watch = self.on_begin(row)
             watch.on_failure = failures.append
-            async with Session(self.connection, lanes) as session:
-                items = [item async for item in haul(session, self.dress(row), watch)]
+            items = await self.hauler(self.dress(row), watch)
         except StorageError:
             raise
         except MudlarkError as problem:

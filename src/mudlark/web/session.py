@@ -172,7 +172,7 @@ class Session:
         beside = dict(self._beside)
         if "Referer" not in beside and self._referrer and (value := self._referrer.for_request(address)):
             beside["Referer"] = value
-        if guise is not PLAIN:
+        if guise != PLAIN:
             beside.pop("User-Agent", None)
         chosen = {name.lower() for name in given}
         return {name: value for name, value in {**own, **beside}.items() if name.lower() not in chosen} | given
