@@ -25,6 +25,8 @@ bench: $(VENV)/installed
 	$(BIN)/python bench/byhand.py
 	$(BIN)/python bench/sift.py
 	$(BIN)/python bench/har.py
+	$(BIN)/python bench/ledger.py
+	$(BIN)/python bench/sweep.py
 
 media: $(VENV)/installed
 	$(BIN)/python tools/make_demo_media.py
@@ -34,7 +36,7 @@ screenshots: $(VENV)/ready
 
 $(VENV)/installed: pyproject.toml
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --editable .
+	$(BIN)/python -m pip install --quiet --editable ".[archive]"
 	touch $@
 
 $(VENV)/ready: $(VENV)/installed

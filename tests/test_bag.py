@@ -9,7 +9,8 @@ import bagit
 import pytest
 
 from mudlark.archive.bag import bags_in, check_bag, items_in, make_bag
-from mudlark.archive.record import RECORD, FileFacts, to_json
+from mudlark.archive.layout import RECORD
+from mudlark.archive.record import FileFacts, to_json
 from mudlark.errors import FormatError, UsageError
 from tests.conftest import Ran
 from tests.test_keep import record
@@ -48,7 +49,10 @@ def test_one_bag_of_all_items_and_one_that_is_a_zip(tmp_path: Path) -> None:
     with zipfile.ZipFile(made.path) as archive:
         assert {"in/bagit.txt", "in/data/a/Buoy/buoy.bin", "in/data/b/Buoy/record.json"} <= set(archive.namelist())
     again = make_bag(found, tmp_path / "in", tmp_path / "out", FACTS, zipped=True)
-    assert again.path.name == "in (2).zip" and bags_in(tmp_path / "out") == [again.path, made.path]
+    assert again.path == made.path and not again.new
+    item(tmp_path / "in/Bell")
+    more = make_bag(items_in(tmp_path / "in"), tmp_path / "in", tmp_path / "out", FACTS, zipped=True)
+    assert more.path.name == "in (2).zip" and bags_in(tmp_path / "out") == [more.path, made.path]
 
 
 def test_a_bag_that_was_changed_is_said_to_be_so(tmp_path: Path) -> None:

@@ -19,9 +19,9 @@ from PIL import Image
 
 from mudlark.archive.assay import assay
 from mudlark.archive.identity import find_earlier, identity_of
+from mudlark.archive.layout import RECORD
 from mudlark.archive.place import can_mend, conclude, inside_item, mend, names_for, put
 from mudlark.archive.record import (
-    RECORD,
     FileFacts,
     Record,
     RequestFacts,

@@ -7,8 +7,9 @@ import pandas as pd
 import pytest
 
 from mudlark.archive import ledger as rooms
+from mudlark.archive.layout import RECORD
 from mudlark.archive.ledger import Wanted, read_ledger
-from mudlark.archive.record import RECORD, read_record, to_json
+from mudlark.archive.record import read_record, to_json
 from mudlark.errors import UsageError
 from mudlark.fetch.store import WORKING
 from tests.conftest import Ran

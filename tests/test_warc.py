@@ -10,7 +10,8 @@ import pytest
 from PIL import Image
 from warcio.archiveiterator import ArchiveIterator
 
-from mudlark.archive.warc import EXCHANGES, Exchanges
+from mudlark.archive.layout import EXCHANGES
+from mudlark.archive.warc import Exchanges
 from mudlark.demo.site import DemoSite
 from mudlark.web.connection import Connection
 from mudlark.web.retry import Patience

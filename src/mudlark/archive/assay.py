@@ -9,8 +9,9 @@ from pathlib import Path
 
 import msgspec
 
+from mudlark.archive.layout import RECORD
 from mudlark.archive.place import inside_item
-from mudlark.archive.record import RECORD, FileFacts, Record, TrackFacts, read_record
+from mudlark.archive.record import FileFacts, Record, TrackFacts, read_record
 from mudlark.errors import MudlarkError, UsageError
 from mudlark.find.judge.kind import kind_by_extension
 from mudlark.find.model import PLAYED

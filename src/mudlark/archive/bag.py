@@ -15,25 +15,28 @@ from pathlib import Path
 from typing import Any
 
 from mudlark import __version__
+from mudlark.archive.layout import RECORD
 from mudlark.archive.naming import numbered
 from mudlark.archive.place import rename_to_free
-from mudlark.archive.record import RECORD, Record, read_record
+from mudlark.archive.record import Record, read_record
 from mudlark.errors import FormatError, StorageError, UsageError
 from mudlark.fetch.store import WORKING
 from mudlark.whole import whole_file
 
+_LISTS = "manifest-sha256.txt"
 _ALGORITHMS = ["sha256", "sha512"]
 _DECLARATION = "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
 
 
 @dataclass(frozen=True, slots=True)
 class Bagged:
-    """A bag that was made. items: that are in it. files, bytes: of its payload."""
+    """A bag. items: that are in it. files, bytes: of its payload. new: it was not there already."""
 
     path: Path
     items: int
     files: int
     bytes: int
+    new: bool = True
 
 
 def items_in(folder: Path) -> list[Path]:
@@ -75,7 +78,8 @@ def make_bag(items: Sequence[Path], root: Path, into: Path, facts: Mapping[str, 
             for item, record in zip(items, records, strict=True):
                 _compare(bag, item, record, "" if len(items) == 1 else f"{item.relative_to(root)}/")
             size, files = (int(part) for part in bag.info["Payload-Oxum"].split("."))
-            return Bagged(_placed(made, into, name, zipped=zipped), len(items), files, size)
+            path, new = _placed(made, into, name, zipped=zipped)
+            return Bagged(path, len(items), files, size, new)
     except OSError as problem:
         raise StorageError(
             f"Cannot make a bag in {into}: {problem.strerror}.", "Make room, or choose another folder with --into."
@@ -200,24 +204,44 @@ def _compare(bag: Any, item: Path, record: Record, below: str) -> None:
             )
 
 
-def _placed(made: Path, into: Path, name: str, *, zipped: bool) -> Path:
-    """The bag under a name that was free."""
+def _payload(bag: Path) -> bytes | None:
+    """The manifest of what is in a bag; None if it is none."""
+    try:
+        if bag.suffix == ".zip":
+            with zipfile.ZipFile(bag) as archive:
+                names = (name for name in archive.namelist() if name.count("/") == 1 and name.endswith(f"/{_LISTS}"))
+                return archive.read(next(names))
+        return (bag / _LISTS).read_bytes()
+    except (OSError, zipfile.BadZipFile, StopIteration):
+        return None
+
+
+def _placed(made: Path, into: Path, name: str, *, zipped: bool) -> tuple[Path, bool]:
+    """The bag under a name that was free; or the one that is there, if it has the same in it."""
+    payload = _payload(made)
     number = 1
     while True:
         target = into / (numbered(name, number) + (".zip" if zipped else ""))
         number += 1
         if os.path.lexists(target):
+            if _payload(target) == payload:
+                return target, False
             continue
         if zipped:
-            with (
-                whole_file(target, "Choose another folder with --into.") as file,
-                zipfile.ZipFile(file, "w", strict_timestamps=False) as archive,
-            ):
-                for path in sorted(made.rglob("*")):  # (media are packed already)
-                    archive.write(path, Path(made.name) / path.relative_to(made))
-            return target
+            _write_zip(made, target)
+            return target, True
         try:
             rename_to_free(made, target)
         except FileExistsError:
             continue
-        return target
+        return target, True
+
+
+def _write_zip(made: Path, target: Path) -> None:
+    """A bag as one file, nothing packed: media are already."""
+    with (
+        whole_file(target, "Choose another folder with --into.") as file,
+        zipfile.ZipFile(file, "w", strict_timestamps=False) as archive,
+    ):
+        for path in sorted(made.rglob("*")):
+            archive.write(path, Path(made.name) / path.relative_to(made))

@@ -9,7 +9,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from mudlark.archive.record import RECORD, Record, read_record
+from mudlark.archive.layout import RECORD
+from mudlark.archive.record import Record, read_record
 from mudlark.errors import MudlarkError
 from mudlark.web.secret import without_secrets
 

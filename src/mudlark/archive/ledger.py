@@ -7,22 +7,22 @@ or damaged, and a record that was changed is read again.
 import os
 import sqlite3
 from collections import defaultdict
-from collections.abc import Iterable, Iterator
-from contextlib import closing, suppress
+from collections.abc import Iterable
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Literal
+from typing import Literal, Self
 
 import msgspec
 
-from mudlark.archive.record import RECORD
+from mudlark.archive.layout import RECORD
 from mudlark.errors import UsageError
 from mudlark.fetch.store import WORKING, Unfinished, unfinished
 from mudlark.verify.verdict import Verdict
 
 _LARGEST = 1_000_000_000  # bytes of a record
 _VERSION = 1
-_SCHEMA = "create table if not exists item (path text primary key, stamp text not null, entry blob not null)"
+_SCHEMA = "create table if not exists folder (path text primary key, entries blob not null)"
 Sort = Literal["path", "title", "date", "length", "bytes", "verdict"]
 
 
@@ -75,7 +75,7 @@ class _Slim(msgspec.Struct):
 _decoder = msgspec.json.Decoder(_Slim)
 
 
-class Entry(msgspec.Struct):
+class Entry(msgspec.Struct, array_like=True, gc=False):
     """One item. path: below the folder. date: when it was hauled; checked: last (RFC 3339). length: seconds. bytes: of
     its media. tracks: in words. source: the page or address that was named. media: SHA-256 of its media files. problem:
     the first, if there is one. A record that cannot be read is an entry too, and broken.
@@ -90,7 +90,7 @@ class Entry(msgspec.Struct):
     bytes: int = 0
     tracks: str = ""
     source: str = ""
-    media: list[str] = []
+    media: tuple[str, ...] = ()
     problem: str = ""
 
 
@@ -141,79 +141,112 @@ def read_ledger(folder: Path, wanted: Wanted | None = None, sort: Sort = "path")
 
 
 def _sorted(entries: list[Entry], sort: Sort) -> list[Entry]:
+    by_path = sorted(entries, key=lambda one: one.path.casefold())
     if sort in ("length", "bytes"):  # the largest first
-        return sorted(entries, key=lambda one: -float(getattr(one, sort) or 0))
+        return sorted(by_path, key=lambda one: -float(getattr(one, sort) or 0))
     if sort == "date":  # the latest first
-        return sorted(entries, key=lambda one: one.date, reverse=True)
-    return sorted(entries, key=lambda one: (getattr(one, sort).casefold(), one.path))
+        return sorted(by_path, key=lambda one: one.date, reverse=True)
+    return by_path if sort == "path" else sorted(by_path, key=lambda one: getattr(one, sort).casefold())
 
 
 def _entries(folder: Path) -> tuple[list[Entry], list[Path]]:
     """All entries, and the folders that hold unfinished work."""
-    known, index = _known(folder)
-    skip = len(str(folder)) + len(os.sep)
-    entries: list[Entry] = []
-    fresh: list[tuple[str, str, bytes]] = []
-    there: set[str] = set()
     stores: list[Path] = []
-    for path, stamp in _walk(folder, stores):
-        name = path[skip:] or "."
-        there.add(name)
-        before = known.get(name)
-        if before and before[0] == stamp:
-            with suppress(msgspec.DecodeError, msgspec.ValidationError):
-                entries.append(msgspec.msgpack.decode(before[1], type=Entry))
-                continue
-        entry = _read(path, name)
-        fresh.append((name, stamp, msgspec.msgpack.encode(entry)))
-        entries.append(entry)
-    if index is not None:
-        with closing(index), suppress(sqlite3.DatabaseError), index:
-            index.executemany("insert or replace into item values (?, ?, ?)", fresh)
-            index.executemany("delete from item where path = ?", [(name,) for name in known if name not in there])
+    if (folder / RECORD).is_file():
+        return [_read(str(folder), ".")], stores
+    entries: list[Entry] = []
+    with _Index(folder) as index:
+        waiting = [""]
+        while waiting:
+            below = waiting.pop()
+            known, kept, found = index.known(below), dict[str, _Kept](), list[str]()
+            fresh = False
+            with suppress(OSError), os.scandir(folder / below) as inside:
+                for one in inside:
+                    if one.name == WORKING:
+                        stores.append(folder / below)
+                    elif not one.name.startswith(".") and one.is_dir(follow_symlinks=False):
+                        found.append(one.name)
+            for name in found:
+                path = f"{below}{name}"
+                place = f"{folder}{os.sep}{path}"
+                try:
+                    status = os.lstat(f"{place}{os.sep}{RECORD}")  # a Path would cost more than the call
+                except OSError:
+                    waiting.append(f"{path}{os.sep}")
+                    continue
+                stamp = (status.st_mtime_ns, status.st_size, status.st_ino)
+                one_kept = known.get(name)
+                if one_kept is None or one_kept.stamp != stamp:
+                    one_kept, fresh = _Kept(stamp, _read(place, path)), True
+                kept[name] = one_kept
+                entries.append(one_kept.entry)
+            if fresh or len(kept) != len(known):
+                index.keep(below, kept)
     return entries, stores
 
 
-def _walk(folder: Path, stores: list[Path]) -> Iterator[tuple[str, str]]:
-    """Folders of items, with what tells whether their record is the same as before."""
-    waiting = [str(folder)]
-    while waiting:
-        here = waiting.pop()
+class _Index:
+    """What was read before, folder by folder. One that is no good is begun anew; it is done without where it cannot be
+    written."""
+
+    def __init__(self, folder: Path) -> None:
+        self._path = folder / WORKING / f"ledger-{_VERSION}.sqlite"
+        self._database: sqlite3.Connection | None = None
+        self._known: dict[str, bytes] = {}
+
+    def __enter__(self) -> Self:
+        for _ in range(2):
+            try:
+                self._path.parent.mkdir(exist_ok=True, mode=0o700)
+                if self._path.is_symlink():
+                    break
+                database = sqlite3.connect(self._path, timeout=2)
+                database.execute("pragma synchronous = off")
+                database.execute(_SCHEMA)
+                self._known = dict(database.execute("select * from folder"))
+                self._database = database
+                break
+            except sqlite3.OperationalError:
+                break
+            except sqlite3.DatabaseError:
+                with suppress(OSError):
+                    self._path.unlink()
+            except OSError:
+                break
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._database:
+            with suppress(sqlite3.DatabaseError):
+                self._database.executemany("delete from folder where path = ?", [(path,) for path in self._known])
+                self._database.commit()
+            self._database.close()
+
+    def known(self, path: str) -> "dict[str, _Kept]":
+        """The entries of a folder; those of folders that are never asked for are forgotten at the end."""
+        packed = self._known.pop(path, None)
         try:
-            status = os.lstat(f"{here}{os.sep}{RECORD}")  # a Path would cost more than the call
-        except OSError:
-            pass
-        else:
-            yield here, f"{status.st_mtime_ns} {status.st_size} {status.st_ino}"
-            continue
-        with suppress(OSError), os.scandir(here) as inside:
-            for one in inside:
-                if one.name == WORKING:
-                    stores.append(Path(here))
-                elif not one.name.startswith(".") and one.is_dir(follow_symlinks=False):
-                    waiting.append(one.path)
+            return _unpacker.decode(packed) if packed else {}
+        except (msgspec.DecodeError, msgspec.ValidationError):
+            return {}
+
+    def keep(self, path: str, entries: "dict[str, _Kept]") -> None:
+        """Note the entries of a folder."""
+        if self._database:
+            with suppress(sqlite3.DatabaseError):
+                row = (path, msgspec.msgpack.encode(entries))
+                self._database.execute("insert or replace into folder values (?, ?)", row)
 
 
-def _known(folder: Path) -> tuple[dict[str, tuple[str, bytes]], sqlite3.Connection | None]:
-    """What the index has; it is begun anew if it is no good, and done without if it cannot be written."""
-    path = folder / WORKING / f"ledger-{_VERSION}.sqlite"
-    for _ in range(2):
-        try:
-            path.parent.mkdir(exist_ok=True, mode=0o700)
-            if path.is_symlink():
-                return {}, None
-            index = sqlite3.connect(path, timeout=2)
-            index.execute("pragma synchronous = off")
-            index.execute(_SCHEMA)
-            return {name: (stamp, entry) for name, stamp, entry in index.execute("select * from item")}, index
-        except sqlite3.OperationalError:
-            return {}, None
-        except sqlite3.DatabaseError:
-            with suppress(OSError):
-                path.unlink()
-        except OSError:
-            return {}, None
-    return {}, None
+class _Kept(msgspec.Struct, array_like=True, gc=False):
+    """An entry, and what tells whether its record is the same as before."""
+
+    stamp: tuple[int, int, int]
+    entry: Entry
+
+
+_unpacker = msgspec.msgpack.Decoder(dict[str, _Kept])
 
 
 def _read(folder: str, name: str) -> Entry:
@@ -233,7 +266,7 @@ def _read(folder: str, name: str) -> Entry:
         bytes=sum(file.bytes for file in media),
         tracks=", ".join(map(_words, slim.tracks)),
         source=(slim.source.page.url if slim.source.page else "") or slim.source.target or slim.source.address,
-        media=[file.sha256 for file in media],
+        media=tuple(file.sha256 for file in media),
         problem=slim.problems[0].message if slim.problems else "",
     )
 
@@ -258,7 +291,7 @@ def _doubles(entries: Iterable[Entry]) -> list[list[str]]:
     """Groups of items that have a media file of the same bytes."""
     groups: dict[str, list[str]] = defaultdict(list)
     for entry in entries:
-        for digest in set(entry.media):
+        for digest in entry.media if len(entry.media) < 2 else set(entry.media):
             if digest:
                 groups[digest].append(entry.path)
     return [list(group) for group in dict.fromkeys(tuple(sorted(group)) for group in groups.values() if len(group) > 1)]

@@ -5,16 +5,18 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from io import TextIOWrapper
 from pathlib import Path
-from typing import TextIO
+from typing import TYPE_CHECKING, TextIO
 
-from mudlark.find.model import ListEntry
 from mudlark.whole import whole_file
+
+if TYPE_CHECKING:
+    from mudlark.find.model import ListEntry
 
 COLUMNS = ("title", "description", "page", "media", "cover", "duration", "date")
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
-def write_listing(path: Path, entries: list[ListEntry], *, replace: bool = False) -> int:
+def write_listing(path: Path, entries: "list[ListEntry]", *, replace: bool = False) -> int:
     """Write the entries, each page once; gives their number. The file is there whole or not at all, and never written
     over another one unless that is to be replaced."""
     once: dict[str, ListEntry] = {}

@@ -12,9 +12,6 @@ from mudlark.web.address import file_part
 _LONGEST = 120  # bytes of UTF-8 of a title: leaves room for an extension, a number and a deep folder everywhere
 _LONGEST_FILE = 200  # bytes of UTF-8 of a file name, which most file systems allow 255
 _LONGEST_EXTENSION = 16
-RESERVED = frozenset(
-    {"record.json", "capture.har", "manifest", "replaced", "pages", "page", "poster", "exchanges.warc.gz"}
-)
 _SCRIPTS = re.compile(  # what an address ends with that is no file's name
     r"(?:index|master|playlist|manifest|default|video|audio|media|file|files|watch|stream|get|fetch|download|view|show|play"
     r"|asset|item|content|api|embed|player)(?:\.(?:php|aspx?|jsp|cgi|do|html?))?$",

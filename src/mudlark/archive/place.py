@@ -13,11 +13,11 @@ from functools import cache
 from itertools import count
 from pathlib import Path, PurePosixPath
 
+from mudlark.archive.layout import RECORD, REPLACED
 from mudlark.archive.naming import numbered
-from mudlark.archive.record import RECORD, FileFacts, Record
+from mudlark.archive.record import FileFacts, Record
 from mudlark.verify.fixity import digest
 
-REPLACED = "replaced"
 _NO_REPLACE = 1  # RENAME_NOREPLACE of renameat2(2)
 _HERE = -100  # AT_FDCWD
 

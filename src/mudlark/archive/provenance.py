@@ -4,9 +4,9 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from mudlark.archive.layout import CAPTURE
 from mudlark.archive.naming import file_name
 from mudlark.archive.record import (
-    CAPTURE,
     CaptureFacts,
     EvidenceFacts,
     FileFacts,

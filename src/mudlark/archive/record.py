@@ -10,14 +10,13 @@ from typing import Any
 import msgspec
 import numpy as np
 
+from mudlark.archive.layout import RECORD
 from mudlark.errors import FormatError, StorageError
 from mudlark.media.mp4.read import TrackIndex
 from mudlark.text import escaped_json
 from mudlark.verify.verdict import Check, Problem, Verdict
 from mudlark.web.secret import veiled
 
-RECORD = "record.json"
-CAPTURE = "capture.har"
 VERSION = 1
 _LARGEST = 200_000_000  # bytes
 

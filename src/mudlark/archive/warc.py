@@ -23,7 +23,6 @@ from mudlark.errors import StorageError, UsageError
 from mudlark.web.secret import veiled, veiled_field
 from mudlark.web.witness import Seen, new_body
 
-EXCHANGES = "exchanges.warc.gz"
 _CODED = frozenset({"transfer-encoding", "content-encoding"})
 _LARGEST_TEXT = (
     20_000_000  # bytes of a text that is looked through for secrets; a larger one is no page and no manifest

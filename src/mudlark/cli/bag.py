@@ -69,7 +69,8 @@ def command(
         if not as_json:
             bag = bags[-1]
             what = f"{bag.items} items, " if bag.items > 1 else ""
-            console().print(f"{bag.path}  {what}{bag.files} files, {size(bag.bytes)}", markup=False)
+            there = "" if bag.new else ", there already"
+            console().print(f"{bag.path}  {what}{bag.files} files, {size(bag.bytes)}{there}", markup=False)
     if as_json:
         emit_json("bag", problems, bags=[_data(bag) for bag in bags])
     if problems:
@@ -79,7 +80,7 @@ def command(
 
 
 def _data(bag: Bagged) -> dict[str, Any]:
-    return {"path": str(bag.path), "items": bag.items, "files": bag.files, "bytes": bag.bytes}
+    return {"path": str(bag.path), "items": bag.items, "files": bag.files, "bytes": bag.bytes, "new": bag.new}
 
 
 def _check(folder: Path, as_json: bool) -> None:

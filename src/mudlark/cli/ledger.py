@@ -98,8 +98,7 @@ def command(
 
 
 def _data(entry: Entry) -> dict[str, Any]:
-    data: dict[str, Any] = msgspec.to_builtins(entry)
-    return data
+    return msgspec.structs.asdict(entry)
 
 
 def _totals(ledger: Ledger) -> dict[str, Any]:

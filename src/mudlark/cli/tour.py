@@ -107,6 +107,7 @@ def _survived(item: dict[str, Any]) -> str:
 def _walk(site: DemoSite, into: Path, out: Console) -> int:
     mill, talk = site.address("tide-mill"), site.address("harbour-talk")
     playlist = f"{site.origins.media}/streams/tide-mill/master.m3u8?gallery=4&edition=restored"
+    bags = into.with_name(f"{into.name}-bags")
     steps = (
         (
             "Is there anything here? The page shows only a picture, but a script in it names a stream.",
@@ -126,6 +127,15 @@ def _walk(site: DemoSite, into: Path, out: Console) -> int:
             ["guises", site.address("guide")],
         ),
         ("Is it really good? Checksums, structure and timeline, for as long as you keep it.", ["assay", str(into)]),
+        (
+            "A colleague sends a table of films; some are long gone. All that is there comes, and the rest is told.",
+            ["sweep", site.address("film-list"), "--into", str(into / "list")],
+        ),
+        ("What is on the shelf by now?", ["ledger", str(into), "--sort", "date"]),
+        (
+            "Another archive wants it as bags. Each is compared with what was hauled.",
+            ["bag", str(into), "--into", str(bags), "--source-organization", "Tidewrack Museum of Skerrow Bay"],
+        ),
     )
     worst = 0
     out.print(Text("A museum with hidden media is now open on this machine only.", style="bold"))
@@ -136,7 +146,8 @@ def _walk(site: DemoSite, into: Path, out: Console) -> int:
         out.print(Text(f"   $ mudlark {shown}", style="dim"))
         out.print()
         sys.stdout.flush()
-        worst = max(worst, subprocess.run([sys.executable, "-m", "mudlark", *arguments], check=False).returncode)
+        status = subprocess.run([sys.executable, "-m", "mudlark", *arguments], check=False).returncode
+        worst = max(worst, 0 if arguments[0] == "sweep" and status == 1 else status)  # two rows of its list are dead
     out.print()
     out.print(Text("What to try next", style="bold cyan"))
     out.print(f"  Open the films in {into}{os.sep} with any player, and read a record.json.", markup=False)

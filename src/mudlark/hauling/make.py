@@ -9,7 +9,8 @@ import shutil
 from collections.abc import Awaitable, Callable
 from dataclasses import replace
 
-from mudlark.archive.place import REPLACED, can_mend, conclude, mend, names_for, put
+from mudlark.archive.layout import REPLACED
+from mudlark.archive.place import can_mend, conclude, mend, names_for, put
 from mudlark.archive.record import Note, Record, to_json
 from mudlark.errors import Refused, StorageError
 from mudlark.find.model import Find

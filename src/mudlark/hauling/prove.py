@@ -4,6 +4,7 @@ import platform
 from concurrent.futures import ThreadPoolExecutor
 
 from mudlark import __version__
+from mudlark.archive.layout import EXCHANGES
 from mudlark.archive.provenance import (
     find_facts,
     keep_capture,
@@ -24,7 +25,6 @@ from mudlark.archive.record import (
     TrackFacts,
     without_access,
 )
-from mudlark.archive.warc import EXCHANGES
 from mudlark.assemble.join import second_name
 from mudlark.fetch.store import now
 from mudlark.find.judge.probe import KINDS

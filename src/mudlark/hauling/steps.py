@@ -12,8 +12,9 @@ from pathlib import Path
 
 from mudlark.archive.assay import assay
 from mudlark.archive.identity import Earlier, find_earlier
+from mudlark.archive.layout import EXCHANGES
 from mudlark.archive.naming import safe_name
-from mudlark.archive.warc import EXCHANGES, Exchanges, Notes, need_warcio, seen_in
+from mudlark.archive.warc import Exchanges, Notes, need_warcio, seen_in
 from mudlark.errors import MudlarkError, NetworkError, NothingFound, StorageError, UsageError
 from mudlark.fetch.store import Store, now, remove_if_empty
 from mudlark.find.compare import best_guise

@@ -2,7 +2,8 @@
 
 from collections import Counter
 
-from mudlark.archive.naming import RESERVED, file_name, is_telling, numbered, own_name, safe_name, split_name, title_for
+from mudlark.archive.layout import RESERVED
+from mudlark.archive.naming import file_name, is_telling, numbered, own_name, safe_name, split_name, title_for
 from mudlark.find.judge.rank import rivals
 from mudlark.find.model import PLAYED, Find, Page
 from mudlark.manifest.model import Presentation

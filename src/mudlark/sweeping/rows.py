@@ -11,6 +11,8 @@ from dataclasses import dataclass, field
 from io import StringIO
 
 from mudlark.errors import FormatError
+from mudlark.manifest.pictures.canvases import documents_of, is_collection, parsed
+from mudlark.media.sniff import sniff
 from mudlark.text import tidy
 from mudlark.web.address import resolve
 
@@ -64,7 +66,20 @@ def rows_in(body: bytes, base: str = "") -> Listed | None:
         return None
     if head.startswith(b"<"):
         return _from_xml(body, base)
+    if sniff(body) == "iiif":
+        return Listed(_from_collection(body, base))
     return Listed(_from_text(decoded(body)))
+
+
+def _from_collection(body: bytes, base: str) -> list[Row]:
+    """The documents of a IIIF collection; a document by itself is a list of one."""
+    facts = parsed(body, base)
+    listed = documents_of(facts) if is_collection(facts) else [(base, None)]
+    addresses = ((resolve(base, address), title) for address, title in listed[:MOST])
+    return [
+        Row(number, address, title, found=True)
+        for number, (address, title) in enumerate(((a, t) for a, t in addresses if a), start=1)
+    ]
 
 
 def _from_text(text: str) -> list[Row]:

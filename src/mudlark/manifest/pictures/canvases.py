@@ -41,22 +41,37 @@ class Folio:
 
 def read_folio(body: bytes, url: str) -> Folio:
     """The document that a manifest describes. Raises ManifestError where it describes none of pictures."""
-    try:
-        facts = msgspec.json.decode(body, type=dict[str, Any])
-    except (msgspec.DecodeError, msgspec.ValidationError, RecursionError) as problem:
-        raise ManifestError(f"{url} is no manifest: {problem}.") from problem
-    kind = str(facts.get("type") or facts.get("@type") or "")
-    if kind.endswith("Collection"):
-        listed = facts.get("items") or facts.get("manifests") or []
-        first = next((str(_id(one)) for one in listed if isinstance(one, dict)), "")
+    facts = parsed(body, url)
+    if is_collection(facts):
+        listed = documents_of(facts)
         raise ManifestError(
             f"{url} is a collection of {len(listed)} documents, none itself.",
-            advice=f"Haul one of them{f', such as {first}' if first else ''}, or sweep them as a list.",
+            advice=f"Haul one of them{f', such as {listed[0][0]}' if listed else ''}, or all with `mudlark sweep`.",
         )
     canvases = tuple(_canvases(facts, url))
     if not canvases:
         raise ManifestError(f"{url} describes no pictures.", advice=_played(facts))
     return Folio(_text(facts.get("label")), canvases, tuple(_notes(facts, canvases)))
+
+
+def parsed(body: bytes, url: str) -> dict[str, Any]:
+    """What a manifest says. Raises ManifestError where it is none."""
+    try:
+        facts: dict[str, Any] = msgspec.json.decode(body, type=dict[str, Any])
+    except (msgspec.DecodeError, msgspec.ValidationError, RecursionError) as problem:
+        raise ManifestError(f"{url} is no manifest: {problem}.") from problem
+    return facts
+
+
+def is_collection(facts: dict[str, Any]) -> bool:
+    """True for a list of documents."""
+    return str(facts.get("type") or facts.get("@type") or "").endswith("Collection")
+
+
+def documents_of(facts: dict[str, Any]) -> list[tuple[str, str | None]]:
+    """Addresses and labels of the documents of a collection, and of collections in it."""
+    listed = [*_list(facts.get("items") or facts.get("members")), *_list(facts.get("manifests"))]
+    return [(str(_id(one)), _text(one.get("label"))) for one in listed if isinstance(one, dict) and _id(one)]
 
 
 def _canvases(facts: dict[str, Any], url: str) -> Iterator[Canvas]:
