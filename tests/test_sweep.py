@@ -169,7 +169,7 @@ def test_a_list_with_dead_and_doubled_rows(mudlark: Run, site: DemoSite, tmp_pat
     failed = [row for row in table if row["verdict"] == "failed"]
     assert len(failed) == 2 and all(row["reason"] for row in failed)
     again = mudlark("sweep", f"{site.origins.site}/lists/films.csv", "--into", "kept")
-    assert "2 failed, 3 done before" in again.out and "2 × " not in again.out
+    assert "2 failed, 3 done before" in again.out and "2 × answered 404 Not Found." in again.out
     assert "404" in again.out and "table  kept/sweep.csv" in again.out
 
 

@@ -40,7 +40,6 @@ def shots(site: DemoSite) -> list[Shot]:
     return [
         Shot("help", ["mudlark --help"]),
         Shot("sift", [f"mudlark sift {talk} {site.address('builds')} {site.address('wall-talk')}"]),
-        Shot("sift-why", [f"mudlark sift {site.address('pictures')} --why --most 4"]),
         Shot("sift-button", [f"mudlark sift {site.address('builds')} --button 'Download field guide'"]),
         Shot("listen", [f"mudlark listen {site.address('blob-player')} --har night-shift.har"]),
         Shot("sift-listen", [f"mudlark sift --listen {site.address('blob-player')} --most 3"]),
@@ -62,7 +61,6 @@ def shots(site: DemoSite) -> list[Shot]:
                 f"mudlark tracks {described} --languages all",
             ],
         ),
-        Shot("haul-languages", [f"mudlark haul {site.origins.site}/film/two-tongues --languages all", "ls mudlark/*"]),
         Shot("haul-progress", [f"mudlark haul {mill} --into kept --rate 200k --lanes 2"], seconds=4.0),
         Shot(
             "haul",
@@ -74,12 +72,15 @@ def shots(site: DemoSite) -> list[Shot]:
             before=f"mudlark haul {talk} {mill} {site.address('disk-image')} --into kept; mkdir -p kept/1931; "
             f"mudlark haul {site.address('foghorn')} --into kept/1931; truncate -s -9 kept/1931/*/*.mp4",
         ),
-        Shot(
-            "assay-broken",
-            ["mudlark assay *.mp4"],
-            before=f"mudlark haul {talk} --into kept; head -c 300000 kept/*/*.mp4 > half.mp4",
-        ),
         Shot("haul-live", [f"mudlark haul {site.origins.media}/live/quay/number.mpd --from earliest"], seconds=7.0),
+        Shot("sweep", [f"mudlark sweep {site.address('talks')} --most 12 --into talks --at-once 2"]),
+        Shot(
+            "ledger",
+            ["mudlark ledger shelf --sort date", "mudlark bag shelf --into bags", "mudlark bag --check bags"],
+            before=f"mudlark sweep {site.address('film-list')} --into shelf; mudlark haul {mill} --into shelf; "
+            f"mudlark haul {site.address('keeper-log')} {site.address('deep-chart')} --into shelf; "
+            f"timeout -s KILL 3 mudlark haul {site.address('disk-image')} --into shelf --rate 3M",
+        ),
         Shot("tour", ["mudlark tour"]),
         Shot("tour-rough", ["mudlark tour --rough"]),
     ]

@@ -159,5 +159,6 @@ def _show(ledger: Ledger, folder: Path, most: int | None) -> None:
         doubled = sum(map(len, ledger.doubles))
         out.print(f"{doubled:,} items share their media with another; --doubles shows them", markup=False)
     if ledger.unfinished:
+        out.print()
         out.print(Text("Unfinished", style="bold"))
         tell_unfinished(ledger.unfinished, folder, as_json=False)

@@ -1,6 +1,7 @@
 """`mudlark sweep`: a whole list, item by item."""
 
 import asyncio
+import re
 import sys
 import time
 from collections import Counter
@@ -8,7 +9,7 @@ from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, get_args
 
 import click
 from rich.text import Text
@@ -41,11 +42,14 @@ from mudlark.sweeping.journal import Journal, Result
 from mudlark.sweeping.rows import WISHES, Row
 from mudlark.sweeping.run import Done, Hauler, Here, Sweep, chosen, with_row
 from mudlark.text import printable
+from mudlark.verify.verdict import Verdict
 from mudlark.web.connection import Connection
 from mudlark.web.secret import veiled
 from mudlark.web.session import Session
 
 _MOST_REASONS = 8
+_WIDEST = max(map(len, get_args(Verdict)))
+_ADDRESS = re.compile(r"^https?://\S+\s+")
 _LARGEST_INPUT = 200_000_000  # bytes
 
 
@@ -248,7 +252,8 @@ class _Progress(OnScreen):
 
 
 def _show_row(result: Result, place: str) -> None:
-    line = Text(f"{place:>9}  ", style="dim").append_text(verdict(result.verdict))
+    line = Text().append(f"{place:>9}  ", style="dim").append_text(verdict(result.verdict))
+    line.append(" " * (_WIDEST - len(result.verdict)))
     line.append(f"  {result.title or result.address}", style="bold default")
     facts = [size(result.bytes)] if result.bytes else []
     facts += [clock(result.length)] if result.length else []
@@ -295,7 +300,7 @@ def _run(task: _Task, journal: Journal, gathering: Gathering, rows: list[Row], a
 
 def _summary(gathering: Gathering, journal: Journal, done: list[Done], seconds: float) -> dict[str, Any]:
     verdicts = Counter(one.result.verdict for one in done)
-    reasons = Counter(one.result.reason for one in done if one.result.verdict not in ("sound", "unproven"))
+    reasons = Counter(_alike(one.result.reason) for one in done if one.result.verdict not in ("sound", "unproven"))
     return {
         "rows": len(gathering.rows),
         "doubled": gathering.doubled,
@@ -309,6 +314,11 @@ def _summary(gathering: Gathering, journal: Journal, done: list[Done], seconds: 
     }
 
 
+def _alike(reason: str) -> str:
+    """A reason without the address that it begins with, so that rows which failed alike are counted together."""
+    return _ADDRESS.sub("", reason)
+
+
 def _show_summary(summary: dict[str, Any], table: Path | None) -> None:
     out = console()
     out.print()
@@ -318,7 +328,9 @@ def _show_summary(summary: dict[str, Any], table: Path | None) -> None:
     words += [f"{left} not tried"] if left > 0 else []
     out.print(Text(", ".join(words) or "Nothing to do: all rows are done.", style="bold"))
     if summary["tried"]:
-        out.print(f"  {size(summary['bytes'])} in {clock(summary['seconds'])}", markup=False)
+        seconds = summary["seconds"]
+        took = f"{seconds:.1f} s" if seconds < 60 else clock(seconds)
+        out.print(f"  {size(summary['bytes'])} in {took}", markup=False)
     for reason in summary["reasons"][:_MOST_REASONS]:
         out.print(Text(f"  ! {reason['rows']} × {reason['reason']}", style="yellow"))
     if len(summary["reasons"]) > _MOST_REASONS:
