@@ -60,7 +60,7 @@ def test_an_answer_in_json_adds_the_media_of_an_entry(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("text", ["=1+1", "+1", "-1", "@x", "\tx"])
 def test_no_cell_begins_a_formula(text: str) -> None:
-    assert cell(text) == f"'{text}"
+    assert cell(text) == f"'{text}".replace("\t", " ")
 
 
 def test_a_list_is_written_once_an_entry_and_reads_back(tmp_path: Path) -> None:

@@ -160,7 +160,8 @@ def test_a_missing_segment_makes_a_flawed_item_that_a_later_run_mends(
 def test_the_tour_walks_and_ends_well(mudlark: Run, tmp_path: Path) -> None:
     ran = mudlark("tour")
     assert ran.status == 0 and "What to try next" in ran.out
-    assert visible(tmp_path / "tour") == ["A Talk on the Harbour Wall", "The Tide Mill at Work"]
+    assert visible(tmp_path / "tour") == ["A Talk on the Harbour Wall", "The Tide Mill at Work", "list"]
+    assert len(visible(tmp_path / "tour-bags")) == 5
 
 
 def test_the_demo_site_can_be_kept_open(tmp_path: Path) -> None:

@@ -7,6 +7,7 @@ from io import TextIOWrapper
 from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
 
+from mudlark.text import printable, visible
 from mudlark.whole import whole_file
 
 if TYPE_CHECKING:
@@ -46,4 +47,4 @@ def written(path: Path, *, replace: bool = False) -> Iterator[TextIO]:
 def cell(text: str | None) -> str:
     """A cell that no spreadsheet takes for a formula: an apostrophe goes before what would begin one."""
     text = text or ""
-    return f"'{text}" if text.startswith(_FORMULA) else text
+    return f"'{visible(text)}" if text.startswith(_FORMULA) else printable(text)

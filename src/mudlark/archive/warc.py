@@ -127,7 +127,7 @@ class Exchanges:
         elif size and not seen.cut:
             self._bodies[digest] = (url, date)
         request.rec_headers.add_header("WARC-Concurrent-To", response.rec_headers.get_header("WARC-Record-ID"))
-        self._write(response, 6 if readable else 1)  # media are packed already
+        self._write(response, 6 if readable else 0)  # media are packed already
         self._write(request, 6)
 
     def _write(self, record: Any, level: int) -> None:

@@ -151,7 +151,10 @@ def _show(ledger: Ledger, folder: Path, most: int | None) -> None:
         out.print(Text(f"! {len(problems) - 10} more have problems; --csv has them all", style="yellow"))
     out.print()
     totals = _totals(ledger)
-    words = [f"{totals['items']:,} items" + (f" of {ledger.all:,}" if totals["items"] != ledger.all else "")]
+    words = [
+        f"{totals['items']:,} item{'s' * (totals['items'] != 1)}"
+        + (f" of {ledger.all:,}" if totals["items"] != ledger.all else "")
+    ]
     words += [f"{count:,} {name}" for name, count in sorted(totals["verdicts"].items())]
     words += [clock(totals["length"]), size(totals["bytes"])]
     out.print(Text(", ".join(words), style="bold"))

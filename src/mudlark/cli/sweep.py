@@ -41,7 +41,7 @@ from mudlark.sweeping.gather import Gatherer, Gathering
 from mudlark.sweeping.journal import Journal, Result
 from mudlark.sweeping.rows import WISHES, Row
 from mudlark.sweeping.run import Done, Hauler, Here, Sweep, chosen, with_row
-from mudlark.text import printable
+from mudlark.text import printable, visible
 from mudlark.verify.verdict import Verdict
 from mudlark.web.connection import Connection
 from mudlark.web.secret import veiled
@@ -207,8 +207,8 @@ def _show_plan(gathering: Gathering, rows: list[Row], journal: Journal, as_json:
         emit_json("sweep", [], items=[], rows=planned, summary=None)
         return
     _say_what_is_done(gathering, rows, journal)
-    for row in rows:
-        console().print(f"{row.number:>6}  {veiled(row.address)}  {row.title or ''}".rstrip(), markup=False)
+    for row in rows:  # there may be very many
+        click.echo(visible(f"{row.number:>6}  {veiled(row.address)}  {row.title or ''}".rstrip()))
 
 
 class _Progress(OnScreen):

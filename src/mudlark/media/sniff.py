@@ -28,6 +28,10 @@ _MAGIC = {
     b"!<arch>\ndebian": "deb",
     b"\xed\xab\xee\xdb": "rpm",
     b"conectix": "vhd",
+    b"II*\0": "tiff",
+    b"MM\0*": "tiff",
+    b"II+\0": "tiff",
+    b"FORM": "aiff",
     b"KDMV": "vmdk",
     b"QFI\xfb": "qcow2",
 }
@@ -51,6 +55,11 @@ _EXTENSIONS = {
     "ac3": ".ac3",
     "wav": ".wav",
     "webp": ".webp",
+    "avif": ".avif",
+    "tiff": ".tif",
+    "svg": ".svg",
+    "aiff": ".aif",
+    "srt": ".srt",
     "html": ".html",
     "json": ".json",
 }
@@ -73,12 +82,20 @@ _ALSO = {
     "jpeg": "jpeg jpe jfif",
     "zip": "docx xlsx pptx odt ods odp epub apk jar xpi cbz kmz ipa whl",
     "ts": "m2ts mts mpegts",
+    "tiff": "tiff dng nef cr2 arw",
+    "aiff": "aiff aifc",
+    "wav": "wave bwf rf64",
+    "svg": "svgz",
 }
 _BOXES = frozenset(
     [b"ftyp", b"styp", b"moov", b"moof", b"mdat", b"free", b"wide", b"skip", b"sidx", b"emsg", b"prft", b"ssix"]
 )
 _MPD = re.compile(rb"<(?:[\w.-]{1,100}:)?MPD[\s>/]")  # the root of a DASH manifest, behind comments and a document type
 _TTML = re.compile(rb"<(?:[\w.-]{1,100}:)?tt[\s>]")
+_SVG = re.compile(
+    rb"^(?:<\?xml[^>]{0,200}\?>\s*)?(?:<!--.{0,2000}?-->\s*)*(?:<!DOCTYPE svg[^>]{0,500}>\s*)?<svg[\s>]", re.S
+)
+_SRT = re.compile(rb"^\d{1,6}\s*\r?\n\s*\d{1,3}:\d\d:\d\d[,.]\d{1,3}\s*-->")
 _DEEP_ZOOM = re.compile(rb"<(?:[\w.-]{1,100}:)?Image\s[^>]{0,1000}\bTileSize\s*=")
 _CONTEXTS = {
     b"iiif.io/api/presentation/": "iiif",
@@ -94,11 +111,13 @@ def sniff(head: bytes) -> str:
     for magic, name in _MAGIC.items():
         if head.startswith(magic):
             return name
+    if head[4:8] == b"ftyp" and head[8:12] in (b"avif", b"avis"):
+        return "avif"
     if head[4:8] in _BOXES:
         return "mp4"
     if looks_like_transport(head):
         return "ts"
-    if head[:4] == b"RIFF" and len(head) >= 12:
+    if head[:4] in (b"RIFF", b"RF64", b"BW64") and len(head) >= 12:
         return {b"WAVE": "wav", b"WEBP": "webp"}.get(head[8:12], "unknown")
     if len(head) > 2 and head[0] == 0xFF:
         if head[1] & 0xF6 == 0xF0:
@@ -128,10 +147,14 @@ def _sniff_text(head: bytes) -> str:
         return "ttml"
     if text.startswith(b"<") and _DEEP_ZOOM.search(text):
         return "dzi"
+    if text.startswith(b"<") and _SVG.search(text):
+        return "svg"
     if text.startswith(b"<?xml"):
         return "html" if b"<html" in text.lower() else "xml"
     if _HTML.search(text[:1024]) and b"\0" not in text[:1024]:
         return "html"
+    if _SRT.match(text):
+        return "srt"
     if text[:1] in (b"{", b"[") and b"\0" not in text:
         return next((name for mark, name in _CONTEXTS.items() if mark in text), "json")
     if text and not any(byte < 9 or 13 < byte < 27 for byte in text):

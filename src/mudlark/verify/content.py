@@ -6,17 +6,19 @@ What cannot be looked into is skipped, and the check says so: then only a digest
 import bz2
 import gzip
 import json
+import logging
 import lzma
-import re
+import struct
 import tarfile
 import zipfile
 import zlib
 from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import Any
 
 from mudlark.verify.verdict import Report
 
-PICTURES = frozenset({"png", "jpeg", "gif", "webp"})
+PICTURES = frozenset({"png", "jpeg", "gif", "webp", "avif", "tiff"})
 _PACKED: dict[str, Callable[[Path], gzip.GzipFile | bz2.BZ2File | lzma.LZMAFile]] = {
     "gzip": gzip.GzipFile,
     "bzip2": bz2.BZ2File,
@@ -57,11 +59,12 @@ _A = {"gzip": "a gzip", "bzip2": "a bzip2", "xz": "an xz"}
 _MOST_UNPACKED = 64 << 30  # bytes that are unpacked as a check
 _SOME = 1 << 20
 _LARGEST_JSON = 50_000_000
-_LARGEST_TABLE = 8_000_000  # bytes
-_START = re.compile(rb"startxref\s+(\d{1,15})\s+%%EOF\s*$")
-_TABLE = re.compile(rb"xref\s+0 \d+\s+((?:\d{10} \d{5} [nf]\s*)+)trailer")
-_PLACE = re.compile(rb"(\d{10}) \d{5} n")
-_OBJECT = re.compile(rb"\s*\d+\s+\d+\s+obj\b")
+_UNREADABLE = (  # what the library raises, its own errors among them
+    *(ValueError, KeyError, TypeError, AttributeError, IndexError, AssertionError, NotImplementedError),
+    *(RecursionError, OSError, struct.error, zlib.error),
+)
+_MOST_FRAMES = 2_000
+_MOST_PAGES = 20_000
 _MOST_PIXELS = 400_000_000
 
 
@@ -69,8 +72,7 @@ def check_content(path: Path, form: str, report: Report) -> list[tuple[str, int]
     """Check a file by what its first bytes say it is; gives the names and sizes inside an archive."""
     if form == "zip":
         return _check_zip(path, report)
-    promised = _NAMED.get(path.suffix.lower().lstrip("."))
-    if promised and form not in promised and form in _TEXTUAL:
+    if is_misnamed(path, form):
         text = f"{path.name} is named {path.suffix} but holds {'something else' if form == 'unknown' else form.upper()}"
         report.failed("content", "misnamed", text)
     elif form in PICTURES:
@@ -81,6 +83,8 @@ def check_content(path: Path, form: str, report: Report) -> list[tuple[str, int]
         _check_packed(path, form, report)
     elif form == "tar":
         _check_tar(path, report)
+    elif form == "svg":
+        _check_svg(path, report)
     elif form == "json" and path.stat().st_size <= _LARGEST_JSON:
         _check_json(path, report)
     else:
@@ -88,6 +92,12 @@ def check_content(path: Path, form: str, report: Report) -> list[tuple[str, int]
             "content", f"{path.name}: Mudlark does not look into this format; only a digest can prove it whole"
         )
     return []
+
+
+def is_misnamed(path: Path, form: str) -> bool:
+    """True if a text stands where the name promises something else: the page of an error, likely."""
+    promised = _NAMED.get(path.suffix.lower().lstrip("."))
+    return promised is not None and form not in promised and form in _TEXTUAL
 
 
 def _check_packed(path: Path, form: str, report: Report) -> None:
@@ -130,6 +140,21 @@ def _check_tar(path: Path, report: Report) -> None:
         report.passed("content", f"a tar file of {count:,} entries, each with the checksum of its header")
 
 
+def _check_svg(path: Path, report: Report) -> None:
+    from lxml import etree  # slow to load
+
+    if path.stat().st_size > _LARGEST_JSON:
+        report.skipped("content", "an SVG that is too large to read as a check")
+        return
+    try:
+        parser = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False)
+        root = etree.parse(str(path), parser).getroot()
+    except etree.LxmlError as problem:
+        report.failed("content", "picture", f"The SVG cannot be read: {problem}", grave=True)
+    else:
+        report.passed("content", f"an SVG of {sum(1 for _ in root.iter()):,} elements that reads to its end")
+
+
 def _check_json(path: Path, report: Report) -> None:
     try:
         json.loads(path.read_bytes())
@@ -167,11 +192,15 @@ def _check_picture(path: Path, report: Report) -> None:
             if width * height > _MOST_PIXELS:
                 report.skipped("content", f"a picture of {width}×{height}, too large to decode as a check")
                 return
-            picture.load()
-            report.passed("content", f"a {picture.format} picture of {width}×{height} that decodes to its end")
+            count = min(getattr(picture, "n_frames", 1), _MOST_FRAMES)
+            for number in range(count):
+                picture.seek(number)
+                picture.load()
+            more = f" and its {count} frames" if count > 1 else ""
+            report.passed("content", f"a {picture.format} picture of {width}×{height} that decodes to its end{more}")
     except Image.DecompressionBombError:
         report.skipped("content", "a picture that is too large to decode as a check")
-    except (UnidentifiedImageError, OSError, ValueError, SyntaxError) as problem:
+    except (UnidentifiedImageError, OSError, ValueError, SyntaxError, EOFError) as problem:
         report.failed("content", "picture", f"The picture cannot be decoded: {problem}", grave=True)
 
 
@@ -189,31 +218,46 @@ def check_pages(pictures: Sequence[Path], report: Report) -> None:
 
 
 def _check_document(path: Path, report: Report) -> None:
-    """A PDF ends as one, and the objects are where its table says, if it has one in the plain form (ISO 32000-1
-    §7.5.4); other forms are not looked into further."""
+    """A PDF: its end, its cross references, and every page that these lead to, with the `pypdf` package."""
+    from pypdf import PdfReader
+    from pypdf.errors import PyPdfError
+
     with path.open("rb") as file:
         size = file.seek(0, 2)
         file.seek(max(0, size - 2048))
         tail = file.read()
-        start = _START.search(tail)
-        if not start or not tail.rstrip().endswith(b"%%EOF"):
-            text = "The PDF does not end as a PDF should; it is likely cut short"
-            report.failed("content", "document", text, grave=True)
+    if b"%%EOF" not in tail:
+        text = "The PDF does not end as a PDF should; it is likely cut short"
+        report.failed("content", "document", text, grave=True, offset=size)
+        return
+    logging.getLogger("pypdf").setLevel(logging.CRITICAL)
+    number = 0
+    try:
+        reader = PdfReader(path, strict=True)
+        if reader.is_encrypted and not reader.decrypt(""):
+            report.skipped("content", "a PDF with a password; its pages cannot be looked at")
             return
-        file.seek(min(int(start[1]), size))
-        there = file.read(_LARGEST_TABLE)
-        table = _TABLE.match(there)
-        if not table:
-            if _OBJECT.match(there):  # a table in the compressed form
-                report.passed("content", "a PDF that ends as a PDF should")
-            else:
-                report.failed("content", "document", "The PDF's table is not where its end says")
-            return
-        places = [int(place) for place in _PLACE.findall(table[1])]
-        for place in places:
-            file.seek(min(place, size))
-            if not _OBJECT.match(file.read(24)):
-                text = f"The PDF has no object at byte {place:,}, where its table says"
-                report.failed("content", "document", text)
-                return
-    report.passed("content", f"a PDF whose {len(places):,} objects are where its table says")
+        count = len(reader.pages)
+        for page in reader.pages[:_MOST_PAGES]:
+            number += 1
+            if "/MediaBox" not in page:
+                raise ValueError("it has no size")
+            _resolved(page)
+    except (PyPdfError, *_UNREADABLE) as problem:
+        where = f"Page {number} of the PDF" if number else "The PDF"
+        report.failed("content", "document", f"{where} cannot be read: {problem or type(problem).__name__}")
+        return
+    report.passed("content", f"a PDF of {count:,} pages, all where its cross references say", pages=count)
+
+
+def _resolved(page: Any) -> None:
+    """Everything that a page draws with is there."""
+    contents = page.get("/Contents")
+    for one in contents if isinstance(contents, list) else [contents]:
+        if one is not None and one.get_object() is None:
+            raise ValueError("what it draws is missing")
+    resources = page.get("/Resources")
+    pictures = resources.get_object().get("/XObject") if resources is not None else None
+    for name, one in (pictures.get_object() if pictures is not None else {}).items():
+        if one.get_object() is None:
+            raise ValueError(f"its picture {name} is missing")

@@ -1,24 +1,65 @@
-"""The verification of one file: what it is, then its structure and timeline, or its content."""
+"""The verification of one file: what it is, then its structure and timeline, or its content.
 
+Which form is looked into by what is a table.
+"""
+
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from mudlark.media.mp4.read import Movie
+from mudlark.media.samples import Format
 from mudlark.media.sniff import sniff
-from mudlark.verify.content import check_content
+from mudlark.media.sound.packed import skip_tags
+from mudlark.verify.content import check_content, is_misnamed
+from mudlark.verify.forms.chain import check_chain
+from mudlark.verify.forms.flac import check_flac
+from mudlark.verify.forms.found import Found
+from mudlark.verify.forms.ogg import check_ogg
+from mudlark.verify.forms.riff import check_riff
+from mudlark.verify.forms.transport import check_transport
+from mudlark.verify.forms.volumes import check_installer, check_volume
+from mudlark.verify.forms.words import check_words
 from mudlark.verify.matroska import check_matroska
 from mudlark.verify.structure import check_structure
-from mudlark.verify.timeline import check_timeline
+from mudlark.verify.timeline import check_length, check_timeline
 from mudlark.verify.verdict import Report
+
+_HEAD = 65536
+_FORMS: dict[str, Callable[[Path, str, Report], Found]] = {
+    **dict.fromkeys(("mp3", "adts", "ac3"), check_chain),
+    "flac": lambda path, _, report: check_flac(path, report),
+    "ogg": lambda path, _, report: check_ogg(path, report),
+    "ts": lambda path, _, report: check_transport(path, report),
+    **dict.fromkeys(("wav", "aiff"), lambda path, _, report: check_riff(path, report)),
+    **dict.fromkeys(("webvtt", "srt", "ttml"), check_words),
+    **dict.fromkeys(("iso", "udf"), check_volume),
+    **dict.fromkeys(("exe", "deb", "rpm", "cab"), check_installer),
+}
 
 
 @dataclass(slots=True)
 class Checked:
-    """form: what the first bytes say it is. movie: of an MP4. contents: names and sizes inside an archive."""
+    """form: what the first bytes say it is. movie: of an MP4 or Matroska. contents: names and sizes inside an archive.
+    length: seconds. formats: of the tracks of other media."""
 
     form: str
     movie: Movie | None = None
     contents: list[tuple[str, int]] = field(default_factory=list)
+    length: float | None = None
+    formats: list[Format] = field(default_factory=list)
+
+
+def form_of(path: Path) -> str:
+    """What the first bytes of a file say it is, behind tags that may stand before any sound."""
+    with path.open("rb") as file:
+        head = file.read(_HEAD)
+        behind = skip_tags(head + bytes(_HEAD))[0] if head[:3] == b"ID3" else 0
+        if behind:
+            file.seek(behind)
+            named = sniff(file.read(_HEAD))
+            return named if named in ("adts", "ac3", "flac", "mp3") else "mp3"
+    return sniff(head) if head else "empty"
 
 
 def check_file(
@@ -26,20 +67,19 @@ def check_file(
 ) -> Checked:
     """Look into a file. planned: seconds that the manifest promised, None if nothing did; tolerance: by how many that
     may be off. streamed: the file was made of segments."""
-    with path.open("rb") as file:
-        head = file.read(65536)
-    checked = Checked(sniff(head))
-    if not head:
+    checked = Checked(form_of(path))
+    if checked.form == "empty":
         report.failed("content", "empty", f"{path.name} is empty", grave=True)
-        return checked
-    if checked.form == "mp4":
-        checked.movie = check_structure(path, report, streamed=streamed)
+    elif checked.form in ("mp4", "matroska"):
+        look = check_structure if checked.form == "mp4" else check_matroska
+        checked.movie = look(path, report, streamed=streamed)
         if checked.movie and not any(problem.grave for problem in report.problems):
             check_timeline(checked.movie, planned, report, tolerance)
-    elif checked.form == "matroska":
-        checked.movie = check_matroska(path, report, streamed=streamed)
-        if checked.movie and not any(problem.grave for problem in report.problems):
-            check_timeline(checked.movie, planned, report, tolerance)
+    elif checked.form in _FORMS and not is_misnamed(path, checked.form):
+        found = _FORMS[checked.form](path, checked.form, report)
+        checked.length, checked.formats, checked.contents = found.length, found.formats, found.contents
+        if planned and found.length:
+            check_length(found.length, planned, report, tolerance)
     else:
         checked.contents = check_content(path, checked.form, report)
     return checked

@@ -21,17 +21,22 @@ def check_timeline(movie: Movie, planned: float | None, report: Report, toleranc
     ends = [track.presented(movie.timescale)[1] for track in tracks]
     length = max(ends, default=0.0)
     if planned:
-        allowed = max(0.75, 0.005 * planned, tolerance)
-        words = f"{length:.2f} s where the manifest promises {planned:.2f} s"
-        if abs(length - planned) > allowed:
-            report.failed("duration", "duration", f"The file lasts {words}")
-        else:
-            report.passed("duration", words)
+        check_length(length, planned, report, tolerance)
     elif movie.seconds and abs(movie.seconds - length) > 1.0:
         report.failed("duration", "duration", f"The header says {movie.seconds:.2f} s, the samples last {length:.2f} s")
     else:
         report.passed("duration", f"{length:.2f} s by header and samples")
     _check_together(tracks, names, ends, report)
+
+
+def check_length(length: float, planned: float, report: Report, tolerance: float = 0.0) -> None:
+    """As long as the manifest promised, in seconds, give or take a little."""
+    allowed = max(0.75, 0.005 * planned, tolerance)
+    words = f"{length:.2f} s where the manifest promises {planned:.2f} s"
+    if abs(length - planned) > allowed:
+        report.failed("duration", "duration", f"The file lasts {words}", seconds=length, planned=planned)
+    else:
+        report.passed("duration", words, seconds=length, planned=planned)
 
 
 def _named(tracks: list[TrackIndex]) -> list[str]:

@@ -11,23 +11,29 @@ import msgspec
 Verdict = Literal["sound", "unproven", "flawed", "broken", "refused", "failed"]
 WORTH: dict[Verdict, int] = {"sound": 5, "unproven": 4, "flawed": 3, "broken": 2, "refused": 1, "failed": 0}
 _BY_DIGEST = frozenset({"stated-digest", "expected-digest", "coded-frames"})
-PROOFS = frozenset({"picture-units", "samples", "content", "pages"}) | _BY_DIGEST  # checks that prove a file whole
+PROOFS = (
+    frozenset({"picture-units", "samples", "frames", "content", "pages"}) | _BY_DIGEST
+)  # checks that prove a file whole
 
 
 class Check(msgspec.Struct, frozen=True):
-    """One thing that was looked at. detail: the measured facts in words."""
+    """One thing that was looked at. detail: the measured facts in words; measured: the same for programs."""
 
     name: str
     outcome: Literal["passed", "failed", "skipped"]
     detail: str
+    measured: dict[str, float | int | str] = {}
 
 
 class Problem(msgspec.Struct, frozen=True):
-    """code: stable, for programs. grave: the file cannot be trusted to play at all."""
+    """code: stable, for programs. grave: the file cannot be trusted to play at all. at, offset: the second and the byte
+    at which it shows, if it has a place."""
 
     code: str
     message: str
     grave: bool = False
+    at: float | None = None
+    offset: int | None = None
 
 
 class Report(msgspec.Struct):
@@ -50,14 +56,24 @@ class Report(msgspec.Struct):
         """True if a check that was made proves the file to be whole."""
         return any(check.outcome == "passed" and check.name in PROOFS for check in self.checks)
 
-    def passed(self, name: str, detail: str) -> None:
+    def passed(self, name: str, detail: str, **measured: float | int | str) -> None:
         """Note a check that held."""
-        self.checks.append(Check(name, "passed", detail))
+        self.checks.append(Check(name, "passed", detail, measured))
 
-    def failed(self, name: str, code: str, message: str, *, grave: bool = False) -> None:
-        """Note a check that did not hold, and the problem it shows."""
-        self.checks.append(Check(name, "failed", message))
-        self.problems.append(Problem(code, message, grave))
+    def failed(
+        self,
+        name: str,
+        code: str,
+        message: str,
+        *,
+        grave: bool = False,
+        at: float | None = None,
+        offset: int | None = None,
+        **measured: float | int | str,
+    ) -> None:
+        """Note a check that did not hold, and the problem it shows, with its place."""
+        self.checks.append(Check(name, "failed", message, measured))
+        self.problems.append(Problem(code, message, grave, at, offset))
 
     def skipped(self, name: str, reason: str) -> None:
         """Note a check that could not be made."""

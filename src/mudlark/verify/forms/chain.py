@@ -1,0 +1,217 @@
+"""Sound that is a chain of frames: MP3 and MP2, AAC in ADTS, AC-3 and E-AC-3.
+
+The frames must follow each other from the first to the last byte, tags aside. What the first frame of an MP3 says of
+the whole (Xing or Info, VBRI) must hold, and so must the check sums of AC-3 (ETSI TS 102 366 §6.1.7).
+"""
+
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import BinaryIO
+
+import numpy as np
+
+from mudlark.errors import FormatError
+from mudlark.media.samples import Bytes, Format
+from mudlark.media.sound.ac3 import AC3
+from mudlark.media.sound.adts import ADTS
+from mudlark.media.sound.framed import Frames, Syntax, frames
+from mudlark.media.sound.mpeg_audio import MPEG_AUDIO
+from mudlark.verify.forms.crc import crc16
+from mudlark.verify.forms.found import Found, at_second
+from mudlark.verify.verdict import Report
+
+SYNTAXES: dict[str, tuple[str, Syntax]] = {
+    "mp3": ("MPEG audio", MPEG_AUDIO),
+    "adts": ("AAC", ADTS),
+    "ac3": ("AC-3", AC3),
+}
+_WINDOW = 16 << 20  # bytes
+_LARGEST_TAG = 64 << 20
+_MOST_HOLES = 1_000  # that are counted one by one
+_MOST_TAGS = 20
+_ID3, _APE, _ID3_1 = 10, 32, 128  # bytes of what begins or ends a tag
+
+
+@dataclass(slots=True)
+class _Chain:
+    """What was seen so far. frames: whole ones. holes: byte, second and length of what is no frame. bad: byte and
+    second of frames whose check sum is wrong. first: the first frame. cut: bytes of an unfinished last frame."""
+
+    syntax: Syntax
+    frames: int = 0
+    format: Format | None = None
+    holes: list[tuple[int, float, int]] = field(default_factory=list)
+    bad: list[tuple[int, float]] = field(default_factory=list)
+    bad_count: int = 0
+    first: bytes = b""
+    cut: int = 0
+
+    @property
+    def seconds(self) -> float:
+        """How long the frames last."""
+        form = self.format
+        return self.frames * form.sample_duration / form.sample_rate if form and form.sample_rate else 0.0
+
+    def take(self, at: int, window: Bytes, *, last: bool, sums: bool) -> int:
+        """The frames of a window that begins at a byte of the file; gives where the next window has to begin. sums:
+        they carry check sums."""
+        layout = frames(window, self.syntax)
+        if not len(layout.positions):
+            left = len(window) if last else max(1, len(window) - self.syntax.header)
+            self._hole(at, left)
+            return at + left
+        if self.format is None:
+            begin, size = int(layout.positions[0]), int(layout.lengths[0])
+            self.first = window[begin : begin + size].tobytes()
+            self.format = self.syntax.format(self.first)
+        ends = layout.positions + layout.lengths
+        gaps = np.append(layout.positions, layout.rest) - np.append(0, ends)
+        opening = np.ones(len(ends), np.int64)
+        if self.syntax.joined is not None:
+            opening = 1 - self.syntax.joined(window, layout.positions).astype(np.int64)
+        before = np.append(0, np.cumsum(opening))
+        starts = np.append(0, ends)
+        for place in np.flatnonzero(gaps > 0)[:_MOST_HOLES].tolist():
+            self._hole(at + int(starts[place]), int(gaps[place]), int(before[place]))
+        if sums:
+            self._check_sums(at, window, layout, before)
+        self.frames += int(before[-1])
+        if last:
+            self._end(at + layout.rest, window[layout.rest :])
+            return at + len(window)
+        return at + layout.rest
+
+    def _seconds_at(self, frame: int) -> float:
+        form = self.format
+        return (self.frames + frame) * form.sample_duration / form.sample_rate if form and form.sample_rate else 0.0
+
+    def _hole(self, at: int, length: int, frame: int = 0) -> None:
+        if self.holes and self.holes[-1][0] + self.holes[-1][2] == at:
+            begin, seconds, before = self.holes.pop()
+            self.holes.append((begin, seconds, before + length))
+        else:
+            self.holes.append((at, self._seconds_at(frame), length))
+
+    def _check_sums(self, at: int, window: Bytes, layout: Frames, before: np.ndarray) -> None:
+        wrong = np.flatnonzero(crc16(window, layout.positions + 2, layout.lengths - 2))
+        self.bad_count += len(wrong)
+        for place in wrong[: _MOST_HOLES - len(self.bad)].tolist():
+            self.bad.append((at + int(layout.positions[place]), self._seconds_at(int(before[place]))))
+
+    def _end(self, at: int, rest: Bytes) -> None:
+        """What stands behind the last whole frame: the beginning of another, or something else."""
+        begun = len(rest) >= self.syntax.header and 0 in self.syntax.marks(rest[: self.syntax.header])
+        if begun and int(self.syntax.lengths(rest, np.zeros(1, np.int64))[0]) > len(rest):
+            self.cut = len(rest)
+        elif len(rest):
+            self._hole(at, len(rest))
+
+
+def check_chain(path: Path, form: str, report: Report) -> Found:
+    """Look into a file of frames. form: mp3, adts or ac3."""
+    name, syntax = SYNTAXES[form]
+    with path.open("rb") as file:
+        begin, end = _edges(file, path.stat().st_size)
+    chain = _Chain(syntax)
+    data = np.memmap(path, np.uint8, "r") if end else np.zeros(0, np.uint8)
+    at = begin
+    try:
+        while at < end:
+            window = np.asarray(data[at : min(at + _WINDOW, end)])
+            at = chain.take(at, window, last=at + _WINDOW >= end, sums=form == "ac3")
+    except FormatError as problem:
+        report.failed("content", "sound", f"The sound cannot be read: {problem.what}", grave=True)
+        return Found()
+    if chain.format is None or sum(length for *_, length in chain.holes) > (end - begin) // 2:
+        surely = data[:3].tobytes() != b"ID3"  # that any sound may begin with, in forms that are not known here
+        report.failed("content", "sound", f"The file is not made of frames of {name}", grave=surely)
+        return Found()
+    _judge(chain, name, report)
+    stated = stated_frames(chain.first) if form == "mp3" else None
+    length = chain.seconds
+    if stated is not None:
+        length -= chain.format.sample_duration / chain.format.sample_rate  # that frame is not heard
+    return Found(length, [chain.format])
+
+
+def _judge(chain: _Chain, name: str, report: Report) -> None:
+    problems = len(report.problems)
+    for at, seconds, length in chain.holes[:5]:
+        text = f"{length:,} bytes at byte {at:,} ({at_second(seconds)}) are no frames of {name}"
+        report.failed("frames", "stray-bytes", text, at=seconds, offset=at)
+    if len(chain.holes) > 5:
+        report.failed("frames", "stray-bytes", f"{len(chain.holes) - 5} more such places are between its frames")
+    if chain.cut:
+        text = f"The last frame is cut off after {chain.cut:,} bytes, at {at_second(chain.seconds)}"
+        report.failed("frames", "cut-off", text, at=chain.seconds)
+    stated = stated_frames(chain.first) if chain.syntax is MPEG_AUDIO else None
+    if stated is not None and stated not in (chain.frames, chain.frames - 1):
+        text = f"Its first frame states {stated:,} frames; there are {chain.frames - 1:,}"
+        report.failed("frames", "cut-off" if stated > chain.frames else "frame-count", text, at=chain.seconds)
+    if chain.bad_count and chain.bad_count < chain.frames:
+        at, seconds = chain.bad[0]
+        text = (
+            f"{chain.bad_count:,} frames do not have their check sum, the first at byte {at:,} ({at_second(seconds)})"
+        )
+        report.failed("check-sums", "check-sum", text, at=seconds, offset=at)
+    elif chain.bad_count:
+        report.skipped("check-sums", "its writer left out the check sums of all frames")
+    elif chain.syntax is AC3:
+        report.passed("check-sums", f"{chain.frames:,} frames, each with its check sum")
+    if len(report.problems) == problems:
+        more = ", as many as it states" if stated is not None else ""
+        report.passed("frames", f"{chain.frames:,} frames of {name} from the first to the last byte{more}")
+
+
+def stated_frames(frame: bytes) -> int | None:
+    """How many frames the first frame of an MP3 says that there are behind it; None if it is a frame like others."""
+    for tag in (b"Xing", b"Info"):
+        place = frame.find(tag, 4, 48)
+        if place > 0 and len(frame) >= place + 12:
+            flags = int.from_bytes(frame[place + 4 : place + 8], "big")
+            return int.from_bytes(frame[place + 8 : place + 12], "big") if flags & 1 else None
+    if frame[36:40] == b"VBRI" and len(frame) >= 54:
+        return int.from_bytes(frame[50:54], "big")
+    return None
+
+
+def _edges(file: BinaryIO, size: int) -> tuple[int, int]:
+    """Where the frames begin and end: tags stand before and behind them (ID3 1 and 2, APE)."""
+    begin, end = 0, size
+    for _ in range(_MOST_TAGS):
+        if not (length := _tag_length(_at(file, begin, _ID3))):
+            break
+        begin = min(size, begin + length)
+    for _ in range(_MOST_TAGS):
+        if not (length := _length_behind(file, end)) or length > end - begin:
+            break
+        end -= length
+    return begin, end
+
+
+def _length_behind(file: BinaryIO, end: int) -> int:
+    """Bytes of the tag that ends here; 0 if none does."""
+    if _at(file, end - _ID3_1, 3) == b"TAG":
+        return _ID3_1
+    foot = _at(file, end - _APE, _APE)
+    if foot[:8] == b"APETAGEX":
+        length = int.from_bytes(foot[12:16], "little") + (_APE if foot[23] & 0x80 else 0)
+        return length if length <= _LARGEST_TAG else 0
+    if _at(file, end - _ID3, 3) == b"3DI":
+        return _tag_length(b"ID3" + _at(file, end - 7, 7))
+    return 0
+
+
+def _tag_length(head: bytes) -> int:
+    """Bytes of the ID3 2 tag that begins so (§3.1), 0 if none does."""
+    if head[:3] != b"ID3" or len(head) < _ID3 or any(byte & 0x80 for byte in head[6:10]):
+        return 0
+    size = head[6] << 21 | head[7] << 14 | head[8] << 7 | head[9]
+    return _ID3 + size + (_ID3 if head[5] & 0x10 else 0)
+
+
+def _at(file: BinaryIO, place: int, count: int) -> bytes:
+    if place < 0:
+        return b""
+    file.seek(place)
+    return file.read(count)

@@ -1,0 +1,149 @@
+"""Ogg (RFC 3533): every page has its check sum and comes after the one before it, and each stream ends as it should.
+
+Streams may follow each other (a chain), or stand beside each other. Opus (RFC 7845), Vorbis, FLAC, Speex and Theora are
+told by their first packet.
+"""
+
+import mmap
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from mudlark.media.samples import Format
+from mudlark.verify.forms.crc import crc32_forward
+from mudlark.verify.forms.found import Found, at_second
+from mudlark.verify.verdict import Report
+
+_PAGE = 27  # bytes of a page's header without its segment table
+_BEGIN, _END = 2, 4
+_MOST_TOLD = 5
+
+
+@dataclass(slots=True)
+class _Logical:
+    """A stream. rate: granules a second. skip: granules before the first that is heard. begin, end: granules. next: the
+    number that its next page should have."""
+
+    codec: str
+    rate: int
+    channels: int
+    skip: int = 0
+    begin: int | None = None
+    end: int = 0
+    next: int = 0
+    ended: bool = False
+
+    @property
+    def seconds(self) -> float:
+        return max(0, self.end - self.skip - (self.begin or 0)) / self.rate if self.rate else 0.0
+
+
+@dataclass(slots=True)
+class _Seen:
+    pages: int = 0
+    logical: dict[int, _Logical] = field(default_factory=dict)
+    done: list[_Logical] = field(default_factory=list)
+    problems: list[tuple[str, str, int]] = field(default_factory=list)
+
+    @property
+    def seconds(self) -> float:
+        """How long the streams before the running ones last, and the longest of these."""
+        return sum(one.seconds for one in self.done) + max((one.seconds for one in self.logical.values()), default=0.0)
+
+
+def check_ogg(path: Path, report: Report) -> Found:
+    """Look into an Ogg file."""
+    with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as data:
+        seen = _walk(data)
+    logical = [*seen.done, *seen.logical.values()]
+    formats = [
+        Format(
+            "video" if one.codec == "theora" else "audio",
+            one.codec,
+            one.rate or 1,
+            b"",
+            0,
+            channels=one.channels,
+            sample_rate=one.rate if one.codec != "theora" else 0,
+        )
+        for one in logical
+    ]
+    if not logical:
+        report.failed("content", "sound", "The Ogg file holds no stream", grave=True)
+        return Found()
+    for code, text, at in seen.problems[:_MOST_TOLD]:
+        report.failed("pages-of-ogg", code, text, offset=at)
+    if len(seen.problems) > _MOST_TOLD:
+        code = seen.problems[_MOST_TOLD][0]
+        report.failed("pages-of-ogg", code, f"{len(seen.problems) - _MOST_TOLD:,} more such places")
+    unended = [one for one in logical if not one.ended]
+    if unended:
+        text = f"The last page of the {unended[-1].codec} stream is missing; it ends at {at_second(seen.seconds)}"
+        report.failed("ending", "cut-off", text, at=seen.seconds)
+    if not seen.problems and not unended:
+        names = ", ".join(dict.fromkeys(one.codec for one in logical))
+        report.passed("frames", f"{seen.pages:,} pages of Ogg ({names}), each with its check sum, in their order")
+    return Found(seen.seconds or None, formats)
+
+
+def _walk(data: mmap.mmap) -> _Seen:
+    seen, at, size = _Seen(), 0, len(data)
+    while at < size:
+        head = data[at : at + _PAGE]
+        if head[:4] != b"OggS" or len(head) < _PAGE:
+            following = data.find(b"OggS\0", at + 1)
+            end = following if following >= 0 else size
+            text = f"{end - at:,} bytes at byte {at:,} ({at_second(seen.seconds)}) are no page"
+            seen.problems.append(("cut-off" if following < 0 else "stray-bytes", text, at))
+            at = end
+            continue
+        table = data[at + _PAGE : at + _PAGE + head[26]]
+        length = _PAGE + head[26] + sum(table)
+        if at + length > size:
+            text = f"The page at byte {at:,} ({at_second(seen.seconds)}) is cut off"
+            seen.problems.append(("cut-off", text, at))
+            break
+        page = data[at : at + length]
+        if crc32_forward(page[:22] + bytes(4) + page[26:]) != int.from_bytes(head[22:26], "little"):
+            text = f"The page at byte {at:,} ({at_second(seen.seconds)}) does not have its check sum"
+            seen.problems.append(("check-sum", text, at))
+        _take(seen, at, head, page[_PAGE + head[26] :])
+        seen.pages += 1
+        at += length
+    return seen
+
+
+def _take(seen: _Seen, at: int, head: bytes, body: bytes) -> None:
+    serial, number = int.from_bytes(head[14:18], "little"), int.from_bytes(head[18:22], "little")
+    granule = int.from_bytes(head[6:14], "little", signed=True)
+    if head[5] & _BEGIN:
+        if seen.logical and all(one.ended for one in seen.logical.values()):  # the next link of a chain
+            seen.done += seen.logical.values()
+            seen.logical.clear()
+        seen.logical[serial] = _logical(body)
+    stream = seen.logical.get(serial)
+    if stream is None:
+        seen.problems.append(("gap", f"The page at byte {at:,} belongs to a stream that never began", at))
+        stream = seen.logical[serial] = _Logical("unknown", 0, 0, next=number)
+    if number != stream.next:
+        text = f"Pages are missing before byte {at:,} ({at_second(seen.seconds)})"
+        seen.problems.append(("gap", text, at))
+    stream.next = number + 1 & 0xFFFFFFFF
+    if granule > 0 and stream.codec != "theora":
+        stream.end = max(stream.end, granule)
+    stream.ended = stream.ended or bool(head[5] & _END)
+
+
+def _logical(packet: bytes) -> _Logical:
+    """What a first packet describes."""
+    if packet[:8] == b"OpusHead" and len(packet) >= 12:
+        return _Logical("opus", 48_000, packet[9], skip=int.from_bytes(packet[10:12], "little"))
+    if packet[:7] == b"\x01vorbis" and len(packet) >= 16:
+        return _Logical("vorbis", int.from_bytes(packet[12:16], "little"), packet[11])
+    if packet[:5] == b"\x7fFLAC" and len(packet) >= 9 + 4 + 4 + 18:
+        packed = int.from_bytes(packet[27:35], "big")
+        return _Logical("flac", packed >> 44, (packed >> 41 & 7) + 1)
+    if packet[:8] == b"Speex   " and len(packet) >= 52:
+        return _Logical("speex", int.from_bytes(packet[36:40], "little"), int.from_bytes(packet[48:52], "little") & 7)
+    if packet[:7] == b"\x80theora":
+        return _Logical("theora", 0, 0)
+    return _Logical("unknown", 0, 0)

@@ -1,0 +1,109 @@
+"""Transport streams (ISO/IEC 13818-1): packets from the first to the last byte, none missing, and what they carry in
+order, read as for a film.
+"""
+
+from collections import defaultdict
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+
+from mudlark.errors import FormatError
+from mudlark.media.samples import Format, Loss, LossCode, Samples
+from mudlark.media.ts import TransportReader
+from mudlark.verify.forms.found import Found, at_second
+from mudlark.verify.verdict import Report
+
+_WINDOW = 188 * 21 * 4096  # bytes, some 16 MB; packets of 188, 192 and 204 bytes all begin here or are found again
+_WORDS = {
+    LossCode.PACKETS: ("packets-lost", "{count:,} transport packets are missing or damaged"),
+    LossCode.STRAY_BYTES: ("stray-bytes", "{count:,} bytes are no transport packets"),
+    LossCode.UNDECODABLE: ("undecodable-pictures", "{count:,} pictures come before what is needed to decode them"),
+}
+_GAP = 0.5  # seconds
+
+
+@dataclass(slots=True)
+class _Track:
+    """begin, end: seconds of its own clock, jumps taken out. gaps: (second, seconds) that are missing."""
+
+    format: Format
+    samples: int = 0
+    begin: float | None = None
+    end: float = 0.0
+    gaps: list[tuple[float, float]] = field(default_factory=list)
+
+    def take(self, samples: Samples) -> None:
+        """Go on with what comes next."""
+        times = np.sort(samples.pts) / samples.format.timescale
+        step = samples.format.sample_duration / samples.format.timescale or float(
+            np.median(np.diff(times)) if len(times) > 1 else 0
+        )
+        if self.begin is None:
+            self.begin = self.end = float(times[0])
+        joined = np.append(self.end, times + step)[:-1]
+        for place in np.flatnonzero((times - joined > _GAP) & (times - joined < 3600))[:20].tolist():
+            self.gaps.append((float(joined[place]) - self.begin, float(times[place] - joined[place])))
+        self.end = max(self.end, float(times[-1]) + step)
+        self.samples += len(samples)
+
+
+def check_transport(path: Path, report: Report) -> Found:
+    """Look into a transport stream."""
+    reader, tracks = TransportReader(), dict[int, _Track]()
+    lost: defaultdict[LossCode, int] = defaultdict(int)
+    first: dict[LossCode, tuple[int, float]] = {}
+    at = 0
+    try:
+        with path.open("rb") as file:
+            while block := file.read(_WINDOW):
+                _take(tracks, reader.feed(memoryview(block)))
+                _lose(reader.losses(), lost, first, at, tracks)
+                at += len(block)
+        _take(tracks, reader.flush())
+        _lose(reader.losses(), lost, first, at, tracks)
+    except FormatError as problem:
+        report.failed("content", "stream", f"The transport stream cannot be read: {problem.what}", grave=True)
+        return Found()
+    if not tracks:
+        report.failed(
+            "content", "stream", "The transport stream carries no picture and no sound that is known", grave=True
+        )
+        return Found()
+    for code, count in lost.items():
+        if code in _WORDS:
+            name, words = _WORDS[code]
+            byte, second = first[code]
+            text = f"{words.format(count=count)}, first after byte {byte:,} ({at_second(second)})"
+            report.failed("packets", name, text, at=second, offset=byte)
+    for number, track in tracks.items():
+        for second, seconds in track.gaps[:5]:
+            text = f"{seconds:.2f} s of {track.format.type} {number} are missing at {at_second(second)}"
+            report.failed("times", "gap", text, at=second)
+    if at % 188 and at % 192 and at % 204:
+        report.failed("packets", "cut-off", "The last packet is cut off", offset=at)
+    spans = [(track.begin or 0.0, track.end) for track in tracks.values()]
+    length = max(end for _, end in spans) - min(begin for begin, _ in spans)
+    if not report.problems:
+        counts = ", ".join(f"{track.samples:,} of {track.format.codec}" for track in tracks.values())
+        report.passed("samples", f"transport packets from the first to the last byte, none missing; samples: {counts}")
+    return Found(length, [track.format for track in tracks.values()])
+
+
+def _take(tracks: dict[int, _Track], came: list[Samples]) -> None:
+    for samples in came:
+        if len(samples):
+            tracks.setdefault(samples.track, _Track(samples.format)).take(samples)
+
+
+def _lose(
+    losses: list[Loss],
+    lost: defaultdict[LossCode, int],
+    first: dict[LossCode, tuple[int, float]],
+    at: int,
+    tracks: dict[int, _Track],
+) -> None:
+    for loss in losses:
+        seconds = max((track.end - (track.begin or 0.0) for track in tracks.values()), default=0.0)
+        first.setdefault(loss.code, (at, seconds))
+        lost[loss.code] += loss.count

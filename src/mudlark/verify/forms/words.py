@@ -1,0 +1,68 @@
+"""Subtitles: WebVTT, SRT and TTML are read to their end, and their cues are where they should be in time."""
+
+import re
+from pathlib import Path
+
+from mudlark.errors import FormatError
+from mudlark.media.ttml import parse_ttml
+from mudlark.media.webvtt import parse as parse_webvtt
+from mudlark.verify.forms.found import Found, at_second
+from mudlark.verify.verdict import Report
+
+_LARGEST = 50_000_000  # bytes
+_CUE = re.compile(
+    r"^\s*(?:(\d{1,3}):)?(\d{1,2}):(\d{2})[,.](\d{1,3})\s*-->\s*(?:(\d{1,3}):)?(\d{1,2}):(\d{2})[,.](\d{1,3})", re.M
+)
+Times = list[tuple[float, float]]
+
+
+def check_words(path: Path, form: str, report: Report) -> Found:
+    """Look into a text of cues. form: webvtt, ttml, or srt."""
+    if path.stat().st_size > _LARGEST:
+        report.skipped("content", f"{path.name} is too large for a text of subtitles, and was not read")
+        return Found()
+    data = path.read_bytes()
+    if b"\0" in data and not data.startswith((b"\xff\xfe", b"\xfe\xff")):
+        place = data.index(b"\0")
+        report.failed("content", "text", f"Byte {place:,} is zero, which no text has", offset=place)
+        return Found()
+    try:
+        times = _READERS[form](data)
+    except FormatError as problem:
+        report.failed("content", "text", f"The {form.upper()} cannot be read: {problem.what}", grave=True)
+        return Found()
+    backward = [(number, begin, end) for number, (begin, end) in enumerate(times, start=1) if end < begin]
+    if backward:
+        number, begin, _ = backward[0]
+        text = f"Cue {number} ends before it begins, at {at_second(begin)}; {len(backward):,} such cues"
+        report.failed("content", "cue-times", text, at=begin)
+    elif not times:
+        report.failed("content", "empty", f"{path.name} has no cues")
+    else:
+        report.passed("content", f"{form.upper()} of {len(times):,} cues, up to {at_second(max(e for _, e in times))}")
+    return Found()
+
+
+def _webvtt(data: bytes) -> Times:
+    return [(cue.begin, cue.end) for cue in parse_webvtt(data).cues]
+
+
+def _ttml(data: bytes) -> Times:
+    return [(cue.begin, cue.end) for cue in parse_ttml(data).cues]
+
+
+def _srt(data: bytes) -> Times:
+    """SubRip has no standard; cues are what has such a line of times."""
+    wide = data.startswith((b"\xff\xfe", b"\xfe\xff"))
+    text = data.decode("utf-16" if wide else "utf-8-sig", "replace")
+
+    def seconds(hours: str | None, minutes: str, rest: str, part: str) -> float:
+        return int(hours or 0) * 3600 + int(minutes) * 60 + int(rest) + int(part.ljust(3, "0")) / 1000
+
+    found = [(seconds(*match.group(1, 2, 3, 4)), seconds(*match.group(5, 6, 7, 8))) for match in _CUE.finditer(text)]
+    if found and "\ufffd" in text and text.count("\ufffd") > len(text) // 50:
+        raise FormatError("It is no text in UTF-8", text.index("\ufffd"))
+    return found
+
+
+_READERS = {"webvtt": _webvtt, "ttml": _ttml, "srt": _srt}

@@ -1,0 +1,221 @@
+"""Formats looked into from first byte to last: what is whole is sound; a cut, a hole, a flipped bit is placed."""
+
+import struct
+from io import BytesIO
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from PIL import Image
+from pypdf import PdfWriter
+
+from mudlark.media.sniff import sniff
+from mudlark.verify.forms.crc import crc16, crc32_forward
+from mudlark.verify.forms.found import at_second
+from mudlark.verify.media import Checked, check_file
+from mudlark.verify.verdict import Report
+from tests import sounds
+from tests.streams import demo_segment
+
+
+def look(tmp_path: Path, data: bytes, name: str = "file.bin") -> tuple[Report, Checked]:
+    path = tmp_path / name
+    path.write_bytes(data)
+    report = Report()
+    return report, check_file(path, None, report)
+
+
+def codes(report: Report) -> list[str]:
+    return [problem.code for problem in report.problems]
+
+
+@given(st.binary(max_size=200), st.binary(max_size=90))
+def test_check_sums_over_arrays_are_those_of_the_plain_form(one: bytes, other: bytes) -> None:
+    stream = np.frombuffer(one + other, np.uint8)
+    begins, lengths = np.array([0, len(one)]), np.array([len(one), len(other)])
+    assert crc16(stream, begins, lengths).tolist() == [sounds.crc16(one), sounds.crc16(other)]
+    assert crc32_forward(one) == sounds._ogg_crc(one)
+
+
+MP3 = sounds.id3() + sounds.mp3(500, 500) + sounds.APE_TAG + sounds.ID3_1
+
+
+@pytest.mark.parametrize(
+    ("data", "form", "seconds"),
+    [
+        (sounds.mp3(500), "mp3", 500 * 1152 / 44_100),
+        (MP3, "mp3", 500 * 1152 / 44_100),
+        (sounds.mp3(500, 500, b"Info"), "mp3", 500 * 1152 / 44_100),
+        (sounds.mp3(500, 501, b"VBRI"), "mp3", 500 * 1152 / 44_100),
+        (sounds.ac3(100), "ac3", 100 * 1536 / 48_000),
+        (sounds.flac(sounds.noise(30_000)), "flac", 30_000 / 44_100),
+        (sounds.flac(sounds.noise(4608), stated=0), "flac", 4608 / 44_100),
+        (sounds.joined(sounds.ogg_pages(5)), "ogg", 5.0),
+        (sounds.joined(sounds.ogg_pages(5) + sounds.ogg_pages(3, 8)), "ogg", 8.0),
+        (sounds.wav(sounds.noise(8000)), "wav", 1.0),
+        (sounds.aiff(sounds.noise(8000)), "aiff", 1.0),
+    ],
+    ids=["mp3", "tags", "info", "vbri", "ac3", "flac", "unstated", "opus", "chain", "wav", "aiff"],
+)
+def test_whole_sound_is_sound(tmp_path: Path, data: bytes, form: str, seconds: float) -> None:
+    report, checked = look(tmp_path, data)
+    assert (report.verdict, report.problems, checked.form) == ("sound", [], form)
+    assert checked.length == pytest.approx(seconds, abs=0.01) and checked.formats[0].sample_rate
+
+
+FLAC = sounds.flac(sounds.noise(30_000))
+OGG = sounds.ogg_pages(20)
+WAV = sounds.wav(sounds.noise(8000))
+
+
+@pytest.mark.parametrize(
+    ("data", "code", "second"),
+    [
+        (sounds.mp3(500)[:-100], "cut-off", 13.0),
+        (sounds.mp3(300, 500), "cut-off", 7.8),
+        (sounds.mp3(500, 300), "frame-count", 13.1),
+        (sounds.mp3(200) + bytes(5000) + sounds.mp3(200), "stray-bytes", 5.2),
+        (sounds.ac3(50) + sounds.ac3(60)[: 10 * 256 - 1], "cut-off", 1.9),
+        (FLAC[:-700], "check-sum", 0.66),
+        (sounds.flac(sounds.noise(30_000), stated=60_000), "cut-off", 0.68),
+        (sounds.joined(OGG)[:-30], "cut-off", 19.0),
+        (sounds.joined(OGG[:-1]), "cut-off", 19.0),
+        (sounds.joined(OGG[:10] + OGG[12:]), "gap", 8.0),
+        (WAV[:-4000], "cut-off", 0.75),
+        (sounds.aiff(sounds.noise(8000))[:8000], "sound", None),
+    ],
+    ids=["mp3", "xing", "more", "hole", "ac3", "flac", "stated", "ogg", "ending", "pages", "wav", "aiff"],
+)
+def test_what_is_cut_off_or_has_a_hole_is_placed(tmp_path: Path, data: bytes, code: str, second: float | None) -> None:
+    report, _ = look(tmp_path, data)
+    assert code in codes(report), report
+    problem = next(problem for problem in report.problems if problem.code == code)
+    if second is not None and problem.at is not None:
+        assert problem.at == pytest.approx(second, abs=0.15)
+    assert problem.at is not None or at_second(second or 0.0) in problem.message or problem.grave
+
+
+@pytest.mark.parametrize(
+    ("data", "at"),
+    [(sounds.ac3(100), 5000), (FLAC, 40_000 + 70_000), (sounds.joined(sounds.ogg_pages(20)), 50_000)],
+    ids=["ac3", "flac", "ogg"],
+)
+@pytest.mark.parametrize("width", [1, 3000])
+def test_a_flipped_bit_and_a_hole_of_zeros_are_found_where_there_are_check_sums(
+    tmp_path: Path, data: bytes, at: int, width: int
+) -> None:
+    damaged = bytearray(data)
+    damaged[at : at + width] = bytes([damaged[at] ^ 4]) if width == 1 else bytes(width)
+    report, _ = look(tmp_path, bytes(damaged))
+    assert report.verdict in ("flawed", "broken")
+    places = [problem.offset for problem in report.problems if problem.offset is not None]
+    assert min(abs(at - place) for place in places) < 6000
+
+
+def test_a_transport_stream_is_read_to_its_end(tmp_path: Path) -> None:
+    whole = b"".join(demo_segment(number) for number in range(3))
+    report, checked = look(tmp_path, whole)
+    assert (report.verdict, report.problems) == ("sound", []) and checked.length == pytest.approx(12, abs=0.1)
+    lost = whole[: 188 * 300] + whole[188 * 320 :]
+    report, _ = look(tmp_path, lost)
+    assert report.verdict == "flawed" and "packets-lost" in codes(report)
+    report, _ = look(tmp_path, whole[: len(whole) // 188 * 94 * 2 - 50])
+    assert "cut-off" in codes(report) or "stray-bytes" in codes(report)
+    gone = demo_segment(0) + demo_segment(2)
+    report, _ = look(tmp_path, gone)
+    gap = next(problem for problem in report.problems if problem.code == "gap")
+    assert gap.at == pytest.approx(4.0, abs=0.2)
+
+
+SRT = "1\r\n00:00:01,000 --> 00:00:02,500\r\nThe tide\r\n\r\n2\r\n00:00:03,000 --> 00:00:04,000\r\nturns.\r\n"
+
+
+@pytest.mark.parametrize(
+    ("data", "verdict"),
+    [
+        (b"WEBVTT\n\n00:01.000 --> 00:02.000\nThe tide\n", "sound"),
+        (b"WEBVTT\n\n", "flawed"),
+        (SRT.encode(), "sound"),
+        (b"\xef\xbb\xbf" + SRT.encode(), "sound"),
+        (SRT.replace("04,000", "01,000").encode(), "flawed"),
+        (SRT.encode() + bytes(50), "flawed"),
+        (b'<tt xmlns="http://www.w3.org/ns/ttml"><body><div><p begin="1s" end="2s">a</p></div></body></tt>', "sound"),
+        (b'<tt xmlns="http://www.w3.org/ns/ttml"><body><div><p begin="1s"', "broken"),
+    ],
+)
+def test_subtitles_are_read(tmp_path: Path, data: bytes, verdict: str) -> None:
+    assert look(tmp_path, data)[0].verdict == verdict
+
+
+def picture(form: str) -> bytes:
+    out = BytesIO()
+    Image.fromarray(np.random.default_rng(1).integers(0, 255, (60, 80, 3), np.uint8)).save(out, form)
+    return out.getvalue()
+
+
+@pytest.mark.parametrize("form", ["PNG", "JPEG", "GIF", "WEBP", "TIFF", "AVIF"])
+def test_pictures_decode_to_their_end_or_not(tmp_path: Path, form: str) -> None:
+    data = picture(form)
+    assert look(tmp_path, data)[0].verdict == "sound" and sniff(data) == form.lower()
+    assert look(tmp_path, data[: len(data) * 2 // 3])[0].verdict == "broken"
+
+
+def test_drawings_are_read(tmp_path: Path) -> None:
+    svg = b'<?xml version="1.0"?>\n<!-- a buoy --><svg xmlns="http://www.w3.org/2000/svg"><g><path d="M0 0"/></g></svg>'
+    assert look(tmp_path, svg)[0].verdict == "sound" and look(tmp_path, svg[:-9])[0].verdict == "broken"
+
+
+def test_documents_have_their_pages(tmp_path: Path) -> None:
+    writer, out = PdfWriter(), BytesIO()
+    for _ in range(3):
+        writer.add_blank_page(200, 300)
+    writer.write(out)
+    report, _ = look(tmp_path, out.getvalue())
+    assert report.verdict == "sound" and report.checks[-1].measured == {"pages": 3}
+    assert look(tmp_path, out.getvalue()[:-60])[0].verdict == "broken"
+    torn = out.getvalue().replace(b"/Kids [", b"/Kids ]", 1)
+    assert look(tmp_path, torn)[0].verdict in ("flawed", "broken")
+
+
+def iso(blocks: int, there: int) -> bytes:
+    descriptor = bytearray(2048)
+    descriptor[:6] = b"\1CD001"
+    descriptor[80:84], descriptor[128:130] = struct.pack("<I", blocks), struct.pack("<H", 2048)
+    return bytes(16 * 2048) + bytes(descriptor) + b"\xffCD001" + bytes(2042) + bytes((there - 18) * 2048)
+
+
+def test_disk_images_and_installers_fit_what_they_state_or_are_cut_off(tmp_path: Path) -> None:
+    assert look(tmp_path, iso(40, 40))[0].verdict == "unproven" and look(tmp_path, iso(40, 30))[0].verdict == "broken"
+    program = bytearray(
+        b"MZ" + bytes(58) + struct.pack("<I", 64) + b"PE\0\0" + bytes(2) + struct.pack("<H", 1) + bytes(400)
+    )
+    program[64 + 24 + 16 : 64 + 24 + 24] = struct.pack("<II", 300, 150)
+    assert look(tmp_path, bytes(program))[0].verdict == "unproven"
+    assert look(tmp_path, bytes(program[:400]))[0].verdict == "broken"
+    member = b"debian-binary".ljust(48) + b"4".ljust(10) + b"`\n" + b"2.0\n"
+    package = b"!<arch>\n" + member + b"data.tar".ljust(48) + b"100".ljust(10) + b"`\n" + bytes(100)
+    assert look(tmp_path, package)[0].verdict == "unproven" and look(tmp_path, package[:-9])[0].verdict == "broken"
+    assert look(tmp_path, b"MSCF\0\0\0\0" + struct.pack("<I", 99) + bytes(20))[0].verdict == "broken"
+
+
+FILES = [MP3, FLAC[:100_000], sounds.joined(OGG), WAV, sounds.aiff(sounds.noise(500)), demo_segment(0), SRT.encode()]
+FILES += [picture("TIFF"), iso(40, 40), sounds.ac3(20)]
+
+
+@given(
+    st.sampled_from(FILES),
+    st.lists(st.tuples(st.floats(0, 1), st.binary(min_size=1, max_size=12)), max_size=6),
+    st.floats(0.02, 1),
+)
+def test_anything_damaged_ends_in_a_verdict(
+    tmp_path_factory: pytest.TempPathFactory, data: bytes, changes: list[tuple[float, bytes]], share: float
+) -> None:
+    damaged = bytearray(data)
+    for place, change in changes:
+        at = int(place * len(damaged))
+        damaged[at : at + len(change)] = change
+    folder = tmp_path_factory.mktemp("damaged")
+    report, _ = look(folder, bytes(damaged[: max(1, int(share * len(damaged)))]))
+    assert report.verdict in ("sound", "unproven", "flawed", "broken") and (report.checks or report.problems)
