@@ -7,11 +7,13 @@ committed.
 import ctypes
 import subprocess
 import tempfile
+from collections.abc import Callable
 from dataclasses import replace
-from itertools import pairwise
+from itertools import pairwise, zip_longest
 from pathlib import Path
 
 import numpy as np
+from PIL import Image
 
 from mudlark.demo.pictures import FRAME_RATE, SAMPLE_RATE, picture, planar, sound
 from mudlark.demo.transport import AUDIO_PID, VIDEO_PID, Stream, TransportWriter, Unit
@@ -228,13 +230,19 @@ def make_mp3(seconds: int, kilobits: int) -> bytes:
     return subprocess.run(command, input=sound(seconds).tobytes(), check=True, capture_output=True).stdout
 
 
-def make_vp9(title: str, width: int, height: int, seconds: int, kilobits: int) -> list[Samples]:
-    """Pictures in VP9, one that stands alone at the beginning of each segment."""
+Frames = Callable[[int], Image.Image]
+
+
+def make_vp9(
+    title: str, width: int, height: int, seconds: int, kilobits: int, frames_of: Frames | None = None
+) -> list[Samples]:
+    """Pictures in VP9, one that stands alone at the beginning of each segment. frames_of: draws them, by number."""
+    draw = frames_of or (lambda number: picture(number, width, height, title))
     with tempfile.TemporaryDirectory() as folder:
         raw, target = Path(folder) / "raw.yuv", Path(folder) / "stream.ivf"
         with raw.open("wb") as file:
             for number in range(seconds * FRAME_RATE):
-                file.write(planar(picture(number, width, height, title)))
+                file.write(planar(draw(number)))
         keep = str(FRAME_RATE * SEGMENT)
         command = ["vpxenc", "--codec=vp9", "--ivf", "--i420", f"--width={width}", f"--height={height}", "--quiet"]
         command += [f"--fps={FRAME_RATE}/1", f"--target-bitrate={kilobits}", f"--kf-max-dist={keep}"]
@@ -251,10 +259,12 @@ def make_vp9(title: str, width: int, height: int, seconds: int, kilobits: int) -
     return _cut(format, frames, [40 * number for number in range(len(frames))], sync, 1)
 
 
-def make_opus(seconds: int, kilobits: int) -> list[Samples]:
+def make_opus(seconds: int, kilobits: int, *, silent: bool = False) -> list[Samples]:
     """Sound in Opus."""
+    spoken = sound(seconds)
     command = ["opusenc", "--quiet", "--raw", "--raw-rate", str(SAMPLE_RATE), "--bitrate", str(kilobits), "-", "-"]
-    data = subprocess.run(command, input=sound(seconds).tobytes(), check=True, capture_output=True).stdout
+    heard = np.zeros_like(spoken) if silent else spoken
+    data = subprocess.run(command, input=heard.tobytes(), check=True, capture_output=True).stdout
     packets, rest, at = [], b"", 0
     while at < len(data):  # pages of Ogg (RFC 3533 §6)
         laces = data[at + 27 : at + 27 + data[at + 26]]
@@ -292,6 +302,23 @@ def webm(name: str, parts: list[Samples]) -> None:
     (MEDIA / name).write_bytes(builder.head() + media + builder.tail())
 
 
+def flawed() -> None:
+    """Films with something wrong that only playing shows: black, frozen, silent."""
+    size, seconds = (160, 90), 6
+    films: dict[str, tuple[Frames | None, bool]] = {
+        "dark.webm": (lambda _: Image.new("RGB", size), False),
+        "still.webm": (lambda _: picture(40, *size, "The Still"), False),
+        "mute.webm": (None, True),
+    }
+    for name, (frames_of, silent) in films.items():
+        pictures = make_vp9("The Mute", *size, seconds, 60, frames_of)
+        sounds = make_opus(seconds, 24, silent=silent)
+        builder = MatroskaBuilder(kind="webm")
+        batches_of = zip_longest(pictures, sounds)
+        media = b"".join(bytes(piece) for both in batches_of for piece in builder.add([one for one in both if one]))
+        (MEDIA / name).write_bytes(builder.head() + media + builder.tail())
+
+
 def streams() -> None:
     """What the streams of other kinds need beside the tide mill."""
     (MEDIA / "tide-mill" / "cy.aac").write_bytes(encode_sound(sound(24, 1500.0).tobytes()))
@@ -314,6 +341,7 @@ def main() -> None:
     film("gift-shop.mp4", make("Visit the Gift Shop", 320, 180, 5, 90))
     film("fog-bell.m4a", [TransportWriter().segment(sound_units(encode_sound(sound(12).tobytes())))])
     streams()
+    flawed()
     print(f"{sum(path.stat().st_size for path in MEDIA.rglob('*') if path.is_file()) / 1e6:.2f} MB")
 
 

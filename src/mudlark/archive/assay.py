@@ -11,30 +11,46 @@ import msgspec
 
 from mudlark.archive.layout import RECORD
 from mudlark.archive.place import inside_item
-from mudlark.archive.record import FileFacts, Record, TrackFacts, read_record
+from mudlark.archive.record import FileFacts, PlayFacts, Record, TrackFacts, read_record
 from mudlark.errors import MudlarkError, UsageError
 from mudlark.find.judge.kind import kind_by_extension
 from mudlark.find.model import PLAYED
 from mudlark.manifest.model import STREAMED
-from mudlark.media.mp4.read import Movie
 from mudlark.verify.content import check_pages
 from mudlark.verify.fixity import compare
-from mudlark.verify.media import check_file
+from mudlark.verify.media import Checked, check_file
 from mudlark.verify.verdict import Report, Verdict
 
+_STREAMS = (".ts", ".m2ts", ".mts", ".mkv", ".mka", ".ac3", ".eac3")
 _LASTING = frozenset(
-    {"segment-missing", "segment-unreadable", "loss", "page-missing", "page-unreadable", "subtitle-missing"}
+    {
+        *("segment-missing", "segment-unreadable", "loss", "page-missing", "page-unreadable", "subtitle-missing"),
+        *(
+            "tiles-missing",
+            "page-size",
+            "black",
+            "frozen",
+            "silent",
+            "undecodable",
+            "not-played",
+            "no-end",
+            "wrong-place",
+        ),
+    }
 )
 
 
 class Assay(msgspec.Struct):
-    """What an assay found. path: the item's folder or the file. tracks: as the media file itself says."""
+    """What an assay found. path: the item's folder or the file. tracks: as the media file itself says. media: the files
+    that were looked into. played: how it played, if it was."""
 
     path: Path
     report: Report
     title: str | None = None
     duration: float | None = None
     tracks: list[TrackFacts] = []
+    media: list[tuple[Path, Checked]] = []
+    played: PlayFacts | None = None
 
     @property
     def verdict(self) -> Verdict:
@@ -68,8 +84,13 @@ def assays(path: Path) -> Iterator[Assay]:
             yield _guarded(Path(folder), _assay_item)
             continue
         for name in sorted(files):
-            if not name.startswith(".") and kind_by_extension(f"/{name}") in PLAYED:
+            if not name.startswith(".") and _is_media(name):
                 yield _guarded(Path(folder) / name, _assay_file)
+
+
+def _is_media(name: str) -> bool:
+    """True for the name of a film or a sound."""
+    return kind_by_extension(f"/{name}") in PLAYED or name.lower().endswith(_STREAMS)
 
 
 def _guarded(path: Path, verify: Callable[[Path], Assay]) -> Assay:
@@ -84,7 +105,7 @@ def _guarded(path: Path, verify: Callable[[Path], Assay]) -> Assay:
 
 def _assay_file(path: Path) -> Assay:
     assayed = Assay(path, Report())
-    _describe(assayed, check_file(path, None, assayed.report).movie, path)
+    _describe(assayed, check_file(path, None, assayed.report), path)
     return assayed
 
 
@@ -102,7 +123,7 @@ def _assay_item(folder: Path) -> Assay:
         for path in media:
             streamed = record.source.kind in STREAMED
             checked = check_file(path, record.planned_duration, assayed.report, streamed=streamed)
-            _describe(assayed, checked.movie, path)
+            _describe(assayed, checked, path)
     # what was missing when the item was made is still missing, whatever the file looks like
     for problem in record.problems:
         if problem.code in _LASTING and problem not in assayed.report.problems:
@@ -133,7 +154,15 @@ def _check_fixity(folder: Path, record: Record, inside: dict[str, Path], report:
     return True
 
 
-def _describe(assayed: Assay, movie: Movie | None, path: Path) -> None:
+def _describe(assayed: Assay, checked: Checked, path: Path) -> None:
+    assayed.media.append((path, checked))
+    movie = checked.movie
+    if checked.length:
+        assayed.duration = round(checked.length, 3)
+        assayed.tracks = [
+            TrackFacts(form.type, form.codec, channels=form.channels or None, sample_rate=form.sample_rate or None)
+            for form in checked.formats
+        ]
     if movie:
         assayed.tracks = [TrackFacts.of(track) for track in movie.tracks]
         assayed.duration = round(max((t.presented(movie.timescale)[1] for t in movie.tracks), default=0.0), 3)

@@ -23,13 +23,16 @@ _LARGEST = 200_000_000  # bytes
 
 class FileFacts(msgspec.Struct, frozen=True, omit_defaults=True):
     """path: relative to the item. role: media, subtitle, poster, manifest, capture, page,
-    exchanges. language: of subtitles."""
+    exchanges. language: of subtitles. media_type, pronom: what it is by its content, as the registries of IANA and of
+    The National Archives name it."""
 
     path: str
     role: str
     bytes: int
     sha256: str
     language: str | None = None
+    media_type: str | None = None
+    pronom: str | None = None
 
 
 class Note(msgspec.Struct, frozen=True):
@@ -192,6 +195,7 @@ class Source(msgspec.Struct):
     file (ETag, Last-Modified, bytes), to see later whether it is still the same there.
     address: of the manifest or file that was fetched, after redirects. kind: hls, file, images (page images) or series
     (numbered segments without a manifest). listed: what a list that named it says of it, by its columns.
+    filename: what the server, or the address, calls it. response: header fields of its answer that matter.
     """
 
     target: str
@@ -210,6 +214,8 @@ class Source(msgspec.Struct):
     length: int | None = None
     manifest_notes: list[ManifestNote] = []
     listed: dict[str, str] = {}
+    filename: str | None = None
+    response: dict[str, str] = {}
 
 
 class SegmentCounts(msgspec.Struct):
@@ -234,8 +240,38 @@ class FetchingFacts(msgspec.Struct):
     raced: int = 0
 
 
+class PlayFacts(msgspec.Struct, omit_defaults=True):
+    """How a file played in a browser. when: RFC 3339. full: all of it was decoded. unplayed: what there was no decoder
+    for. seeks: places that were shown. pictures, sounds: samples decoded; bad: those that were not. shown, dropped:
+    pictures in the fast run to the end. black, frozen, silent: seconds from when to when. loudness: dB of full scale,
+    by second. peak: the loudest, in dB. clipped: samples at full scale. seconds: that it took.
+    """
+
+    when: str
+    full: bool
+    started: bool
+    ended: bool
+    seeks: int = 0
+    pictures: int = 0
+    sounds: int = 0
+    bad: int = 0
+    shown: int = 0
+    dropped: int = 0
+    seconds: float = 0.0
+    unplayed: list[str] = []
+    black: list[tuple[float, float]] = []
+    frozen: list[tuple[float, float]] = []
+    silent: list[tuple[float, float]] = []
+    loudness: list[tuple[float, float]] = []
+    peak: float | None = None
+    clipped: int = 0
+
+
 class Record(msgspec.Struct):
-    """One item. Times are UTC (RFC 3339); durations are seconds. contents: names and bytes inside an archive."""
+    """One item. Times are UTC (RFC 3339); durations are seconds. contents: names and bytes inside an archive.
+
+    command: as it was given, without secrets. operator: who answers for it, if that is configured: name, user, machine.
+    """
 
     title: str
     verdict: Verdict
@@ -254,6 +290,9 @@ class Record(msgspec.Struct):
     contents: list[tuple[str, int]] = []
     notes: list[Note] = []
     fetching: FetchingFacts = msgspec.field(default_factory=FetchingFacts)
+    played: PlayFacts | None = None
+    command: str | None = None
+    operator: dict[str, str] | None = None
     mudlark_record: int = VERSION
 
 

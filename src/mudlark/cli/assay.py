@@ -1,16 +1,21 @@
 """`mudlark assay`: is it sound, and why."""
 
+import asyncio
 from collections import Counter
 from pathlib import Path
+from typing import Literal
 
 import click
 from rich.console import Console
 from rich.text import Text
 
 from mudlark.archive.assay import Assay, assays
-from mudlark.cli.command import Command, common_options
+from mudlark.cli.command import Command, common_options, option
+from mudlark.cli.options import play_option
 from mudlark.cli.show import clock, complain, console, emit_json, manner, verdict
+from mudlark.cli.steps import Steps
 from mudlark.errors import MudlarkError, UsageError
+from mudlark.text import printable
 from mudlark.verify.verdict import WORTH
 
 _MARK = {"passed": ("✓", "green"), "failed": ("✗", "bold red"), "skipped": ("·", "dim")}
@@ -27,8 +32,10 @@ _WIDEST = len("unproven")
     ),
 )
 @click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="PATH...")
+@play_option
+@option("--browser", type=click.Path(dir_okay=False, path_type=Path), default=None, help="The browser to play it in.")
 @common_options
-def command(paths: tuple[Path, ...], as_json: bool) -> None:
+def command(paths: tuple[Path, ...], play: Literal["some", "full"] | None, browser: Path | None, as_json: bool) -> None:
     """Verify items (checksums against their record, structure, timeline) or single media files.
 
     PATH is an item's folder, a folder with items and media files at any depth, or a media file. A good one takes one
@@ -41,6 +48,8 @@ def command(paths: tuple[Path, ...], as_json: bool) -> None:
         before = len(assayed)
         try:
             for result in assays(path):
+                if play:
+                    _play(result, play, browser)
                 assayed.append(result)
                 if not as_json:
                     _show(out, result, whole=manner.verbose or result.verdict != "sound")
@@ -63,6 +72,23 @@ def command(paths: tuple[Path, ...], as_json: bool) -> None:
         click.get_current_context().exit(1)
 
 
+def _play(result: Assay, manner: Literal["some", "full"], browser: Path | None) -> None:
+    """Have a browser play what an item or file holds; what is broken is not tried."""
+    from mudlark.fetch.store import now
+    from mudlark.playing.judge import facts_of, judge_played
+    from mudlark.playing.play import PLAYABLE
+    from mudlark.playing.play import play as played_in_browser
+
+    for path, checked in result.media:
+        if checked.form not in PLAYABLE or result.verdict == "broken":
+            continue
+        with Steps() as steps:
+            steps.say(f"Playing {printable(path.name)} …")
+            played = asyncio.run(played_in_browser(path, checked, manner, browser))
+        judge_played(played, result.report)
+        result.played = facts_of(played, now())
+
+
 def _data(result: Assay) -> dict[str, object]:
     return {
         "path": str(result.path),
@@ -71,7 +97,10 @@ def _data(result: Assay) -> dict[str, object]:
         "duration": result.duration,
         "tracks": result.tracks,
         "checks": result.report.checks,
-        "problems": [{"code": p.code, "message": p.message} for p in result.report.problems],
+        "problems": [
+            {"code": p.code, "message": p.message, "at": p.at, "offset": p.offset} for p in result.report.problems
+        ],
+        "played": result.played,
     }
 
 

@@ -7,6 +7,7 @@ from typing import Any, TypeVar
 import click
 
 F = TypeVar("F", bound=Callable[..., Any])
+MANNERS = ("some", "full")
 GROUPS = ("Options", "Choosing", "Renditions", "Broadcasts", "Listening", "Network", "Output")
 
 
@@ -24,6 +25,18 @@ class Command(click.Command):
     def __init__(self, *given: Any, examples: tuple[tuple[str, str], ...] = (), **named: Any) -> None:
         super().__init__(*given, **named)
         self.examples = examples
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        """`--play` stands alone, or has a word of its own behind it."""
+        if any(parameter.name == "play" for parameter in self.params):
+            joined: list[str] = []
+            for word in args:
+                if joined and joined[-1] == "--play=some" and word in MANNERS:
+                    joined[-1] = f"--play={word}"
+                else:
+                    joined.append("--play=some" if word == "--play" else word)
+            args = joined
+        return super().parse_args(ctx, args)
 
     def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         rows: dict[str, list[tuple[str, str]]] = {}

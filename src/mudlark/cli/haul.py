@@ -22,6 +22,7 @@ from mudlark.cli.options import (
     means,
     means_options,
     network_options,
+    play_option,
     wanted,
 )
 from mudlark.cli.progress import HaulProgress
@@ -77,6 +78,7 @@ from mudlark.web.session import Session
     help="What a film is put into; else what its media came in, or what holds all of it.",
 )
 @option("--series", is_flag=True, help="Where there is no playlist, take a series of numbered segments.")
+@play_option
 @keeping_options
 @option(
     "--nth",
@@ -101,6 +103,7 @@ def command(
     expect: str | None,
     form: str,
     container: Literal["mp4", "mkv"] | None,
+    play: Literal["some", "full"] | None,
     series: bool,
     nth: int | None,
     every: bool,
@@ -139,6 +142,8 @@ def command(
         wish=wished,
         container=container,
         span=span,
+        play=play,
+        browser=given.get("browser"),
     )
     order = keeping(order, given)
     items: list[Item] = []

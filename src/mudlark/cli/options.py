@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, TypeVar, get_args
 import click
 
 from mudlark.browser.options import Listening
-from mudlark.cli.command import option
+from mudlark.cli.command import MANNERS, option
 from mudlark.cli.config import own_guises
 from mudlark.errors import UsageError
 from mudlark.find.model import Kind, Role
@@ -247,6 +247,17 @@ _KEEPING = (
     option("--no-page", is_flag=True, help="Keep neither the page's source nor a picture of it."),
     option("--keep-secrets", is_flag=True, help="Leave cookies, tokens and signatures in what is kept."),
 )
+
+
+def play_option(function: F) -> F:
+    """--play: have a real browser play it."""
+    return option(
+        "--play",
+        type=click.Choice(MANNERS),
+        default=None,
+        metavar="[full]",
+        help="Play it in a real browser, and measure picture and sound; `--play full` decodes all of it.",
+    )(function)
 
 
 def keeping_options(function: F) -> F:

@@ -66,7 +66,12 @@ async def make(work: Work, name: str, state: ItemState) -> Item:
             notes=(*made.notes, *beside.notes),
         )
         work.watch.on_step("Verifying")
-        record = await asyncio.to_thread(prove, work, made, fetching)
+        proof = await asyncio.to_thread(prove, work, made, fetching)
+        record = proof.record
+        if (manner := target.order.play) and record.verdict != "broken":
+            from mudlark.hauling.playing import prove_by_playing  # few want it, and its libraries are slow to load
+
+            await prove_by_playing(work, made, proof, manner)
         if record.verdict == "broken":
             store.distrust([(row.track, row.number) for row in store.rows() if row.plan])
             return Item(record, None, store.folder)

@@ -83,9 +83,10 @@ class Order:
     """What a user wants hauled. means: how to look at the target. expect: SHA-256 in hexadecimal that the file must
     have. as_images: keep page images as they are, instead of binding them. guises: take the find from whichever of
     these gets the best; as the session's own if there are none. again: make a new item even if there is one.
-    keep_secrets: leave what gives access in what is kept. keep_page: the page stays with the item. warc: all exchanges
-    do, too. wish: which renditions of a stream. container: of a film.
-    span: what part of a broadcast. listed: what a list says of the target, for the record.
+    keep_secrets: leave what gives access in what is kept. keep_page: the page stays with the item.
+    warc: all exchanges do, too. play: in a browser, stretches or all of it; browser: the program, if not the usual one.
+    wish: which renditions of a stream. container: of a film. span: what part of a broadcast. listed: what a list says
+    of the target, for the record.
     """
 
     target: str
@@ -100,6 +101,8 @@ class Order:
     keep_secrets: bool = False
     keep_page: bool = True
     warc: bool = False
+    play: Literal["some", "full"] | None = None
+    browser: Path | None = None
     wish: Wish = field(default_factory=Wish)
     container: Literal["mp4", "mkv"] | None = None
     span: Span = field(default_factory=Span)

@@ -2,6 +2,7 @@
 
 import platform
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 
 from mudlark import __version__
 from mudlark.archive.layout import EXCHANGES
@@ -42,7 +43,16 @@ from mudlark.verify.verdict import Report
 _MOST_CONTENTS = 1_000  # names inside an archive that a record keeps
 
 
-def prove(work: Work, made: Made, fetching: Fetching) -> Record:
+@dataclass(slots=True)
+class Proof:
+    """The record of an item, the report that its verdict follows from, and what was found in its media."""
+
+    record: Record
+    report: Report
+    checked: Checked
+
+
+def prove(work: Work, made: Made, fetching: Fetching) -> Proof:
     """Look into the finished files, and make the record."""
     target = work.target
     presentation = target.presentation
@@ -115,7 +125,7 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Record:
         contents=checked.contents[:_MOST_CONTENTS],
         notes=notes,
     )
-    return record if target.order.keep_secrets else without_access(record)
+    return Proof(record if target.order.keep_secrets else without_access(record), report, checked)
 
 
 def _packed_tracks(made: Made) -> list[TrackFacts]:

@@ -1,0 +1,1 @@
+"""Playing files in a real browser, and measuring what it decodes."""

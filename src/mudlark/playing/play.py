@@ -1,0 +1,371 @@
+"""A real browser plays a file: it starts, seeks show the right place, a fast run reaches the end; and what its decoders
+make of the samples is measured.
+
+What the browser has no decoder for is said to be not played, and never counts as passed. In the short form only
+stretches of a long film are decoded, from its beginning to its end; in the full one all of it.
+"""
+
+import asyncio
+import base64
+import struct
+import time
+from collections.abc import AsyncIterator, Sequence
+from contextlib import asynccontextmanager
+from dataclasses import dataclass, field
+from importlib.resources import files
+from io import BytesIO
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal
+
+import numpy as np
+from aiohttp import web
+from PIL import Image
+
+from mudlark.browser.driver import opened
+from mudlark.media.codecs import codec_of
+from mudlark.media.mp4.read import Movie, TrackIndex
+from mudlark.media.samples import Ints
+from mudlark.playing.measure import Measured, measure_pictures, measure_sound
+from mudlark.verify.media import Checked
+from mudlark.web.connection import Connection
+
+if TYPE_CHECKING:
+    from playwright.async_api import Page
+
+Manner = Literal["some", "full"]
+SEEKS = 9
+_STRETCHES = 8  # of a long film that are decoded in the short form
+_STRETCH = 4.0  # seconds of each, or as long as one picture that can be decoded alone leads
+_SHORT = 60.0  # seconds: a film that lasts no longer is decoded whole
+_RUN = 20.0  # seconds that the run to the end may take in the short form
+_FASTEST = 16
+_PART = 24 << 20  # bytes of samples that are sent at once
+_SMALL = (64, 36)  # pixels of what is measured
+_EVERY = 0.2  # seconds between pictures that are measured
+_LARGEST_SOUND = 150_000_000  # bytes of a file of sound that is decoded at once
+_SEEKING = 8.0  # seconds
+_TYPES = {
+    "mp3": "audio/mpeg",
+    "adts": "audio/aac",
+    "ogg": "audio/ogg",
+    "flac": "audio/flac",
+    "wav": "audio/wav",
+    "ts": "video/mp2t",
+    "ac3": "audio/ac3",
+    "aiff": "audio/aiff",
+}
+_DECODERS = {"mp4a.6B": "mp3", "mp4a.69": "mp3", "fLaC": "flac", "Opus": "opus"}
+PLAYABLE = frozenset({"mp4", "matroska", *_TYPES})
+
+
+@dataclass(frozen=True, slots=True)
+class Sought:
+    """A place that was gone to: the second, and the picture that stands there (JPEG)."""
+
+    second: float
+    picture: bytes
+
+
+@dataclass(slots=True)
+class Played:
+    """What came of it. unplayed: what the browser has no decoder for, in words. problems: code, words and second of
+    what went wrong. started, ended: it did. sought: places that were shown. pictures, sounds: samples decoded; bad:
+    samples that were not. shown, dropped: pictures while it ran. full: all was decoded. seconds: that it took.
+    """
+
+    full: bool
+    unplayed: list[str] = field(default_factory=list)
+    problems: list[tuple[str, str, float | None]] = field(default_factory=list)
+    started: bool = False
+    ended: bool = False
+    sought: list[Sought] = field(default_factory=list)
+    pictures: int = 0
+    sounds: int = 0
+    bad: int = 0
+    shown: int = 0
+    dropped: int = 0
+    measured: Measured = field(default_factory=Measured)
+    seconds: float = 0.0
+    width: int = 0
+
+    @property
+    def moving(self) -> bool:
+        """True if there were pictures to see."""
+        return self.width > 0 or self.pictures > 0
+
+
+async def play(path: Path, checked: Checked, manner: Manner = "some", browser: Path | None = None) -> Played:
+    """Play a file. checked: what verification found in it. Raises UsageError where there is no browser."""
+    begun = time.monotonic()
+    played = Played(full=manner == "full")
+    if checked.form not in PLAYABLE:
+        played.unplayed.append(f"a file of {checked.form}")
+        return played
+    stage = _Stage(path, checked.movie)
+    async with _served(stage) as address, opened(Connection(), browser) as context:
+        page = await context.new_page()
+        await page.goto(address)
+        script = (files("mudlark.playing") / "play.js").read_text(encoding="utf-8")
+
+        async def ask(task: str, **given: Any) -> Any:
+            return await page.evaluate(f"(both) => ({script})(both)", [task, given])
+
+        work = _Play(page, ask, stage, checked, played)
+        await work.run()
+    played.seconds = round(time.monotonic() - begun, 1)
+    return played
+
+
+class _Play:
+    """One file on one page."""
+
+    def __init__(self, page: "Page", ask: Any, stage: "_Stage", checked: Checked, played: Played) -> None:
+        self.page, self.ask, self.stage, self.checked, self.played = page, ask, stage, checked, played
+        self.movie = checked.movie
+
+    async def run(self) -> None:
+        opened = await self.ask("open", types=[self._type()])
+        error = opened["error"]
+        if opened["ready"] < 1:
+            if error and error["code"] == 4 and not self._should_play(opened["possible"][0]):
+                self.played.unplayed.append(self._what())
+            else:
+                words = error["words"] if error else "nothing came of it in time"
+                self.played.problems.append(("not-played", f"The browser cannot play it: {words}", None))
+        else:
+            self.played.width = opened["width"]
+            await self._through(opened["duration"] or 0.0)
+        if self.movie:
+            for track in self.movie.tracks:
+                if len(track.sizes) and track.format.type in ("video", "audio"):
+                    await self._decode(track)
+        elif opened["ready"] >= 1 and self.stage.path.stat().st_size <= _LARGEST_SOUND:
+            await self._decode_file()
+
+    def _type(self) -> str:
+        if self.movie is None:
+            return _TYPES.get(self.checked.form, "")
+        video = any(track.format.type == "video" for track in self.movie.tracks)
+        kind = "webm" if self.checked.form == "matroska" else "mp4"
+        codecs = ",".join(track.format.codec for track in self.movie.tracks if track.format.type != "text")
+        return f'{"video" if video else "audio"}/{kind}; codecs="{codecs}"'
+
+    def _should_play(self, possible: str) -> bool:
+        """True if the browser said that it can play such a file."""
+        return possible == "probably" and self.checked.form != "matroska"
+
+    def _what(self) -> str:
+        if self.movie is None:
+            return f"{self.checked.form.upper()}"
+        names = " and ".join(dict.fromkeys(_named(track.format.codec) for track in self.movie.tracks))
+        return f"{names} in {'Matroska' if self.checked.form == 'matroska' else 'MP4'}"
+
+    async def _through(self, length: float) -> None:
+        """Start, seek, and run to the end."""
+        played = self.played
+        first = await self._run(0.0, min(0.4, length), 1, 8.0)
+        played.started = first["at"] > 0 or first["ended"]
+        if not played.started:
+            played.problems.append(("not-played", f"It does not start: {_words(first)}", 0.0))
+            return
+        frame = self._frame()
+        for number in range(SEEKS):
+            await self._seek(length * (number + 0.5) / SEEKS, frame)
+        quick = length / _FASTEST <= _RUN or played.full
+        begin = 0.0 if quick else max(0.0, length - _RUN * _FASTEST / 2)
+        seconds = max(_RUN, 2 * length / _FASTEST if played.full else 0.0) + 10
+        last = await self._run(begin, length + 60, _FASTEST, seconds)
+        played.shown, played.dropped = last["shown"], last["dropped"]
+        played.ended = last["ended"]
+        if last["error"]:
+            words = f"The browser stops at {last['at']:.1f} s: {last['error']['words']}"
+            played.problems.append(("undecodable", words, last["at"]))
+        elif not last["ended"]:
+            words = f"The run to the end stops at {last['at']:.1f} of {length:.1f} s"
+            played.problems.append(("no-end", words, last["at"]))
+
+    async def _run(self, begin: float, until: float, rate: float, seconds: float) -> dict[str, Any]:
+        ran: dict[str, Any] = await self.ask("run", **{"from": begin}, until=until, rate=rate, seconds=seconds)
+        return ran
+
+    async def _seek(self, second: float, frame: float) -> None:
+        found = await self.ask("seek", to=second, frame=frame, seconds=_SEEKING)
+        video = self.played.width > 0
+        at = found["shown"] if video else found["at"]
+        if found["error"]:
+            words = f"Going to {second:.1f} s fails: {found['error']['words']}"
+            self.played.problems.append(("undecodable", words, second))
+        elif not found["sought"] or at is None or not -frame <= second - at <= frame:
+            where = "nothing" if at is None else f"{at:.2f} s"
+            self.played.problems.append(("wrong-place", f"Going to {second:.2f} s shows {where}", second))
+        if found["picture"]:
+            self.played.sought.append(Sought(second, base64.b64decode(found["picture"])))
+
+    def _frame(self) -> float:
+        """Seconds by which a picture may stand before the time that was asked for."""
+        tracks = self.movie.tracks if self.movie else []
+        video = next((track for track in tracks if track.format.type == "video"), None)
+        if video is None or not len(video.durations):
+            return 0.5
+        return float(video.durations.max()) / video.format.timescale * 1.5 + 0.05
+
+    async def _decode(self, track: TrackIndex) -> None:
+        """Have samples decoded, and measure what comes of them."""
+        form = track.format
+        config: dict[str, Any] = {"codec": "vp8" if form.codec == "vp08" else form.codec}
+        description = form.config if form.codec[:4] in ("avc1", "avc3", "hvc1", "hev1", "mp4a") else b""
+        if form.type == "video":
+            config |= {"codedWidth": form.width, "codedHeight": form.height}
+        else:
+            config |= {"sampleRate": form.sample_rate or form.timescale, "numberOfChannels": max(1, form.channels)}
+            config["codec"] = _DECODERS.get(form.codec, form.codec)
+            if config["codec"] == "flac":
+                description = b"fLaC" + form.config[4:] if form.config[:4] != b"fLaC" else form.config
+            if config["codec"] == "mp3":
+                description = b""
+        given = {"type": form.type, "config": config, "description": base64.b64encode(description).decode() or None}
+        if not await self.ask("canDecode", **given):
+            self.played.unplayed.append(_named(form.codec))
+            return
+        pictures, greys, sounds = [], [], []
+        for first, last in stretches(track, full=self.played.full):
+            task = "pictures" if form.type == "video" else "sounds"
+            address = self.stage.part(track, first, last)
+            came = await self.ask(task, **given, address=address, small=_SMALL, every=_EVERY)
+            self.played.bad += max(0, last - first - came["decoded"])
+            for second, words in came["errors"]:
+                at = second or 0.0
+                text = f"The {'picture' if task == 'pictures' else 'sound'} cannot be decoded at {at:.1f} s: {words}"
+                self.played.problems.append(("undecodable", text, at))
+            if task == "pictures":
+                self.played.pictures += came["decoded"]
+                data = np.frombuffer(base64.b64decode(came["greys"]), np.uint8)
+                pictures.append(np.array(came["times"], np.float64))
+                greys.append(data.reshape(-1, _SMALL[1], _SMALL[0]))
+            else:
+                self.played.sounds += came["decoded"]
+                sounds.append(np.array(came["frames"], np.float64).reshape(-1, 5))
+        if pictures:
+            usual = float(np.median(track.durations)) / form.timescale if len(track.durations) else _EVERY
+            measure_pictures(np.concatenate(pictures), np.concatenate(greys), max(_EVERY, usual), self.played.measured)
+        if sounds and not self.played.measured.heard:
+            measure_sound(np.concatenate(sounds), self.played.measured)
+
+    async def _decode_file(self) -> None:
+        came = await self.ask("wave")
+        if came.get("error"):
+            self.played.problems.append(("undecodable", f"The sound cannot be decoded: {came['error']}", None))
+            return
+        self.played.sounds = len(came["frames"])
+        measure_sound(np.array(came["frames"], np.float64).reshape(-1, 5), self.played.measured)
+
+
+def _named(codec: str) -> str:
+    known = codec_of(codec)
+    return known.words if known else codec
+
+
+def _words(ran: dict[str, Any]) -> str:
+    return ran["error"]["words"] if ran["error"] else "no picture and no sound comes"
+
+
+def stretches(track: TrackIndex, *, full: bool) -> list[tuple[int, int]]:
+    """Which samples are decoded, first and one behind the last: each stretch begins where decoding may start."""
+    count = len(track.sizes)
+    times = track.dts / track.format.timescale
+    length = float(times[-1] - times[0]) if count else 0.0
+    if full or length <= _SHORT:
+        found = [(0, count)]
+    else:
+        alone = np.flatnonzero(track.sync)
+        alone = alone if len(alone) else np.zeros(1, np.int64)
+        found = []
+        for number in range(_STRETCHES):
+            begin = times[0] + (length - _STRETCH) * number / (_STRETCHES - 1)
+            first = int(alone[max(0, int(np.searchsorted(times[alone], begin, "right")) - 1)])
+            last = count if number == _STRETCHES - 1 else int(np.searchsorted(times, begin + _STRETCH))
+            first = max(first, found[-1][1] if found else 0)
+            if last > first:
+                found.append((first, last))
+    return [part for first, last in found for part in _cut(track, first, last)]
+
+
+def _cut(track: TrackIndex, first: int, last: int) -> list[tuple[int, int]]:
+    """A stretch in parts of so many bytes, each of which begins where decoding may start."""
+    parts, begin, total = [], first, 0
+    for place in range(first, last):
+        if total > _PART and track.sync[place]:
+            parts.append((begin, place))
+            begin, total = place, 0
+        total += int(track.sizes[place])
+    return [*parts, (begin, last)]
+
+
+class _Stage:
+    """What the page is served: itself, the file, and samples of its tracks."""
+
+    def __init__(self, path: Path, movie: Movie | None) -> None:
+        self.path = path
+        self.movie = movie
+        self._parts: list[tuple[TrackIndex, int, int]] = []
+
+    def part(self, track: TrackIndex, first: int, last: int) -> str:
+        """The address of samples."""
+        self._parts.append((track, first, last))
+        return f"part/{len(self._parts) - 1}"
+
+    async def page(self, _: web.Request) -> web.Response:
+        text = '<!doctype html><title>Play</title><video id="v" preload="auto"></video>'
+        return web.Response(text=text, content_type="text/html")
+
+    async def file(self, _: web.Request) -> web.StreamResponse:
+        return web.FileResponse(self.path)
+
+    async def samples(self, request: web.Request) -> web.Response:
+        number = int(request.match_info["number"])
+        if number >= len(self._parts):
+            raise web.HTTPNotFound
+        track, first, last = self._parts[number]
+        body = await asyncio.to_thread(packed, self.path, track, first, last)
+        return web.Response(body=body, content_type="application/octet-stream")
+
+
+def packed(path: Path, track: TrackIndex, first: int, last: int) -> bytes:
+    """Samples as the page takes them: their number, times and durations in seconds, sizes, flags, and their bytes."""
+    place, scale = slice(first, last), track.format.timescale
+    sizes = track.sizes[place]
+    begin = next((edit.media_time for edit in track.edits if edit.media_time > 0), 0)  # where it is shown from
+    times = (track.pts[place] - begin) / scale
+    head = struct.pack("<II", last - first, 0) + times.astype("<f8").tobytes()
+    head += (track.durations[place] / scale).astype("<f8").tobytes() + sizes.astype("<u4").tobytes()
+    head += track.sync[place].astype(np.uint8).tobytes()
+    with path.open("rb") as file:
+        return head + b"".join(_read(file, track.offsets[place], sizes))
+
+
+def _read(file: Any, offsets: Ints, sizes: Ints) -> Sequence[bytes]:
+    bodies = []
+    for offset, size in zip(offsets.tolist(), sizes.tolist(), strict=True):
+        file.seek(offset)
+        bodies.append(file.read(size))
+    return bodies
+
+
+@asynccontextmanager
+async def _served(stage: _Stage) -> AsyncIterator[str]:
+    application = web.Application()
+    application.router.add_get("/", stage.page)
+    application.router.add_get("/file", stage.file)
+    application.router.add_get("/part/{number:[0-9]+}", stage.samples)
+    runner = web.AppRunner(application, access_log=None)
+    await runner.setup()
+    try:
+        await web.TCPSite(runner, "127.0.0.1", 0).start()
+        yield f"http://127.0.0.1:{runner.addresses[0][1]}/"
+    finally:
+        await runner.cleanup()
+
+
+def pictures_of(played: Played) -> list[tuple[float, Image.Image]]:
+    """The pictures that were sought, with their seconds."""
+    return [(one.second, Image.open(BytesIO(one.picture)).convert("RGB")) for one in played.sought]
