@@ -211,7 +211,7 @@ def test_items_and_media_files_are_found_at_any_depth(tmp_path: Path) -> None:
     (tmp_path / "1961" / "horn.mp3").write_bytes(b"ID3" + bytes(100))
     (tmp_path / "1961" / "notes.txt").write_bytes(b"mine")
     assert [(found.path.name, found.verdict) for found in assay(tmp_path)] == [
-        ("horn.mp3", "flawed"),
+        ("horn.mp3", "unproven"),
         ("Buoy", "sound"),
     ]
 

@@ -161,7 +161,7 @@ def test_times_that_cannot_be_are_said(mudlark: Run, options: tuple[str, str], w
 
 def test_radio_is_recorded_with_its_titles(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:
     item, film = _recorded(mudlark, f"{site.origins.site}/live/foghorn", "--for", "3s")
-    assert (item["verdict"], film.suffix, item["title"]) == ("unproven", ".mp3", "Foghorn Radio")
+    assert (item["verdict"], film.suffix, item["title"]) == ("sound", ".mp3", "Foghorn Radio")
     data = (tmp_path / film).read_bytes()
     assert b"StreamTitle" not in data and len(data) >= 24_000
     (titles,) = [file["path"] for file in item["files"] if file["role"] == "titles"]
@@ -193,7 +193,8 @@ def test_radio_that_breaks_off_is_asked_for_again_and_that_is_said(mudlark: Run,
     finally:
         server.shutdown()
         server.server_close()
-    assert item["verdict"] == "flawed" and {problem["code"] for problem in item["problems"]} == {"radio-gap"}
+    codes = {problem["code"] for problem in item["problems"]}  # its frames are torn where it broke off
+    assert item["verdict"] == "flawed" and {"radio-gap"} <= codes <= {"radio-gap", "stray-bytes", "cut-off"}
 
 
 def test_all_cameras_of_a_page_are_recorded_at_once(mudlark: Run, site: DemoSite, trouble: Trouble) -> None:

@@ -123,8 +123,10 @@ def check_chain(path: Path, form: str, report: Report) -> Found:
         report.failed("content", "sound", f"The sound cannot be read: {problem.what}", grave=True)
         return Found()
     if chain.format is None or sum(length for *_, length in chain.holes) > (end - begin) // 2:
-        surely = data[:3].tobytes() != b"ID3"  # that any sound may begin with, in forms that are not known here
-        report.failed("content", "sound", f"The file is not made of frames of {name}", grave=surely)
+        if data[:3].tobytes() == b"ID3":  # which any sound may begin with, also in forms that are not known here
+            report.skipped("content", f"{path.name}: behind its tag stands no sound of a form that Mudlark looks into")
+        else:
+            report.failed("content", "sound", f"The file is not made of frames of {name}", grave=True)
         return Found()
     _judge(chain, name, report)
     stated = stated_frames(chain.first) if form == "mp3" else None

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from mudlark.media.samples import Format
-from mudlark.verify.forms.crc import crc32_forward
+from mudlark.verify.forms.crc import crc32_forward, mirrored
 from mudlark.verify.forms.found import Found, at_second
 from mudlark.verify.verdict import Report
 
@@ -103,7 +103,7 @@ def _walk(data: mmap.mmap) -> _Seen:
             seen.problems.append(("cut-off", text, at))
             break
         page = data[at : at + length]
-        if crc32_forward(page[:22] + bytes(4) + page[26:]) != int.from_bytes(head[22:26], "little"):
+        if crc32_forward(page[:22], bytes(4), page[26:]) != mirrored(head[22:26]):
             text = f"The page at byte {at:,} ({at_second(seen.seconds)}) does not have its check sum"
             seen.problems.append(("check-sum", text, at))
         _take(seen, at, head, page[_PAGE + head[26] :])
