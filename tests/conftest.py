@@ -10,14 +10,17 @@ import tempfile
 import threading
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from functools import cache
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 
 import pytest
 from hypothesis import settings
+from jsonschema import Draft202012Validator
 
 from mudlark.demo.site import DemoSite
+from mudlark.schemas import NAMES, schema_of
 from tests.warm import WarmProgram
 
 PROGRAM = Path(sys.executable).with_name("mudlark")
@@ -42,7 +45,17 @@ class Ran:
 
     @property
     def json(self) -> Any:
-        return json.loads(self.out)
+        """The one document that was given, which is as its schema says."""
+        document = json.loads(self.out)
+        if document.get("command") in NAMES:
+            validator_of(document["command"]).validate(document)
+        return document
+
+
+@cache
+def validator_of(name: str) -> Draft202012Validator:
+    """What checks documents against a schema that Mudlark ships."""
+    return Draft202012Validator(schema_of(name))
 
 
 def own_environment(folder: Path) -> dict[str, str]:

@@ -4,12 +4,16 @@ A record may come from anyone: what it names outside of its item, or by way of a
 """
 
 import os
+import random
 from collections.abc import Callable, Iterator
+from contextlib import suppress
+from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
 
-from mudlark.archive.layout import RECORD
+from mudlark.archive.history import last_check
+from mudlark.archive.layout import OWN, RECORD, REPLACED
 from mudlark.archive.place import inside_item
 from mudlark.archive.record import FileFacts, PlayFacts, Record, TrackFacts, read_record
 from mudlark.errors import MudlarkError, UsageError
@@ -42,7 +46,7 @@ _LASTING = frozenset(
 
 class Assay(msgspec.Struct):
     """What an assay found. path: the item's folder or the file. tracks: as the media file itself says. media: the files
-    that were looked into. played: how it played, if it was."""
+    that were looked into. played: how it played, if it was. state: what hauling it again did to it, if it was."""
 
     path: Path
     report: Report
@@ -51,6 +55,7 @@ class Assay(msgspec.Struct):
     tracks: list[TrackFacts] = []
     media: list[tuple[Path, Checked]] = []
     played: PlayFacts | None = None
+    state: str | None = None
 
     @property
     def verdict(self) -> Verdict:
@@ -67,10 +72,52 @@ def assay(path: Path) -> list[Assay]:
     return assayed
 
 
-def assays(path: Path) -> Iterator[Assay]:
-    """The same, one after the other as they are verified; none if there is nothing to verify."""
+@dataclass(frozen=True, slots=True)
+class Sampling:
+    """Which items are verified. before: only those that were last checked before this (RFC 3339, or the beginning of
+    it). share: of them, that are taken by chance, and at least one; None for all."""
+
+    before: str | None = None
+    share: float | None = None
+
+    def takes(self, folders: list[Path]) -> set[Path]:
+        """Of these items, those that are to be verified."""
+        due = [folder for folder in folders if self.before is None or _last(folder) < self.before]
+        if self.share is None or not due:
+            return set(due)
+        return set(random.SystemRandom().sample(due, max(1, round(self.share * len(due)))))
+
+
+def _last(folder: Path) -> str:
+    """When an item was last checked, or hauled."""
+    with suppress(MudlarkError):
+        return last_check(str(folder)) or read_record(folder).finished
+    return ""
+
+
+def items_below(path: Path) -> list[Path]:
+    """The folders of items at and below a folder."""
+    found = []
+    for folder, folders, files in os.walk(path):
+        folders[:] = sorted(name for name in folders if not name.startswith("."))
+        if RECORD in files:
+            folders.clear()
+            found.append(Path(folder))
+    return found
+
+
+def assays(path: Path, sampling: Sampling | None = None) -> Iterator[Assay]:
+    """The same, one after the other as they are verified; none if there is nothing to verify. sampling: only some of
+    the items, and no other files."""
     if not path.exists():
         raise UsageError(f"There is nothing at {path}.", "Give an item's folder or a media file.")
+    if sampling is not None and path.is_dir():
+        below = items_below(path)
+        taken = sampling.takes(below)
+        for folder_of_item in below:
+            if folder_of_item in taken:
+                yield _guarded(folder_of_item, _assay_item)
+        return
     if path.is_file():
         yield _guarded(path, _assay_file)
         return
@@ -115,6 +162,7 @@ def _assay_item(folder: Path) -> Assay:
     inside = {file.path: path for file in record.files if (path := inside_item(folder, file.path))}
     if _check_fixity(folder, record, inside, assayed.report):
         assayed.report.carry(record.checks)
+    _tell_unlisted(folder, record, assayed.report)
     listed = [inside[f.path] for f in dict.fromkeys(record.files) if f.role == "media" and f.path in inside]
     media = [path for path in listed if path.is_file()]
     if record.source.kind == "images" and len(media) > 1:
@@ -152,6 +200,20 @@ def _check_fixity(folder: Path, record: Record, inside: dict[str, Path], report:
     count = "the file has" if len(record.files) == 1 else f"all {len(record.files)} files have"
     report.passed("fixity", f"{count} the recorded SHA-256")
     return True
+
+
+def _tell_unlisted(folder: Path, record: Record, report: Report) -> None:
+    """What stands in an item and not in its record is nobody's, and is left alone."""
+    listed = {file.path for file in record.files} | OWN
+    found = []
+    for here, folders, files in os.walk(folder):
+        below = Path(here).relative_to(folder)
+        folders[:] = sorted(name for name in folders if below / name != Path(REPLACED))
+        found += [path for name in sorted(files) if (path := (below / name).as_posix()) not in listed]
+    if found:
+        more = f" and {len(found) - 5} more" if len(found) > 5 else ""
+        names = ", ".join(found[:5])
+        report.skipped("unlisted", f"not in the record, and left alone: {names}{more}")
 
 
 def _describe(assayed: Assay, checked: Checked, path: Path) -> None:

@@ -15,13 +15,14 @@ from typing import Literal, Self
 
 import msgspec
 
-from mudlark.archive.layout import RECORD
+from mudlark.archive.history import last_check
+from mudlark.archive.layout import HISTORY, RECORD
 from mudlark.errors import UsageError
 from mudlark.fetch.store import WORKING, Unfinished, unfinished
 from mudlark.verify.verdict import Verdict
 
 _LARGEST = 1_000_000_000  # bytes of a record
-_VERSION = 1
+_VERSION = 2
 _SCHEMA = "create table if not exists folder (path text primary key, entries blob not null)"
 Sort = Literal["path", "title", "date", "length", "bytes", "verdict"]
 
@@ -54,10 +55,6 @@ class _Problem(msgspec.Struct):
     message: str = ""
 
 
-class _Checked(msgspec.Struct):
-    when: str = ""
-
-
 class _Slim(msgspec.Struct):
     """What a ledger wants of a record."""
 
@@ -69,7 +66,6 @@ class _Slim(msgspec.Struct):
     files: list[_File] = []
     source: _Source = msgspec.field(default_factory=_Source)
     problems: list[_Problem] = []
-    history: list[_Checked] = []
 
 
 _decoder = msgspec.json.Decoder(_Slim)
@@ -175,7 +171,7 @@ def _entries(folder: Path) -> tuple[list[Entry], list[Path]]:
                 except OSError:
                     waiting.append(f"{path}{os.sep}")
                     continue
-                stamp = (status.st_mtime_ns, status.st_size, status.st_ino)
+                stamp = (status.st_mtime_ns, status.st_size, _checks(place))
                 one_kept = known.get(name)
                 if one_kept is None or one_kept.stamp != stamp:
                     one_kept, fresh = _Kept(stamp, _read(place, path)), True
@@ -184,6 +180,14 @@ def _entries(folder: Path) -> tuple[list[Entry], list[Path]]:
             if fresh or len(kept) != len(known):
                 index.keep(below, kept)
     return entries, stores
+
+
+def _checks(folder: str) -> int:
+    """What tells whether an item was checked since."""
+    try:
+        return os.lstat(f"{folder}{os.sep}{HISTORY}").st_size
+    except OSError:
+        return 0
 
 
 class _Index:
@@ -261,7 +265,7 @@ def _read(folder: str, name: str) -> Entry:
         title=slim.title,
         verdict=slim.verdict,
         date=slim.finished,
-        checked=slim.history[-1].when if slim.history else slim.finished,
+        checked=last_check(folder) or slim.finished,
         length=slim.duration,
         bytes=sum(file.bytes for file in media),
         tracks=", ".join(map(_words, slim.tracks)),

@@ -13,9 +13,10 @@ from functools import cache
 from itertools import count
 from pathlib import Path, PurePosixPath
 
-from mudlark.archive.layout import RECORD, REPLACED
+from mudlark.archive.layout import CHECKSUMS, RECORD, REPLACED
 from mudlark.archive.naming import numbered
 from mudlark.archive.record import FileFacts, Record
+from mudlark.archive.sidecar import sidecar
 from mudlark.verify.fixity import digest
 
 _NO_REPLACE = 1  # RENAME_NOREPLACE of renameat2(2)
@@ -34,6 +35,7 @@ def names_for(title: str, day: str | None) -> Iterator[str]:
 def put(item: Path, record: bytes, into: Path, names: Iterator[str]) -> Path:
     """Write the record, make all of the item durable, and move it to the first name that is free. Raises OSError."""
     (item / RECORD).write_bytes(record)
+    (item / CHECKSUMS).write_bytes(sidecar(record))
     make_durable(item)
     for name in names:
         try:
@@ -159,8 +161,11 @@ def conclude(folder: Path, record: bytes) -> None:
     """Put a new record in the place of an item's own, of which `mend` has kept a copy. Raises OSError."""
     temporary = folder / f".{RECORD}.partial"
     temporary.write_bytes(record)
+    sums = folder / f".{CHECKSUMS}.partial"
+    sums.write_bytes(sidecar(record))
     make_durable(folder)
     temporary.replace(folder / RECORD)
+    sums.replace(folder / CHECKSUMS)
     _sync_folder(folder)
 
 

@@ -5,7 +5,7 @@ The schema is documented in docs/record.md; `mudlark_record` is its version. Rea
 
 import stat
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import msgspec
 import numpy as np
@@ -23,8 +23,8 @@ _LARGEST = 200_000_000  # bytes
 
 class FileFacts(msgspec.Struct, frozen=True, omit_defaults=True):
     """path: relative to the item. role: media, subtitle, poster, manifest, capture, page,
-    exchanges. language: of subtitles. media_type, pronom: what it is by its content, as the registries of IANA and of
-    The National Archives name it."""
+    exchanges. language: of subtitles. media_type, pronom: what it is by its content, as the registries of IANA and
+    PRONOM name it."""
 
     path: str
     role: str
@@ -188,6 +188,20 @@ class WalkFacts(msgspec.Struct):
     answered: list[tuple[str, str]]
 
 
+class Asked(msgspec.Struct, omit_defaults=True):
+    """How an item was asked for, so that it can be hauled again: what is not as usual. wish: of renditions. listening:
+    how the page was opened in a browser. answers: to its questions."""
+
+    wish: dict[str, Any] | None = None
+    container: Literal["mp4", "mkv"] | None = None
+    as_images: bool = False
+    series: bool = False
+    warc: bool = False
+    keep_page: bool = True
+    listening: dict[str, Any] | None = None
+    answers: list[tuple[str, str]] = []
+
+
 class Source(msgspec.Struct):
     """target: as given by the user. choice: the find the user chose, if not the best; its address without its query.
 
@@ -196,6 +210,7 @@ class Source(msgspec.Struct):
     address: of the manifest or file that was fetched, after redirects. kind: hls, file, images (page images) or series
     (numbered segments without a manifest). listed: what a list that named it says of it, by its columns.
     filename: what the server, or the address, calls it. response: header fields of its answer that matter.
+    asked: how it was asked for.
     """
 
     target: str
@@ -216,6 +231,7 @@ class Source(msgspec.Struct):
     listed: dict[str, str] = {}
     filename: str | None = None
     response: dict[str, str] = {}
+    asked: Asked = msgspec.field(default_factory=Asked)
 
 
 class SegmentCounts(msgspec.Struct):

@@ -1,25 +1,32 @@
 """`mudlark assay`: is it sound, and why."""
 
 import asyncio
+import re
 from collections import Counter
 from pathlib import Path
-from typing import Literal
+from typing import Any, Literal
 
 import click
 from rich.console import Console
 from rich.text import Text
 
-from mudlark.archive.assay import Assay, assays
+from mudlark.archive.assay import Assay, Sampling, assays
+from mudlark.archive.history import note_check
+from mudlark.archive.layout import RECORD
 from mudlark.cli.command import Command, common_options, option
-from mudlark.cli.options import play_option
+from mudlark.cli.options import DATE, connection, network_options, operator_option, play_option
 from mudlark.cli.show import clock, complain, console, emit_json, manner, verdict
 from mudlark.cli.steps import Steps
 from mudlark.errors import MudlarkError, UsageError
+from mudlark.fetch.store import now
 from mudlark.text import printable
 from mudlark.verify.verdict import WORTH
+from mudlark.web.connection import Connection
 
 _MARK = {"passed": ("✓", "green"), "failed": ("✗", "bold red"), "skipped": ("·", "dim")}
 _WIDEST = len("unproven")
+_SHARE = re.compile(r"(\d{1,3}(?:\.\d{1,3})?)\s*%", re.A)
+_STATES = {"repaired": "(mended)", "changed": "(there is another one there now; it stands beside)"}
 
 
 @click.command(
@@ -27,33 +34,58 @@ _WIDEST = len("unproven")
     short_help="Verify items or media files.",
     examples=(
         ("Everything in a folder, at any depth:", "assay mudlark/"),
-        ("One file, with every check that was made:", "assay --verbose film.mp4"),
-        ("For a program:", "assay --json mudlark/"),
+        ("Played in a browser, too, with picture and sound measured:", "assay --play film.mp4"),
+        ("A twentieth of what was not checked for a year:", "assay mudlark/ --since 2030-11-01 --sample 5%"),
+        ("Mend what is damaged, from where it came from:", "assay mudlark/ --fix"),
     ),
 )
 @click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="PATH...")
 @play_option
 @option("--browser", type=click.Path(dir_okay=False, path_type=Path), default=None, help="The browser to play it in.")
+@option("--since", default=None, metavar="DATE", help="Only items that were not checked since then (2031-05-17).")
+@option("--sample", default=None, metavar="N%", help="Only so many of the items, taken by chance.")
+@option("--fix", is_flag=True, help="Haul items again that are flawed or broken, and take what is better.")
+@option("--no-history", is_flag=True, help="Leave no line in the history of the items.")
+@operator_option
+@network_options
 @common_options
-def command(paths: tuple[Path, ...], play: Literal["some", "full"] | None, browser: Path | None, as_json: bool) -> None:
+def command(
+    paths: tuple[Path, ...],
+    play: Literal["some", "full"] | None,
+    browser: Path | None,
+    since: str | None,
+    sample: str | None,
+    fix: bool,
+    no_history: bool,
+    operator: str | None,
+    as_json: bool,
+    **given: Any,
+) -> None:
     """Verify items (checksums against their record, structure, timeline) or single media files.
 
     PATH is an item's folder, a folder with items and media files at any depth, or a media file. A good one takes one
-    line; of the others all checks are listed, and with --verbose of all.
+    line; of the others all checks are listed, and with --verbose of all. Each check of an item leaves a line in its
+    history; nothing else is touched, unless --fix is given.
     """
+    sampling = _sampling(since, sample)
+    network = connection(**given)
     assayed: list[Assay] = []
     problems: list[MudlarkError] = []
     out = console()
     for path in paths:
         before = len(assayed)
         try:
-            for result in assays(path):
+            for result in assays(path, sampling):
                 if play:
                     _play(result, play, browser)
+                if fix and result.verdict in ("flawed", "broken"):
+                    result = _fixed(result, network, problems)
+                if not no_history and (result.path / RECORD).is_file():
+                    note_check(result.path, result.report, now(), validated=bool(result.media), operator=operator)
                 assayed.append(result)
                 if not as_json:
                     _show(out, result, whole=manner.verbose or result.verdict != "sound")
-            if len(assayed) == before:
+            if len(assayed) == before and sampling is None:
                 raise UsageError(
                     f"{path} holds no item and no media file, at no depth.", "Give an item's folder or a media file."
                 )
@@ -64,6 +96,8 @@ def command(paths: tuple[Path, ...], play: Literal["some", "full"] | None, brows
     elif len(assayed) > 1:
         out.print()
         out.print(Text(_summary(assayed), style="bold"))
+    elif not assayed and not problems:
+        out.print("There is nothing to check: all items were checked since then.", markup=False)
     if problems:
         for earlier in problems[:-1]:
             complain(earlier.what, earlier.advice)
@@ -72,9 +106,49 @@ def command(paths: tuple[Path, ...], play: Literal["some", "full"] | None, brows
         click.get_current_context().exit(1)
 
 
+def _sampling(since: str | None, sample: str | None) -> Sampling | None:
+    """Which items are meant; None for all of them, and all other files."""
+    if since and not DATE.fullmatch(since):
+        raise UsageError(f"{since!r} is no date.", "Write it as 2031-05-17.")
+    share = None
+    if sample is not None:
+        number = _SHARE.fullmatch(sample)
+        share = float(number[1]) / 100 if number else 0.0
+        if not 0 < share <= 1:
+            raise UsageError(f"{sample!r} is no share.", "Write it as 5%.")
+    return Sampling(since, share) if since or sample else None
+
+
+def _fixed(result: Assay, network: Connection, problems: list[MudlarkError]) -> Assay:
+    """An item hauled again, and verified anew if that has changed it."""
+    from mudlark.hauling.fix import fix  # what verifying does not need
+    from mudlark.hauling.order import Item
+    from mudlark.web.session import Session
+
+    if not (result.path / RECORD).is_file():
+        return result
+
+    async def work() -> Item:
+        async with Session(network) as session:
+            return await fix(session, result.path)
+
+    with Steps() as steps:
+        steps.say(f"Hauling {printable(result.title or result.path.name)} again …")
+        try:
+            item = asyncio.run(work())
+        except MudlarkError as problem:
+            problem.url = problem.url or str(result.path)
+            problems.append(problem)
+            return result
+    if item.folder is None or item.state == "unchanged":
+        return result
+    again = next(iter(assays(item.folder)))
+    again.state = item.state
+    return again
+
+
 def _play(result: Assay, manner: Literal["some", "full"], browser: Path | None) -> None:
     """Have a browser play what an item or file holds; what is broken is not tried."""
-    from mudlark.fetch.store import now
     from mudlark.playing.judge import facts_of, judge_played
     from mudlark.playing.play import PLAYABLE
     from mudlark.playing.play import play as played_in_browser
@@ -94,6 +168,8 @@ def _data(result: Assay) -> dict[str, object]:
         "path": str(result.path),
         "title": result.title,
         "verdict": result.verdict,
+        "reason": result.report.reason,
+        "state": result.state,
         "duration": result.duration,
         "tracks": result.tracks,
         "checks": result.report.checks,
@@ -116,6 +192,8 @@ def _show(out: Console, result: Assay, *, whole: bool) -> None:
     if result.duration:
         line.append(f"  {clock(result.duration)}", style="not bold default dim")
     line.append(f"  {result.path}", style="not bold default dim")
+    if result.state:
+        line.append(f"  {_STATES.get(result.state, result.state)}", style="not bold default")
     out.print(line)
     if not whole:
         return

@@ -1,7 +1,6 @@
 """`mudlark ledger`: what has been hauled, what is unfinished, what is flawed."""
 
 import csv
-import re
 from collections import Counter
 from pathlib import Path
 from typing import Any, get_args
@@ -13,6 +12,7 @@ from rich.text import Text
 from mudlark.archive.ledger import Entry, Ledger, Sort, Wanted, read_ledger
 from mudlark.archive.listing import cell, written
 from mudlark.cli.command import Command, common_options, option, replace_option
+from mudlark.cli.options import DATE
 from mudlark.cli.show import VERDICT_STYLE, clock, columns, console, emit_json, messages, size
 from mudlark.cli.unfinished import tell_unfinished, unfinished_data
 from mudlark.errors import UsageError
@@ -76,7 +76,7 @@ def command(
     as_json: bool,
 ) -> None:
     """List all items in a folder and below it, from their records, and what is unfinished there."""
-    if since and not re.fullmatch(r"\d{4}(-\d{2}(-\d{2}([T ][\d:]+Z?)?)?)?", since):
+    if since and not DATE.fullmatch(since):
         raise UsageError(f"{since!r} is no date.", "Write it as 2031-05-17.")
     if table:
         refuse_existing(table, "--csv", replace)

@@ -1,6 +1,8 @@
 """Options that several commands share, each also as a MUDLARK_… environment variable."""
 
 import re
+import shlex
+import sys
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -18,12 +20,14 @@ from mudlark.web.address import as_sent, pasted
 from mudlark.web.connection import Connection, header_pair
 from mudlark.web.guise import PLAIN, choose
 from mudlark.web.retry import Patience
+from mudlark.web.secret import veiled, veiled_field
 
 if TYPE_CHECKING:
     from mudlark.find.look import Means
     from mudlark.find.select import Filter
     from mudlark.hauling.order import Order
 
+DATE = re.compile(r"\d{4}(-\d{2}(-\d{2}([T ][\d:]+Z?)?)?)?", re.A)  # or the beginning of one (RFC 3339)
 F = TypeVar("F", bound=Callable[..., Any])
 
 _RATE = re.compile(r"(\d+(?:\.\d+)?)\s*([kKmMgG]?)(?:i?[bB])?(?:/s)?$")
@@ -262,15 +266,38 @@ def play_option(function: F) -> F:
 
 def keeping_options(function: F) -> F:
     """What an item keeps beside its media."""
+    function = operator_option(function)
     for one in reversed(_KEEPING):
         function = one(function)
     return function
 
 
+def operator_option(function: F) -> F:
+    """--operator: who answers for what is done."""
+    return option("--operator", default=None, metavar="NAME", help="Who answers for it; kept in the record.")(function)
+
+
+def command_given(words: list[str]) -> str:
+    """The command line as it may be kept: without what gives access."""
+    kept = list(words)
+    for place, word in enumerate(kept):
+        if place and kept[place - 1] == "--header":
+            name, _, value = word.partition(":")
+            kept[place] = f"{name}: {veiled_field(name.strip(), value.strip())}"
+        else:
+            kept[place] = veiled(word)
+    return "mudlark " + shlex.join(kept)
+
+
 def keeping(order: "Order", given: dict[str, Any]) -> "Order":
     """The order with what its items are to keep, taken out of what a command was given."""
     return replace(
-        order, warc=given.pop("warc"), keep_page=not given.pop("no_page"), keep_secrets=given.pop("keep_secrets")
+        order,
+        warc=given.pop("warc"),
+        keep_page=not given.pop("no_page"),
+        keep_secrets=given.pop("keep_secrets"),
+        operator=given.pop("operator"),
+        command=command_given(sys.argv[1:]),
     )
 
 

@@ -1,10 +1,15 @@
 """Proving what was made, and the record of it."""
 
+import getpass
 import platform
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
+import msgspec
+from msgspec.structs import replace
+
 from mudlark import __version__
+from mudlark.archive.identify import identified
 from mudlark.archive.layout import EXCHANGES
 from mudlark.archive.provenance import (
     find_facts,
@@ -16,6 +21,7 @@ from mudlark.archive.provenance import (
     walk_facts,
 )
 from mudlark.archive.record import (
+    Asked,
     FetchingFacts,
     FileFacts,
     ManifestNote,
@@ -30,15 +36,18 @@ from mudlark.assemble.join import second_name
 from mudlark.fetch.store import now
 from mudlark.find.judge.probe import KINDS
 from mudlark.find.model import PLAYED
+from mudlark.hauling.order import Order
 from mudlark.hauling.resolve import Target
 from mudlark.hauling.title import is_alone
 from mudlark.hauling.work import Fetching, Made, Work
+from mudlark.manifest.choose import Wish
 from mudlark.manifest.model import STREAMED
 from mudlark.verify.fixity import digest
 from mudlark.verify.frames import check_frames, check_packing
 from mudlark.verify.media import Checked, check_file
 from mudlark.verify.transfer import Promise
 from mudlark.verify.verdict import Report
+from mudlark.web.address import file_part
 
 _MOST_CONTENTS = 1_000  # names inside an archive that a record keeps
 
@@ -121,11 +130,43 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Proof:
         ),
         segment_list=list(fetching.facts.values()),
         checks=report.checks,
+        command=target.order.command,
+        operator=_operator(target.order.operator),
         versions={"mudlark": __version__, "python": platform.python_version(), "system": platform.system()},
         contents=checked.contents[:_MOST_CONTENTS],
         notes=notes,
     )
+    record.files = [_identified(work, file, record) for file in record.files]
     return Proof(record if target.order.keep_secrets else without_access(record), report, checked)
+
+
+def asked_of(order: Order) -> Asked:
+    """What of an order makes its item what it is."""
+    listening = order.means.listening
+    return Asked(
+        wish=msgspec.to_builtins(order.wish) if order.wish != Wish() else None,
+        container=order.container,
+        as_images=order.as_images,
+        series=order.choice.series,
+        warc=order.warc,
+        keep_page=order.keep_page,
+        listening=msgspec.to_builtins(listening, enc_hook=str) if listening else None,
+        answers=[(answer.name, answer.value) for answer in order.means.answers],
+    )
+
+
+def _identified(work: Work, file: FileFacts, record: Record) -> FileFacts:
+    """A file with what it is by its content."""
+    only_sound = bool(record.tracks) and all(track.type == "audio" for track in record.tracks)
+    media_type, pronom = identified(work.store.item / file.path, only_sound=only_sound)
+    return replace(file, media_type=media_type, pronom=pronom)
+
+
+def _operator(name: str | None) -> dict[str, str] | None:
+    """Who answers for an item, at which machine; nothing unless somebody is named."""
+    if name is None:
+        return None
+    return {"name": name, "user": getpass.getuser(), "machine": platform.node()}
 
 
 def _packed_tracks(made: Made) -> list[TrackFacts]:
@@ -190,6 +231,9 @@ def _source(work: Work, files: list[FileFacts], made: Made) -> Source:
         modified=presentation.facts.modified,
         length=presentation.facts.length,
         listed=target.order.listed,
+        filename=presentation.facts.filename or file_part(presentation.url) or None,
+        response=dict(presentation.facts.headers),
+        asked=asked_of(target.order),
         manifest_notes=[
             *(ManifestNote(note.name, note.value) for note in presentation.notes),
             *(ManifestNote("event", one.words) for one in made.events),

@@ -22,6 +22,7 @@ from mudlark.web.resource import Resource
 from mudlark.web.session import Content, Session
 
 DESCRIBED = frozenset({"iiif", "iiif-image", "dzi"})  # pictures by a standard
+_TELLING = ("date", "content-type", "content-disposition", "last-modified", "etag")
 _FORBIDDEN = 403
 _DEEPEST = 3  # lists that lead to lists
 _MOST_TRIED = 20  # renditions that are looked at for one in clear
@@ -116,8 +117,14 @@ async def load(session: Session, address: str) -> Presentation:
     if radio.is_endless(look):
         return radio.radio(look)
     if is_manifest(look) or look.complete:
-        return await open_presentation(session, look)
-    return plain_file(await session.glance(look.url, patient=True), look)
+        return _with_headers(await open_presentation(session, look), look)
+    return _with_headers(plain_file(await session.glance(look.url, patient=True), look), look)
+
+
+def _with_headers(presentation: Presentation, look: Content) -> Presentation:
+    """The presentation with the header fields that tell of its source."""
+    told = tuple((name, look.headers[name]) for name in _TELLING if name in look.headers)
+    return replace(presentation, facts=replace(presentation.facts, headers=told))
 
 
 async def fill(

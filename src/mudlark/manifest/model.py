@@ -147,7 +147,8 @@ class Note:
 @dataclass(frozen=True, slots=True)
 class Facts:
     """What a server says of a plain file. length: bytes. filename: the name it gives. digests: stated, by algorithm, in
-    hexadecimal. validator, modified: entity tag and date as stated. head: its first bytes.
+    hexadecimal. validator, modified: entity tag and date as stated. head: its first bytes. headers: fields of the
+    answer that matter to whoever asks later, of manifests too.
     """
 
     length: int | None = None
@@ -156,6 +157,7 @@ class Facts:
     validator: str | None = None
     modified: str | None = None
     head: bytes = b""
+    headers: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

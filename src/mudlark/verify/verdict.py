@@ -56,6 +56,18 @@ class Report(msgspec.Struct):
         """True if a check that was made proves the file to be whole."""
         return any(check.outcome == "passed" and check.name in PROOFS for check in self.checks)
 
+    @property
+    def reason(self) -> str:
+        """Why the verdict is that, in one sentence."""
+        if self.problems:
+            first = next((problem for problem in self.problems if problem.grave), self.problems[0])
+            more = len({problem.message for problem in self.problems}) - 1
+            return f"{first.message}{f'; and {more} more' if more else ''}."
+        proofs = [check.detail for check in self.checks if check.outcome == "passed" and check.name in PROOFS]
+        if proofs:
+            return f"It is whole: {proofs[0]}{', and more' if len(proofs) > 1 else ''}."
+        return "Nothing proves that it is whole, and nothing looked wrong."
+
     def passed(self, name: str, detail: str, **measured: float | int | str) -> None:
         """Note a check that held."""
         self.checks.append(Check(name, "passed", detail, measured))

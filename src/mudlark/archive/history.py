@@ -1,0 +1,69 @@
+"""When an item was checked, by whom and with what outcome: a line of JSON for each, beside the record.
+
+The words for events are those of the PREMIS vocabulary for event types (docs/verification.md).
+"""
+
+import os
+from contextlib import suppress
+from pathlib import Path
+
+import msgspec
+
+from mudlark import __version__
+from mudlark.archive.layout import HISTORY
+from mudlark.verify.verdict import Report, Verdict
+
+_LAST = 8192  # bytes at the end of the file in which the last line is looked for
+_LARGEST = 50_000_000
+
+
+class Checked(msgspec.Struct, omit_defaults=True):
+    """One check. event: of PREMIS. when: RFC 3339. verdict: that it came to. problems: their codes. operator: who
+    answers for it, if that is configured."""
+
+    event: str
+    when: str
+    verdict: Verdict
+    mudlark: str = __version__
+    problems: list[str] = []
+    operator: str | None = None
+
+
+def note_check(folder: Path, report: Report, when: str, *, validated: bool, operator: str | None = None) -> bool:
+    """Add a line to the history of an item; false where the folder takes none. validated: more than the digests was
+    looked at."""
+    codes = list(dict.fromkeys(problem.code for problem in report.problems))
+    checked = Checked("validation" if validated else "fixity check", when, report.verdict, problems=codes)
+    checked.operator = operator
+    flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | getattr(os, "O_NOFOLLOW", 0)
+    try:
+        handle = os.open(folder / HISTORY, flags, 0o644)
+    except OSError:
+        return False
+    with os.fdopen(handle, "ab") as file:
+        file.write(msgspec.json.encode(checked) + b"\n")
+    return True
+
+
+def checks_of(folder: Path) -> list[Checked]:
+    """All checks of an item, the earliest first; lines that are none are passed over."""
+    checks = []
+    with suppress(OSError):
+        path = folder / HISTORY
+        if path.is_symlink() or path.stat().st_size > _LARGEST:
+            return []
+        for line in path.read_bytes().splitlines():
+            with suppress(msgspec.DecodeError, msgspec.ValidationError):
+                checks.append(msgspec.json.decode(line, type=Checked))
+    return checks
+
+
+def last_check(folder: str) -> str:
+    """When an item was last checked; empty if it never was."""
+    with suppress(OSError, msgspec.DecodeError, msgspec.ValidationError):
+        handle = os.open(f"{folder}{os.sep}{HISTORY}", os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0))
+        with os.fdopen(handle, "rb") as file:
+            size = os.fstat(handle).st_size
+            file.seek(max(0, size - _LAST))
+            return msgspec.json.decode(file.read().splitlines()[-1], type=Checked).when
+    return ""

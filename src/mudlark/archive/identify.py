@@ -1,0 +1,71 @@
+"""What a file is, by its content, in the words of two registries: media types (IANA) and PRONOM identifiers.
+
+Only what the first bytes leave no doubt of has an identifier.
+"""
+
+from pathlib import Path
+
+from mudlark.verify.media import form_of
+
+_FORMS: dict[str, tuple[str, str | None]] = {
+    "mp4": ("video/mp4", "fmt/199"),
+    "matroska": ("video/matroska", "fmt/569"),
+    "ts": ("video/mp2t", "fmt/585"),
+    "mp3": ("audio/mpeg", "fmt/134"),
+    "adts": ("audio/aac", None),
+    "ac3": ("audio/ac3", "fmt/735"),
+    "flac": ("audio/flac", "fmt/279"),
+    "ogg": ("audio/ogg", "fmt/944"),
+    "wav": ("audio/vnd.wave", "fmt/6"),
+    "aiff": ("audio/aiff", "fmt/414"),
+    "png": ("image/png", None),
+    "jpeg": ("image/jpeg", None),
+    "gif": ("image/gif", None),
+    "webp": ("image/webp", None),
+    "avif": ("image/avif", None),
+    "tiff": ("image/tiff", "fmt/353"),
+    "svg": ("image/svg+xml", None),
+    "pdf": ("application/pdf", None),
+    "zip": ("application/zip", "x-fmt/263"),
+    "gzip": ("application/gzip", "x-fmt/266"),
+    "bzip2": ("application/x-bzip2", "x-fmt/268"),
+    "xz": ("application/x-xz", "fmt/1098"),
+    "7z": ("application/x-7z-compressed", "fmt/484"),
+    "tar": ("application/x-tar", "x-fmt/265"),
+    "iso": ("application/vnd.efi.iso", "fmt/468"),
+    "webvtt": ("text/vtt", None),
+    "srt": ("application/x-subrip", None),
+    "ttml": ("application/ttml+xml", None),
+    "hls": ("application/vnd.apple.mpegurl", None),
+    "dash": ("application/dash+xml", None),
+    "html": ("text/html", None),
+    "json": ("application/json", None),
+    "iiif": ("application/ld+json", None),
+}
+_WEBM = ("video/webm", "fmt/573")
+_SOUND_ONLY = {"mp4": "audio/mp4", "matroska": "audio/matroska"}
+
+
+def identified(path: Path, *, only_sound: bool = False) -> tuple[str | None, str | None]:
+    """The media type and the PRONOM identifier of a file; None where its content does not tell."""
+    form = form_of(path)
+    media_type, pronom = _FORMS.get(form, (None, None))
+    if form == "matroska":
+        with path.open("rb") as file:
+            if b"webm" in file.read(64):
+                media_type, pronom = _WEBM
+    elif form == "pdf" or form == "gif":
+        with path.open("rb") as file:
+            pronom = _by_version(form, file.read(8))
+    if only_sound and form in _SOUND_ONLY and media_type != _WEBM[0]:
+        media_type = _SOUND_ONLY[form]
+    return media_type, pronom
+
+
+def _by_version(form: str, head: bytes) -> str | None:
+    """Identifiers that differ by the version in the first bytes."""
+    if form == "gif":
+        return {b"GIF87a": "fmt/3", b"GIF89a": "fmt/4"}.get(head[:6])
+    versions = {b"1.0": 14, b"1.1": 15, b"1.2": 16, b"1.3": 17, b"1.4": 18, b"1.5": 19, b"1.6": 20, b"1.7": 276}
+    number = versions.get(head[5:8])
+    return f"fmt/{number}" if number else None

@@ -1,0 +1,141 @@
+"""Fixity over the years: histories, samples, what no record lists, digests for others; and items mended from their
+records alone."""
+
+import json
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mudlark.archive.assay import Sampling, assay, items_below
+from mudlark.archive.history import Checked, checks_of, last_check, note_check
+from mudlark.archive.layout import CHECKSUMS, HISTORY, RECORD
+from mudlark.archive.ledger import read_ledger
+from mudlark.archive.record import read_record
+from mudlark.archive.sidecar import sidecar
+from mudlark.demo.site import DemoSite
+from mudlark.verify.verdict import Report
+from tests.conftest import Ran
+from tests.test_bag import item
+
+Run = Callable[..., Ran]
+
+
+def digests_hold(folder: Path) -> bool:
+    """True if another program finds the digests of an item right."""
+    command = ["sha256sum", "--check", "--strict", CHECKSUMS]
+    return subprocess.run(command, cwd=folder, capture_output=True, check=False).returncode == 0
+
+
+def test_each_check_leaves_a_line_and_what_is_none_is_passed_over(tmp_path: Path) -> None:
+    folder = item(tmp_path / "Buoy")
+    report = Report()
+    report.failed("fixity", "fixity", "it has changed", grave=True)
+    assert note_check(folder, report, "2031-01-01T00:00:00Z", validated=True, operator="A. Penrose")
+    with (folder / HISTORY).open("ab") as file:
+        file.write(b"no line\n")
+    assert note_check(folder, Report(), "2032-01-01T00:00:00Z", validated=False)
+    first, second = checks_of(folder)
+    assert (first.event, first.verdict, first.problems, first.operator) == (
+        "validation",
+        "broken",
+        ["fixity"],
+        "A. Penrose",
+    )
+    assert (second.event, second.when) == ("fixity check", "2032-01-01T00:00:00Z")
+    assert last_check(str(folder)) == "2032-01-01T00:00:00Z" and isinstance(first, Checked)
+    assert read_ledger(tmp_path).entries[0].checked == "2032-01-01T00:00:00Z"
+
+
+def test_a_history_that_is_a_link_is_not_followed(tmp_path: Path) -> None:
+    folder = item(tmp_path / "Buoy")
+    (folder / HISTORY).symlink_to(tmp_path / "elsewhere")
+    assert not note_check(folder, Report(), "2031-01-01T00:00:00Z", validated=True)
+    assert not (tmp_path / "elsewhere").exists() and last_check(str(folder)) == "" and checks_of(folder) == []
+
+
+def test_only_what_is_due_and_a_sample_of_it_are_taken(tmp_path: Path) -> None:
+    for number in range(10):
+        folder = item(tmp_path / f"Buoy {number}")
+        note_check(folder, Report(), f"203{number}-01-01T00:00:00Z", validated=True)
+    folders = items_below(tmp_path)
+    assert len(folders) == 10
+    assert {one.name for one in Sampling("2034").takes(folders)} == {f"Buoy {number}" for number in range(4)}
+    assert len(Sampling(None, 0.3).takes(folders)) == 3 and len(Sampling(None, 0.001).takes(folders)) == 1
+    assert Sampling("2020").takes(folders) == set()
+    assert len({frozenset(Sampling(None, 0.5).takes(folders)) for _ in range(20)}) > 1
+
+
+def test_what_no_record_lists_is_told_and_left_alone(tmp_path: Path) -> None:
+    folder = item(tmp_path / "Buoy")
+    (folder / "notes").mkdir()
+    (folder / "notes/mine.txt").write_text("mine")
+    (folder / "replaced").mkdir()
+    (folder / "replaced/old.bin").write_text("old")
+    (report,) = [one.report for one in assay(folder)]
+    told = next(check for check in report.checks if check.name == "unlisted")
+    assert (
+        told.outcome == "skipped" and told.detail.endswith(": notes/mine.txt") and (folder / "notes/mine.txt").exists()
+    )
+
+
+@given(
+    st.lists(st.text(st.characters(blacklist_categories=["Cs"], blacklist_characters="\0/"), min_size=1, max_size=12))
+)
+def test_digests_are_in_the_form_that_others_read(tmp_path_factory: pytest.TempPathFactory, names: list[str]) -> None:
+    folder = tmp_path_factory.mktemp("item")
+    files = []
+    for name in {one for one in names if one not in (".", "..", CHECKSUMS, RECORD)}:
+        (folder / name).write_bytes(name.encode())
+        digest = subprocess.run(["sha256sum", "--", folder / name], capture_output=True, check=True).stdout
+        files.append({"path": name, "sha256": digest.decode("utf-8", "replace").lstrip("\\")[:64]})
+    record = json.dumps({"files": files}).encode()
+    (folder / RECORD).write_bytes(record)
+    (folder / CHECKSUMS).write_bytes(sidecar(record))
+    assert digests_hold(folder)
+
+
+@pytest.mark.program
+def test_an_item_is_mended_from_its_record_alone(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:
+    command = ["haul", site.address("tide-mill"), "--within", "180", "--into", "kept", "--operator", "A. Penrose"]
+    folder = tmp_path / mudlark(*command, "--header", "X-Auth-Token: tellnobody", "--json").json["items"][0]["folder"]
+    facts = read_record(folder)
+    assert facts.operator and facts.operator["name"] == "A. Penrose" and facts.operator["machine"]
+    assert facts.command and "--within 180" in facts.command and "tellnobody" not in facts.command
+    assert facts.files[0].media_type == "video/mp4" and facts.files[0].pronom == "fmt/199"
+    assert facts.source.response["content-type"].startswith("application/vnd.apple.mpegurl")
+    assert (
+        subprocess.run(["sha256sum", "--check", CHECKSUMS], cwd=folder, capture_output=True, check=False).returncode
+        == 0
+    )
+    film = folder / facts.files[0].path
+    whole = film.read_bytes()
+    film.write_bytes(whole[:9000] + bytes(500) + whole[9500:])
+    (folder / "mine.txt").write_text("mine")
+    damaged = mudlark("assay", "kept", "--json").json["items"][0]
+    assert damaged["verdict"] == "broken" and "SHA-256" in damaged["reason"]
+    fixed = mudlark("assay", "kept", "--fix", "--json")
+    assert fixed.status == 0 and [(one["verdict"], one["state"]) for one in fixed.json["items"]] == [
+        ("sound", "repaired")
+    ]
+    assert film.read_bytes() == whole and (folder / "mine.txt").exists() and list((folder / "replaced").iterdir())
+    assert (
+        subprocess.run(["sha256sum", "--check", CHECKSUMS], cwd=folder, capture_output=True, check=False).returncode
+        == 0
+    )
+    assert [check.verdict for check in checks_of(folder)] == ["broken", "sound"]
+    assert mudlark("assay", "kept", "--since", "2020-01-01").status == 0 and len(checks_of(folder)) == 2
+    assert mudlark("assay", "kept", "--sample", "5%", "--no-history").status == 0 and len(checks_of(folder)) == 2
+    assert mudlark("assay", "kept", "--sample", "none").status == 2
+
+
+@pytest.mark.program
+def test_an_item_whose_source_is_gone_is_left_as_it_is(mudlark: Run, tmp_path: Path) -> None:
+    folder = item(tmp_path / "kept/Buoy")
+    (folder / "buoy.bin").write_bytes(b"ebb")
+    ran = mudlark("assay", "kept", "--fix", "--tries", "1", "--json")
+    assert ran.status != 0 and ran.json["problems"] and ran.json["items"][0]["verdict"] == "broken"
+    assert (folder / "buoy.bin").read_bytes() == b"ebb"
