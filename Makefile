@@ -17,6 +17,7 @@ check: $(VENV)/ready
 	$(BIN)/mypy
 
 soak: $(VENV)/ready
+	$(BIN)/python -m pip install --quiet --editable ".[fuzz]"
 	$(BIN)/python -m pytest -m soak -n 0 --timeout 1800
 
 bench: $(VENV)/installed

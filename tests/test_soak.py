@@ -8,6 +8,7 @@ from pathlib import Path
 
 import pytest
 
+from fuzz import TARGETS
 from mudlark.demo.site import DemoSite
 from tests.captures import document, entry, har
 from tests.conftest import PROGRAM, Answer, Trouble
@@ -81,3 +82,12 @@ print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10)
     done = subprocess.run(command, cwd=Path(__file__).parents[1], capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr[-500:]
     assert int(done.stdout) < {1_000_000: 300, 20_000_000: 600}[size]
+
+
+@pytest.mark.soak
+@pytest.mark.parametrize("reader", TARGETS)
+def test_a_fuzzer_finds_nothing_that_is_no_error_of_ours(reader: str) -> None:
+    seconds = os.environ.get("MUDLARK_FUZZ_SECONDS", "600")
+    command = [sys.executable, str(Path(__file__).parents[1] / "tools/fuzz.py"), reader, seconds]
+    done = subprocess.run(command, capture_output=True, check=False)
+    assert done.returncode == 0, done.stderr.decode("utf-8", "replace")[-3000:]

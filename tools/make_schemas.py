@@ -110,7 +110,7 @@ PAGE = thing(
 )
 ITEM = thing(
     verdict=VERDICT,
-    title=TEXT,
+    title=maybe(TEXT),
     folder=maybe(TEXT),
     kept=maybe(TEXT),
     files=several(typed(FileFacts)),
