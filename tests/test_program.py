@@ -80,6 +80,7 @@ def test_haul_leaves_the_highest_rendition_with_a_record(mudlark: Run, site: Dem
     assert sorted(p.name for p in folder.iterdir()) == [
         "The Tide Mill at Work.mp4",
         "The Tide Mill at Work.poster.png",
+        "checksums.sha256",
         "manifest",
         "page",
         "record.json",

@@ -13,7 +13,7 @@ class _File(msgspec.Struct):
 
 
 class _Files(msgspec.Struct):
-    files: list[_File]
+    files: list[_File] = []
 
 
 def sidecar(record: bytes) -> bytes:
@@ -26,5 +26,6 @@ def sidecar(record: bytes) -> bytes:
 
 def _line(path: str, digest: str) -> bytes:
     escaped = path.replace("\\", "\\\\").replace("\n", "\\n").replace("\r", "\\r")
-    mark = "\\" if escaped != path else ""
+    escaped = "./-" if escaped == "-" else escaped  # which would be standard input
+    mark = "\\" if "\\" in escaped else ""
     return f"{mark}{digest}  {escaped}\n".encode("utf-8", "surrogateescape")

@@ -53,7 +53,7 @@ def command(target: str, as_json: bool, **network: Any) -> None:
     else:
         rows, facts = asyncio.run(_of_address(addresses((target,))[0], network, wished))
     if as_json:
-        emit_json("tracks", **facts, tracks=rows)
+        emit_json("tracks", **{"live": None, **facts}, tracks=rows)
     else:
         _show(rows, facts)
 

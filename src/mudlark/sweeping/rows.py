@@ -96,6 +96,8 @@ def _from_table(text: str) -> list[Row]:
     except csv.Error as problem:
         raise FormatError(f"The table cannot be read: {problem}.", advice="Save it anew as CSV.") from problem
     cells = [row for row in cells if not row[0].lstrip().startswith("#")]
+    if not cells:
+        return []
     header = [] if any(_ADDRESS.match(cell.strip()) for cell in cells[0]) else [name.strip() for name in cells[0]]
     rows = cells[1:] if header else cells
     places = _address_columns(header, rows)
