@@ -28,6 +28,7 @@ bench: $(VENV)/installed
 	$(BIN)/python bench/har.py
 	$(BIN)/python bench/ledger.py
 	$(BIN)/python bench/sweep.py
+	$(BIN)/python bench/assay.py
 
 media: $(VENV)/installed
 	$(BIN)/python tools/make_demo_media.py

@@ -7,7 +7,7 @@ import pytest
 
 from mudlark.archive.assay import assay
 from mudlark.demo.site import media_folder
-from mudlark.media.mp4.read import Movie, parse_movie, scan
+from mudlark.media.mp4.read import Edit, Movie, parse_movie, scan
 from mudlark.verify.media import check_file
 from mudlark.verify.structure import misfits
 from mudlark.verify.timeline import check_timeline
@@ -108,6 +108,22 @@ def test_gaps_still_times_and_ends_apart_are_flaws() -> None:
     check_timeline(film, None, report)
     assert {"gap", "times", "ends-apart"} <= codes(report)
     assert "no picture at 6.00–7.00 s" in " ".join(problem.message for problem in report.problems)
+
+
+def test_drift_overlaps_and_beginnings_apart_are_placed() -> None:
+    film = movie()
+    _, sound = film.tracks
+    sound.pts[300:] += np.arange(len(sound.pts) - 300) * 60  # a little more with each frame
+    sound.pts[100:] -= 700
+    sound.edits = [Edit(film.timescale, -1), Edit(0, 0)]
+    report = Report()
+    check_timeline(film, None, report)
+    assert {"drift", "overlap", "begins-apart"} <= codes(report)
+    overlap = next(problem for problem in report.problems if problem.code == "overlap")
+    assert overlap.at == pytest.approx(100 * 1024 / 48_000, abs=0.05)
+    whole = Report()
+    check_timeline(movie(), 12.0, whole)
+    assert not whole.problems and any(check.name == "drift" and check.outcome == "passed" for check in whole.checks)
 
 
 def test_units_that_do_not_add_up_are_told_apart_from_those_that_do() -> None:

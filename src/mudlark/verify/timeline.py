@@ -5,9 +5,14 @@ from collections import Counter
 import numpy as np
 
 from mudlark.media.mp4.read import Movie, TrackIndex
+from mudlark.media.samples import Ints
 from mudlark.verify.verdict import Report
 
 TOGETHER = 0.25  # seconds by which the ends of picture and sound may differ
+_BEGIN_TOGETHER = 0.5  # seconds by which their beginnings may
+_OVERLAP = 0.5  # of a usual frame, from which one lies over the one before
+_DRIFT = 0.25  # seconds
+_FEW = 10  # frames that are too few to tell
 _GAP = {"video": 0.5, "audio": 0.1}  # seconds; a sample that lasts longer than this and than its usual is a gap
 _NAMES = {"video": "picture", "audio": "sound"}
 
@@ -18,6 +23,7 @@ def check_timeline(movie: Movie, planned: float | None, report: Report, toleranc
     names = _named(tracks)
     for track, name in zip(tracks, names, strict=True):
         _check_times(track, name, report)
+    begins = [track.presented(movie.timescale)[0] for track in tracks]
     ends = [track.presented(movie.timescale)[1] for track in tracks]
     length = max(ends, default=0.0)
     if planned:
@@ -27,6 +33,7 @@ def check_timeline(movie: Movie, planned: float | None, report: Report, toleranc
     else:
         report.passed("duration", f"{length:.2f} s by header and samples")
     _check_together(tracks, names, ends, report)
+    _check_beginnings(tracks, names, begins, report)
 
 
 def check_length(length: float, planned: float, report: Report, tolerance: float = 0.0) -> None:
@@ -69,15 +76,48 @@ def _check_together(tracks: list[TrackIndex], names: list[str], ends: list[float
             report.passed("together", words)
 
 
+def _check_beginnings(tracks: list[TrackIndex], names: list[str], begins: list[float], report: Report) -> None:
+    """Every sound begins about where the picture does."""
+    pictures = [begin for track, begin in zip(tracks, begins, strict=True) if track.format.type == "video"]
+    for track, name, begin in zip(tracks, names, begins, strict=True):
+        if not pictures or track.format.type != "audio":
+            continue
+        apart = abs(pictures[0] - begin)
+        if apart > _BEGIN_TOGETHER:
+            text = f"Picture and {name} begin {apart:.2f} s apart"
+            report.failed("together", "begins-apart", text, at=min(pictures[0], begin), seconds=round(apart, 3))
+
+
+def _check_rate(track: TrackIndex, name: str, shown: Ints, steps: Ints, report: Report) -> None:
+    """Frames of sound follow each other without lying over one another, and as many as its time needs."""
+    usual = track.format.sample_duration or (float(np.median(steps)) if len(steps) else 0.0)
+    scale = track.format.timescale
+    if track.format.type != "audio" or usual <= 0 or len(steps) < _FEW:
+        return
+    over = np.flatnonzero(steps < _OVERLAP * usual)
+    if len(over):
+        at = float(shown[over[0]] - shown[0]) / scale
+        text = f"{len(over):,} frames of the {name} lie over the one before, the first at {at:.2f} s"
+        report.failed("sound-gaps", "overlap", text, at=at)
+    steady = steps[(steps >= _OVERLAP * usual) & (steps < 3 * usual)]
+    drift = float((steady - usual).sum()) / scale
+    if abs(drift) > _DRIFT:
+        faster = "slower" if drift > 0 else "faster"
+        text = f"The {name} drifts: its times run {abs(drift):.2f} s {faster} than its {len(shown):,} frames last"
+        report.failed("drift", "drift", text, seconds=round(drift, 3))
+    else:
+        report.passed("drift", f"the {name} keeps its time within {abs(drift):.2f} s", seconds=round(drift, 3))
+
+
 def _check_times(track: TrackIndex, name: str, report: Report) -> None:
     kind = track.format.type
     check = _NAMES[kind]
     scale = track.format.timescale
     still = np.flatnonzero(track.durations[:-1] <= 0)
     if len(still):
-        at = track.dts[still[0]] / scale
+        at = float(track.dts[still[0]] - track.dts[0]) / scale
         message = f"{len(still):,} decoding times of the {name} do not rise, the first at {at:.2f} s"
-        report.failed(f"{check}-times", "times", message)
+        report.failed(f"{check}-times", "times", message, at=at)
     else:
         report.passed(f"{check}-times", f"all {len(track.dts):,} decoding times of the {name} rise")
     shown = np.sort(track.pts)
@@ -88,6 +128,9 @@ def _check_times(track: TrackIndex, name: str, report: Report) -> None:
         origin = shown[0]
         spans = [f"{(shown[g] - origin + usual) / scale:.2f}–{(shown[g + 1] - origin) / scale:.2f} s" for g in gaps[:5]]
         more = f" and {len(gaps) - 5} more" if len(gaps) > 5 else ""
-        report.failed(f"{check}-gaps", "gap", f"There is no {name} at {', '.join(spans)}{more}")
+        at = float(shown[gaps[0]] - origin + usual) / scale
+        report.failed(f"{check}-gaps", "gap", f"There is no {name} at {', '.join(spans)}{more}", at=at)
     else:
-        report.passed(f"{check}-gaps", f"no gap in the {name}")
+        rate = f", {scale / usual:.6g} frames a second" if kind == "video" and usual else ""
+        report.passed(f"{check}-gaps", f"no gap in the {name}{rate}")
+    _check_rate(track, name, shown, steps, report)

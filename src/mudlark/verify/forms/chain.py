@@ -25,7 +25,7 @@ SYNTAXES: dict[str, tuple[str, Syntax]] = {
     "adts": ("AAC", ADTS),
     "ac3": ("AC-3", AC3),
 }
-_WINDOW = 16 << 20  # bytes
+_WINDOW = 4 << 20  # bytes
 _LARGEST_TAG = 64 << 20
 _MOST_HOLES = 1_000  # that are counted one by one
 _MOST_TAGS = 20
@@ -110,20 +110,20 @@ class _Chain:
 def check_chain(path: Path, form: str, report: Report) -> Found:
     """Look into a file of frames. form: mp3, adts or ac3."""
     name, syntax = SYNTAXES[form]
+    chain = _Chain(syntax)
     with path.open("rb") as file:
         begin, end = _edges(file, path.stat().st_size)
-    chain = _Chain(syntax)
-    data = np.memmap(path, np.uint8, "r") if end else np.zeros(0, np.uint8)
-    at = begin
-    try:
-        while at < end:
-            window = np.asarray(data[at : min(at + _WINDOW, end)])
-            at = chain.take(at, window, last=at + _WINDOW >= end, sums=form == "ac3")
-    except FormatError as problem:
-        report.failed("content", "sound", f"The sound cannot be read: {problem.what}", grave=True)
-        return Found()
+        tagged = _at(file, 0, 3) == b"ID3"
+        at = begin
+        try:
+            while at < end:
+                window = np.frombuffer(_at(file, at, min(_WINDOW, end - at)), np.uint8)
+                at = chain.take(at, window, last=at + _WINDOW >= end, sums=form == "ac3")
+        except FormatError as problem:
+            report.failed("content", "sound", f"The sound cannot be read: {problem.what}", grave=True)
+            return Found()
     if chain.format is None or sum(length for *_, length in chain.holes) > (end - begin) // 2:
-        if data[:3].tobytes() == b"ID3":  # which any sound may begin with, also in forms that are not known here
+        if tagged:  # as any sound may be, also in forms that are not known here
             report.skipped("content", f"{path.name}: behind its tag stands no sound of a form that Mudlark looks into")
         else:
             report.failed("content", "sound", f"The file is not made of frames of {name}", grave=True)

@@ -16,7 +16,7 @@ from mudlark.verify.forms.crc import crc16
 from mudlark.verify.forms.found import Found, at_second
 from mudlark.verify.verdict import Report
 
-_WINDOW = 16 << 20  # bytes
+_WINDOW = 8 << 20  # bytes
 _LONGEST = 16 + 8 * 65535 * 5  # bytes that one frame may have, more or less
 _HEADER = 16  # bytes of a frame header at most
 _MOST_BLOCKS = 128

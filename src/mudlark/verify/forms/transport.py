@@ -14,7 +14,7 @@ from mudlark.media.ts import TransportReader
 from mudlark.verify.forms.found import Found, at_second
 from mudlark.verify.verdict import Report
 
-_WINDOW = 188 * 21 * 4096  # bytes, some 16 MB; packets of 188, 192 and 204 bytes all begin here or are found again
+_WINDOW = 188 * 21 * 2048  # bytes, some 8 MB; packets of 188, 192 and 204 bytes all begin here or are found again
 _WORDS = {
     LossCode.PACKETS: ("packets-lost", "{count:,} transport packets are missing or damaged"),
     LossCode.STRAY_BYTES: ("stray-bytes", "{count:,} bytes are no transport packets"),
