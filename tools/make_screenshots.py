@@ -14,7 +14,7 @@ from pathlib import Path
 
 from PIL import Image, ImageChops, ImageGrab
 
-from mudlark.demo.site import DemoSite
+from mudlark.demo.site import DemoSite, media_folder
 
 TARGET = Path(__file__).parent.parent / "docs/screenshots"
 DISPLAY = ":97"
@@ -71,6 +71,12 @@ def shots(site: DemoSite) -> list[Shot]:
             ["mudlark assay kept"],
             before=f"mudlark haul {talk} {mill} {site.address('disk-image')} --into kept; mkdir -p kept/1931; "
             f"mudlark haul {site.address('foghorn')} --into kept/1931; truncate -s -9 kept/1931/*/*.mp4",
+        ),
+        Shot(
+            "assay-play",
+            ["mudlark assay --play films", "mudlark assay --play --verbose films/mute.webm"],
+            before=f"mkdir films; cd {media_folder()}; cp still.webm mute.webm fog-signals.mp3 $OLDPWD/films; "
+            "head -c 300000 harbour-talk.mp4 > $OLDPWD/films/cut.mp4",
         ),
         Shot("haul-live", [f"mudlark haul {site.origins.media}/live/quay/number.mpd --from earliest"], seconds=7.0),
         Shot("sweep", [f"mudlark sweep {site.address('talks')} --most 12 --into talks --at-once 2"]),

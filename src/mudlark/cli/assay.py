@@ -64,8 +64,8 @@ def command(
     """Verify items (checksums against their record, structure, timeline) or single media files.
 
     PATH is an item's folder, a folder with items and media files at any depth, or a media file. A good one takes one
-    line; of the others all checks are listed, and with --verbose of all. Each check of an item leaves a line in its
-    history; nothing else is touched, unless --fix is given.
+    line; of the others what is wrong is listed, and with --verbose all checks. Each check of an item leaves a line in
+    its history; nothing else is touched, unless --fix is given.
     """
     sampling = _sampling(since, sample)
     network = connection(**given)
@@ -198,6 +198,8 @@ def _show(out: Console, result: Assay, *, whole: bool) -> None:
     if not whole:
         return
     for check in result.report.checks:
+        if check.outcome == "passed" and not manner.verbose:
+            continue
         mark, style = _MARK[check.outcome]
         detail = (check.detail, "" if check.outcome == "failed" else "dim")
         out.print(Text.assemble("  ", (mark, style), f" {check.name:<15}", detail))

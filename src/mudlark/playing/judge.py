@@ -46,18 +46,18 @@ def judge_played(played: Played, report: Report) -> None:
         report.failed(
             "decoded", "undecodable", f"{played.bad:,} of {total:,} samples cannot be decoded", bad=played.bad
         )
-    _judge_measured(played, report)
     for what in played.unplayed:
         report.skipped("played", f"not played: the browser has no decoder for {what}")
     if len(report.problems) == problems and played.started:
         report.passed("played", _words(played), pictures=played.pictures, sounds=played.sounds, seconds=played.seconds)
+    _judge_measured(played, report)
 
 
 def _words(played: Played) -> str:
     decoded = [f"{played.pictures:,} pictures"] if played.pictures else []
     decoded += [f"{played.sounds:,} pieces of sound"] if played.sounds else []
     seeks = f", {len(played.sought)} places are found" if played.sought else ""
-    how = "" if played.full else " (stretches of it; --play full decodes all)"
+    how = "" if played.whole else " (stretches of it; --play full decodes all)"
     what = f"; {' and '.join(decoded)} decoded, none bad" if decoded else ""
     return f"it starts{seeks}, and runs to its end{what}{how}; took {played.seconds:.0f} s"
 

@@ -70,7 +70,8 @@ class Sought:
 class Played:
     """What came of it. unplayed: what the browser has no decoder for, in words. problems: code, words and second of
     what went wrong. started, ended: it did. sought: places that were shown. pictures, sounds: samples decoded; bad:
-    samples that were not. shown, dropped: pictures while it ran. full: all was decoded. seconds: that it took.
+    samples that were not. shown, dropped: pictures while it ran. full: all was to be decoded; whole: it was.
+    seconds: that it took.
     """
 
     full: bool
@@ -87,6 +88,7 @@ class Played:
     measured: Measured = field(default_factory=Measured)
     seconds: float = 0.0
     width: int = 0
+    whole: bool = True
 
     @property
     def moving(self) -> bool:
@@ -228,7 +230,9 @@ class _Play:
             self.played.unplayed.append(_named(form.codec))
             return
         pictures, greys, sounds = [], [], []
-        for first, last in stretches(track, full=self.played.full):
+        parts = stretches(track, full=self.played.full)
+        self.played.whole &= sum(last - first for first, last in parts) == len(track.sizes)
+        for first, last in parts:
             task = "pictures" if form.type == "video" else "sounds"
             address = self.stage.part(track, first, last)
             came = await self.ask(task, **given, address=address, small=_SMALL, every=_EVERY)
