@@ -31,7 +31,7 @@ from mudlark.find.model import PLAYED, Find, Page
 from mudlark.manifest.choose import Taken, choose
 from mudlark.manifest.load import fill, load
 from mudlark.media.mp4.about import About
-from mudlark.media.mp4.read import parse_movie, scan
+from mudlark.media.mp4.read import parse_movie, reader_of, scan
 from mudlark.media.samples import TrackLabel
 from mudlark.together import together
 from mudlark.web.connection import Connection
@@ -224,11 +224,7 @@ def _playable(stem: Path, planned: float, labels: dict[int, TrackLabel]) -> Outp
 
 def _codecs_in(path: Path) -> list[str]:
     with path.open("rb") as file:
-
-        def read(at: int, count: int) -> bytes:
-            file.seek(at)
-            return file.read(count)
-
+        read = reader_of(file)
         for box in scan(read, path.stat().st_size):
             if box.kind == "moov":
                 return [t.format.codec for t in parse_movie(read(box.start, box.end - box.start), box.start).tracks]

@@ -19,7 +19,7 @@ from mudlark.manifest.load import fill, is_manifest, open_presentation, refusal,
 from mudlark.manifest.model import Live, Presentation, Rendition
 from mudlark.media.matroska.read import read_matroska
 from mudlark.media.mp4.fragments import read_movie
-from mudlark.media.mp4.read import Movie, scan
+from mudlark.media.mp4.read import Movie, reader_of, scan
 from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
 from mudlark.web.session import Content, Session
@@ -60,11 +60,7 @@ def command(target: str, as_json: bool, **network: Any) -> None:
 
 def _movie_in(path: Path) -> Movie:
     with path.open("rb") as file:
-
-        def read(at: int, count: int) -> bytes:
-            file.seek(at)
-            return file.read(count)
-
+        read = reader_of(file)
         form = sniff(read(0, 65536))
         if form == "matroska":
             return read_matroska(read, path.stat().st_size)

@@ -4,7 +4,7 @@ from pathlib import Path
 
 from mudlark.errors import FormatError
 from mudlark.media.matroska.read import read_matroska
-from mudlark.media.mp4.read import Movie
+from mudlark.media.mp4.read import Movie, reader_of
 from mudlark.verify.structure import check_units
 from mudlark.verify.verdict import Report
 
@@ -13,11 +13,7 @@ def check_matroska(path: Path, report: Report, *, streamed: bool = False) -> Mov
     """Check the file at `path`; gives its tracks, or None if there is nothing to go on with."""
     size = path.stat().st_size
     with path.open("rb", buffering=0) as file:
-
-        def read(at: int, count: int) -> bytes:
-            file.seek(at)
-            return file.read(count)
-
+        read = reader_of(file)
         try:
             movie = read_matroska(read, size)
         except FormatError as problem:

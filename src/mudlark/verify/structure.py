@@ -10,7 +10,7 @@ import numpy as np
 from mudlark.errors import FormatError
 from mudlark.media.mp4.boxes import Box
 from mudlark.media.mp4.fragments import read_movie
-from mudlark.media.mp4.read import LARGEST_INDEX, Movie, ReadAt, TrackIndex, scan
+from mudlark.media.mp4.read import LARGEST_INDEX, Movie, ReadAt, TrackIndex, reader_of, scan
 from mudlark.media.picture.inband import length_size
 from mudlark.media.samples import Bytes, Flags, Ints
 from mudlark.verify.verdict import Report
@@ -24,11 +24,7 @@ def check_structure(path: Path, report: Report, *, streamed: bool = False) -> Mo
     """Check the MP4 at `path`; gives its index, or None if there is none to go on with."""
     size = path.stat().st_size
     with path.open("rb", buffering=0) as file:
-
-        def read(at: int, count: int) -> bytes:
-            file.seek(at)
-            return file.read(count)
-
+        read = reader_of(file)
         try:
             boxes = scan(read, size)
             if boxes[-1].end > size:

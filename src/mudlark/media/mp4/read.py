@@ -7,6 +7,7 @@ business of verification.
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import IO
 
 import numpy as np
 
@@ -15,6 +16,7 @@ from mudlark.media.mp4.entries import read_entry
 from mudlark.media.samples import Flags, Format, Ints
 
 ReadAt = Callable[[int, int], bytes]
+_FARTHEST = 1 << 62  # bytes
 LARGEST_INDEX = 1 << 30
 
 
@@ -88,6 +90,18 @@ class Movie:
     def seconds(self) -> float:
         """Duration as the movie header states it."""
         return self.duration / self.timescale if self.timescale else 0.0
+
+
+def reader_of(file: IO[bytes]) -> ReadAt:
+    """What gives so many bytes of a file from a place on; fewer where it ends before, however far away that is."""
+
+    def read(at: int, count: int) -> bytes:
+        if not 0 <= at < _FARTHEST:
+            return b""
+        file.seek(at)
+        return file.read(count)
+
+    return read
 
 
 def scan(read: ReadAt, size: int) -> list[Box]:

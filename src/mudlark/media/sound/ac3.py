@@ -23,6 +23,7 @@ _WORDS = np.array(
 )
 _CHANNELS = (2, 1, 2, 3, 3, 4, 4, 5)
 _BLOCKS = (1, 2, 3, 6)
+_SHORTEST = 16  # bytes: no frame has fewer
 FRAME = 1536  # samples of six blocks
 
 
@@ -36,7 +37,8 @@ def _lengths(stream: Bytes, at: Ints) -> Ints:
     plain = _WORDS[bits_of(stream, at, 4, 6, 3), np.minimum(size, 37)] * 2 * (size < 38)
     stated = ((bits_of(stream, at, 2, 0, 7) << 8 | bits_of(stream, at, 3, 0, 255)) + 1) * 2
     known = bits_of(stream, at, 5, 3, 31) <= 16
-    return np.where(known, np.where(enhanced, stated, plain), 0)
+    lengths = np.where(enhanced, stated, plain)
+    return np.where(known & (lengths >= _SHORTEST), lengths, 0)
 
 
 def _joined(stream: Bytes, at: Ints) -> Bytes:
