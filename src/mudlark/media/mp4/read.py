@@ -16,7 +16,6 @@ from mudlark.media.mp4.entries import read_entry
 from mudlark.media.samples import Flags, Format, Ints
 
 ReadAt = Callable[[int, int], bytes]
-_FARTHEST = 1 << 62  # bytes
 LARGEST_INDEX = 1 << 30
 
 
@@ -95,8 +94,10 @@ class Movie:
 def reader_of(file: IO[bytes]) -> ReadAt:
     """What gives so many bytes of a file from a place on; fewer where it ends before, however far away that is."""
 
+    size = file.seek(0, 2)
+
     def read(at: int, count: int) -> bytes:
-        if not 0 <= at < _FARTHEST:
+        if not 0 <= at < size:
             return b""
         file.seek(at)
         return file.read(count)
