@@ -113,6 +113,7 @@ def check_chain(path: Path, form: str, report: Report) -> Found:
     chain = _Chain(syntax)
     with path.open("rb") as file:
         begin, end = _edges(file, path.stat().st_size)
+        head = _at(file, begin, 4)
         tagged = _at(file, 0, 3) == b"ID3"
         at = begin
         try:
@@ -123,8 +124,8 @@ def check_chain(path: Path, form: str, report: Report) -> Found:
             report.failed("content", "sound", f"The sound cannot be read: {problem.what}", grave=True)
             return Found()
     if chain.format is None or sum(length for *_, length in chain.holes) > (end - begin) // 2:
-        if tagged:  # as any sound may be, also in forms that are not known here
-            report.skipped("content", f"{path.name}: behind its tag stands no sound of a form that Mudlark looks into")
+        if tagged or _is_free(head):  # which may be sound of a form that is not known here
+            report.skipped("content", f"{path.name}: it holds no sound of a form that Mudlark looks into")
         else:
             report.failed("content", "sound", f"The file is not made of frames of {name}", grave=True)
         return Found()
@@ -163,6 +164,16 @@ def _judge(chain: _Chain, name: str, report: Report) -> None:
     if len(report.problems) == problems:
         more = ", as many as it states" if stated is not None else ""
         report.passed("frames", f"{chain.frames:,} frames of {name} from the first to the last byte{more}")
+
+
+def _is_free(head: bytes) -> bool:
+    """True for MPEG audio of a free bit rate, whose frames do not say how long they are (ISO/IEC 11172-3 §2.4.2.3)."""
+    return head[:1] == b"\xff" and len(head) > 2 and head[2] >> 4 == 0
+
+
+def of_frames(count: int) -> str:
+    """So many frames, in a sentence that goes on with what they do not."""
+    return "One frame does" if count == 1 else f"{count:,} frames do"
 
 
 def stated_frames(frame: bytes) -> int | None:

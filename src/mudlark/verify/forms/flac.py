@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mudlark.media.samples import Bytes, Flags, Format, Ints
+from mudlark.verify.forms.chain import of_frames
 from mudlark.verify.forms.crc import crc16
 from mudlark.verify.forms.found import Found, at_second
 from mudlark.verify.verdict import Report
@@ -232,8 +233,8 @@ def _judge(seen: _Seen, stream: _Stream, report: Report) -> None:
     rate, problems = stream.rate, len(report.problems)
     if seen.bad:
         at, samples = seen.bad[0]
-        where = f"the first at byte {at:,} ({at_second(samples / rate)})"
-        text = f"{len(seen.bad):,} frames do not have their check sum, {where}"
+        where = f"first at byte {at:,} ({at_second(samples / rate)})"
+        text = f"{of_frames(len(seen.bad))} not have the check sum, {where}"
         report.failed("frames", "check-sum", text, at=samples / rate, offset=at)
     for at, samples, _ in seen.gaps[:5]:
         text = f"Frames are missing before byte {at:,} ({at_second(samples / rate)})"
