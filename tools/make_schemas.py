@@ -110,6 +110,7 @@ PAGE = thing(
 )
 ITEM = thing(
     verdict=VERDICT,
+    reason=maybe(TEXT),
     title=maybe(TEXT),
     folder=maybe(TEXT),
     kept=maybe(TEXT),

@@ -284,7 +284,8 @@ class PlayFacts(msgspec.Struct, omit_defaults=True):
 
 
 class Record(msgspec.Struct):
-    """One item. Times are UTC (RFC 3339); durations are seconds. contents: names and bytes inside an archive.
+    """One item. Times are UTC (RFC 3339); durations are seconds. contents: names and bytes inside an archive. reason:
+    why the verdict is that, in one sentence.
 
     command: as it was given, without secrets. operator: who answers for it, if that is configured: name, user, machine.
     """
@@ -307,6 +308,7 @@ class Record(msgspec.Struct):
     notes: list[Note] = []
     fetching: FetchingFacts = msgspec.field(default_factory=FetchingFacts)
     played: PlayFacts | None = None
+    reason: str | None = None
     command: str | None = None
     operator: dict[str, str] | None = None
     mudlark_record: int = VERSION

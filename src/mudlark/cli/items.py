@@ -18,6 +18,7 @@ def item_data(item: Item) -> dict[str, Any]:
     record = item.record
     return {
         "verdict": record.verdict,
+        "reason": record.reason,
         "title": record.title,
         "folder": str(item.folder) if item.folder else None,
         "kept": str(item.kept) if item.kept else None,
@@ -29,7 +30,8 @@ def item_data(item: Item) -> dict[str, Any]:
         "tracks": record.tracks,
         "segments": record.segments,
         "fetching": record.fetching,
-        "problems": [{"code": p.code, "message": p.message} for p in record.problems],
+        "problems": [{"code": p.code, "message": p.message, "at": p.at, "offset": p.offset} for p in record.problems],
+        "played": record.played,
         "notes": record.notes,
         "checks": record.checks,
         "contents": record.contents,
@@ -41,6 +43,7 @@ def failure_data(target: str, problem: MudlarkError) -> dict[str, Any]:
     """A haul that left nothing, in the shape of those that did."""
     return {
         "verdict": "refused" if isinstance(problem, Refused) else "failed",
+        "reason": problem.what,
         "title": None,
         "folder": None,
         "kept": None,

@@ -25,6 +25,7 @@ async def prove_by_playing(work: Work, made: Made, proof: Proof, manner: Manner)
     played = await play(main, proof.checked, manner, work.target.order.browser)
     judge_played(played, report)
     record.checks, record.problems, record.verdict = report.checks, report.problems, report.verdict
+    record.reason = report.reason
     record.played = facts_of(played, now())
     if played.sought and not any(file.role == "poster" for file in record.files):
         path = main.with_name(f"{main.stem}.poster.png")

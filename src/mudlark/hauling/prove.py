@@ -116,6 +116,7 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Proof:
     record = Record(
         title=target.title,
         verdict=report.verdict,
+        reason=report.reason,
         problems=report.problems,
         started=work.started,
         finished=now(),
