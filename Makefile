@@ -53,4 +53,4 @@ chromium:
 	  $$root apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$root apt-get install -y -qq --no-install-recommends chromium; }
 
 clean:
-	rm -rf $(VENV) .mypy_cache .ruff_cache .pytest_cache .hypothesis tour
+	rm -rf $(VENV) .mypy_cache .ruff_cache .pytest_cache .hypothesis tour tour-bags
