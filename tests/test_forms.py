@@ -65,6 +65,15 @@ def test_whole_sound_is_sound(tmp_path: Path, data: bytes, form: str, seconds: f
     assert checked.length == pytest.approx(seconds, abs=0.01) and checked.formats[0].sample_rate
 
 
+def test_what_was_cut_out_of_an_endless_body_may_have_torn_ends_and_nothing_else(tmp_path: Path) -> None:
+    whole = sounds.mp3(300)
+    for data, verdict in ((whole[:-100], "sound"), (whole[:50_000] + whole[50_100:-100], "flawed")):
+        (tmp_path / "radio.mp3").write_bytes(data)
+        report = Report()
+        check_file(tmp_path / "radio.mp3", None, report, endless=True)
+        assert report.verdict == verdict, report.problems
+
+
 FLAC = sounds.flac(sounds.noise(30_000))
 OGG = sounds.ogg_pages(20)
 WAV = sounds.wav(sounds.noise(8000))

@@ -253,6 +253,7 @@ def test_subtitles_and_poster_of_a_page_are_kept_with_the_film(mudlark: Run, sit
         f"{title}.cy.vtt": ("subtitle", "cy"),
         f"{title}.poster.png": ("poster", None),
         "page/page.html": ("page", None),
+        "requests.jsonl": ("requests", None),
     }
     assert "Codwyd y wal" in (tmp_path / item["folder"] / f"{title}.cy.vtt").read_text()
     assert mudlark("assay", "mudlark").status == 0
@@ -294,8 +295,8 @@ def test_secrets_are_hidden_in_everything_that_stays(mudlark: Run, trouble: Trou
         for path in (tmp_path / "mudlark").rglob("*")
         if path.suffix != ".mp4" and path.is_file()
     ]
-    assert len(kept) == 4 and not any("lantern" in text for text in kept)
-    assert sum("hidden-" in text for text in kept) == 3  # all but the digests
+    assert len(kept) == 5 and not any("lantern" in text for text in kept)
+    assert sum("hidden-" in text for text in kept) == 4  # all but the digests
     log = (tmp_path / "log.jsonl").read_text()
     assert "lantern" not in log and all(json.loads(line)["event"] for line in log.splitlines())
     assert "id=7" in log

@@ -84,6 +84,7 @@ def test_haul_leaves_the_highest_rendition_with_a_record(mudlark: Run, site: Dem
         "manifest",
         "page",
         "record.json",
+        "requests.jsonl",
     ]
     record = json.loads((folder / "record.json").read_text())
     assert record["mudlark_record"] == 1 and record["source"]["target"] == site.address("tide-mill")

@@ -176,6 +176,7 @@ COMMANDS: dict[str, dict[str, Schema]] = {
         "doubles": several(TEXTS),
         "unfinished": several(UNFINISHED),
     },
+    "report": {"page": TEXT, "pages": COUNT},
     "bag": {"bags": several(thing(path=TEXT))},
     "assay": {
         "items": several(

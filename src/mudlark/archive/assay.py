@@ -170,7 +170,8 @@ def _assay_item(folder: Path) -> Assay:
     else:
         for path in media:
             streamed = record.source.kind in STREAMED
-            checked = check_file(path, record.planned_duration, assayed.report, streamed=streamed)
+            endless = record.source.kind == "stream"
+            checked = check_file(path, record.planned_duration, assayed.report, streamed=streamed, endless=endless)
             _describe(assayed, checked, path)
     # what was missing when the item was made is still missing, whatever the file looks like
     for problem in record.problems:

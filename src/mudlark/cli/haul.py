@@ -26,6 +26,7 @@ from mudlark.cli.options import (
     wanted,
 )
 from mudlark.cli.progress import HaulProgress
+from mudlark.cli.report import need_libraries, report_at_the_end
 from mudlark.cli.show import complain, emit_json, messages
 from mudlark.cli.spans import span_of, span_options
 from mudlark.cli.steps import Steps
@@ -146,6 +147,8 @@ def command(
         browser=given.get("browser"),
     )
     order = keeping(order, given)
+    if reported := given.pop("report"):
+        need_libraries()
     items: list[Item] = []
     failures: list[MudlarkError] = []
     data: list[dict[str, Any]] = []
@@ -154,6 +157,8 @@ def command(
         try:
             for item in _haul(replace(order, target=target), given, problems):
                 items.append(item)
+                if reported and item.folder:
+                    report_at_the_end(item.folder, into / f"{item.folder.name}.html")
                 data.append(item_data(item))
                 if not as_json:
                     show_item(item)

@@ -22,6 +22,7 @@ _COMMANDS = {
     "assay": "Verify items or media files, and say how sound they are.",
     "ledger": "List what was hauled into a folder, and what is unfinished there.",
     "bag": "Make bags (BagIt) of items, or check one.",
+    "report": "Make a page that shows what was taken, from where, and whether it is good.",
     "tour": "Start the built-in demo museum and walk the whole job on it.",
 }
 _OWN_MISTAKE = 70

@@ -249,6 +249,7 @@ def means_options(function: F) -> F:
 _KEEPING = (
     option("--warc", is_flag=True, help="Keep all exchanges with the servers too, as WARC."),
     option("--no-page", is_flag=True, help="Keep neither the page's source nor a picture of it."),
+    option("--report", is_flag=True, help="Make a page of what came, beside it (see `mudlark report`)."),
     option("--keep-secrets", is_flag=True, help="Leave cookies, tokens and signatures in what is kept."),
 )
 

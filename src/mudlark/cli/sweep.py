@@ -1,7 +1,6 @@
 """`mudlark sweep`: a whole list, item by item."""
 
 import asyncio
-import re
 import sys
 import time
 from collections import Counter
@@ -28,6 +27,7 @@ from mudlark.cli.options import (
     wanted,
 )
 from mudlark.cli.options import listening_options as browser_options
+from mudlark.cli.report import need_libraries, report_at_the_end
 from mudlark.cli.show import clock, complain, console, emit_json, messages, size, verdict
 from mudlark.cli.spans import seconds_in
 from mudlark.cli.steps import OnScreen, Steps
@@ -38,7 +38,7 @@ from mudlark.find.look import Means
 from mudlark.find.select import Choice
 from mudlark.hauling.order import HaulWatch, Order
 from mudlark.sweeping.gather import Gatherer, Gathering
-from mudlark.sweeping.journal import Journal, Result
+from mudlark.sweeping.journal import Journal, Result, without_address
 from mudlark.sweeping.rows import WISHES, Row
 from mudlark.sweeping.run import Done, Hauler, Here, Sweep, chosen, with_row
 from mudlark.text import printable, visible
@@ -49,7 +49,6 @@ from mudlark.web.session import Session
 
 _MOST_REASONS = 8
 _WIDEST = max(map(len, get_args(Verdict)))
-_ADDRESS = re.compile(r"^https?://\S+\s+")
 _LARGEST_INPUT = 200_000_000  # bytes
 
 
@@ -126,6 +125,8 @@ def command(
         container=container,
     )
     order = keeping(order, given)
+    if reported := given.pop("report"):
+        need_libraries()
     network = connection(**given)
     task = _Task(source, into, network, order, ears, not ignore_robots, cluster)
     while True:
@@ -137,6 +138,8 @@ def command(
             return
         _say_what_is_done(gathering, rows, journal)
         status = _run(task, journal, gathering, rows, at_once, as_json and pause is None)
+        if reported:
+            report_at_the_end(into, into / "report.html")
         if pause is None:
             click.get_current_context().exit(status)
         messages().print(f"Looking again in {clock(pause)}. Ctrl-C ends it.", markup=False)
@@ -300,7 +303,9 @@ def _run(task: _Task, journal: Journal, gathering: Gathering, rows: list[Row], a
 
 def _summary(gathering: Gathering, journal: Journal, done: list[Done], seconds: float) -> dict[str, Any]:
     verdicts = Counter(one.result.verdict for one in done)
-    reasons = Counter(_alike(one.result.reason) for one in done if one.result.verdict not in ("sound", "unproven"))
+    reasons = Counter(
+        without_address(one.result.reason) for one in done if one.result.verdict not in ("sound", "unproven")
+    )
     return {
         "rows": len(gathering.rows),
         "doubled": gathering.doubled,
@@ -312,11 +317,6 @@ def _summary(gathering: Gathering, journal: Journal, done: list[Done], seconds: 
         "seconds": round(seconds, 3),
         "reasons": [{"reason": veiled(reason), "rows": count} for reason, count in reasons.most_common()],
     }
-
-
-def _alike(reason: str) -> str:
-    """A reason without the address that it begins with, so that rows which failed alike are counted together."""
-    return _ADDRESS.sub("", reason)
 
 
 def _show_summary(summary: dict[str, Any], table: Path | None) -> None:

@@ -2,6 +2,7 @@
 
 import getpass
 import platform
+import shutil
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
@@ -10,7 +11,7 @@ from msgspec.structs import replace
 
 from mudlark import __version__
 from mudlark.archive.identify import identified
-from mudlark.archive.layout import EXCHANGES
+from mudlark.archive.layout import EXCHANGES, REQUESTS
 from mudlark.archive.provenance import (
     find_facts,
     keep_capture,
@@ -72,7 +73,7 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Proof:
         hashing = beside.submit(digest, main) if made.digest is None else None
         streamed = presentation.kind in STREAMED
         checked = (
-            check_file(main, planned, report, tolerance, streamed=streamed)
+            check_file(main, planned, report, tolerance, streamed=streamed, endless=presentation.kind == "stream")
             if len(made.media) == 1
             else Checked("images")
         )
@@ -112,6 +113,10 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Proof:
         work.exchanges.close()
         second_name(work.exchanges.path, work.store.item / EXCHANGES)
         files.append(FileFacts(EXCHANGES, "exchanges", *digest(work.store.item / EXCHANGES)))
+    if work.requests:
+        work.requests.flush()
+        shutil.copyfile(work.requests.path, work.store.item / REQUESTS)  # the store's own may still grow
+        files.append(FileFacts(REQUESTS, "requests", *digest(work.store.item / REQUESTS)))
     counts = fetching.counts
     record = Record(
         title=target.title,

@@ -6,14 +6,15 @@ What is there already is compared with the server first, and never written over.
 import asyncio
 import time
 from collections.abc import AsyncIterator
-from contextlib import asynccontextmanager
+from contextlib import asynccontextmanager, closing
 from dataclasses import replace
 from pathlib import Path
 
 from mudlark.archive.assay import assay
 from mudlark.archive.identity import Earlier, find_earlier
-from mudlark.archive.layout import EXCHANGES
+from mudlark.archive.layout import EXCHANGES, REQUESTS
 from mudlark.archive.naming import safe_name
+from mudlark.archive.requests import RequestLog
 from mudlark.archive.warc import Exchanges, Notes, need_warcio, seen_in
 from mudlark.errors import MudlarkError, NetworkError, NothingFound, StorageError, UsageError
 from mudlark.fetch.store import Store, now, remove_if_empty
@@ -168,8 +169,10 @@ async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, 
             state = "repaired"
     with Store(order.into, key, order.target) as store:
         async with _exchanges(session, target, store) as exchanges:
-            witnessed = session.witnessed(exchanges)
-            return await make(Work(witnessed, target, store, watch, started, earlier, verdict, exchanges), name, state)
+            with closing(RequestLog(store.folder / REQUESTS)) as requests:
+                told = session.witnessed(exchanges).telling(requests)
+                work = Work(told, target, store, watch, started, earlier, verdict, exchanges, requests)
+                return await make(work, name, state)
 
 
 @asynccontextmanager

@@ -10,6 +10,7 @@ from pathlib import Path
 from mudlark.archive.identity import Earlier
 from mudlark.archive.naming import safe_name
 from mudlark.archive.record import FileFacts, Note, SegmentFacts
+from mudlark.archive.requests import RequestLog
 from mudlark.archive.warc import Exchanges
 from mudlark.assemble.film import CodedFrames
 from mudlark.fetch.engine import Counts, Engine, Job, Layout, Outcome, Watch
@@ -28,7 +29,7 @@ from mudlark.web.session import Session
 @dataclass(frozen=True, slots=True)
 class Work:
     """One haul from plan to item. earlier: the item of the same source that is there already, and its verdict now.
-    exchanges: where all of them are written, if that is wanted."""
+    exchanges: where all of them are written, if that is wanted. requests: where their rows are."""
 
     session: Session
     target: Target
@@ -38,6 +39,7 @@ class Work:
     earlier: Earlier | None
     earlier_verdict: Verdict
     exchanges: Exchanges | None = None
+    requests: RequestLog | None = None
 
     @property
     def name(self) -> str:

@@ -7,7 +7,10 @@ import json
 from importlib.resources import files
 from typing import Any
 
-NAMES = (*("record", "sift", "listen", "guises", "peek", "tracks", "haul", "sweep", "ledger", "bag", "assay"),)
+NAMES = (
+    *("record", "sift", "listen", "guises", "peek", "tracks", "haul", "sweep", "ledger", "bag", "assay"),
+    "report",
+)
 
 
 def schema_of(name: str) -> dict[str, Any]:

@@ -17,6 +17,7 @@ from mudlark.web.secret import veiled, without_secrets
 from mudlark.whole import whole_file
 
 TABLE = "sweep.csv"
+_ADDRESS = re.compile(r"^https?://\S+\s+")
 _RACES = 5
 COLUMNS = ("address", "title", "verdict", "reason", "path", "bytes", "length", "seconds taken")
 GOOD = frozenset({"sound", "unproven"})
@@ -37,6 +38,11 @@ class Result(msgspec.Struct):
     length: float | None = None
     taken: float = 0.0
     when: str = ""
+
+
+def without_address(reason: str) -> str:
+    """A reason without the address that it begins with, so that rows which failed alike are counted together."""
+    return _ADDRESS.sub("", reason)
 
 
 def key_of(address: str) -> str:

@@ -5,6 +5,7 @@ Which form is looked into by what is a table.
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 
 from mudlark.media.mp4.read import Movie
@@ -12,7 +13,7 @@ from mudlark.media.samples import Format
 from mudlark.media.sniff import sniff
 from mudlark.media.sound.packed import skip_tags
 from mudlark.verify.content import check_content, is_misnamed
-from mudlark.verify.forms.chain import check_chain
+from mudlark.verify.forms.chain import SYNTAXES, check_chain
 from mudlark.verify.forms.flac import check_flac
 from mudlark.verify.forms.found import Found
 from mudlark.verify.forms.ogg import check_ogg
@@ -63,10 +64,16 @@ def form_of(path: Path) -> str:
 
 
 def check_file(
-    path: Path, planned: float | None, report: Report, tolerance: float = 0.0, *, streamed: bool = False
+    path: Path,
+    planned: float | None,
+    report: Report,
+    tolerance: float = 0.0,
+    *,
+    streamed: bool = False,
+    endless: bool = False,
 ) -> Checked:
     """Look into a file. planned: seconds that the manifest promised, None if nothing did; tolerance: by how many that
-    may be off. streamed: the file was made of segments."""
+    may be off. streamed: the file was made of segments. endless: it was recorded from an endless body."""
     checked = Checked(form_of(path))
     if checked.form == "empty":
         report.failed("content", "empty", f"{path.name} is empty", grave=True)
@@ -76,7 +83,9 @@ def check_file(
         if checked.movie and not any(problem.grave for problem in report.problems):
             check_timeline(checked.movie, planned, report, tolerance)
     elif checked.form in _FORMS and not is_misnamed(path, checked.form):
-        found = _FORMS[checked.form](path, checked.form, report)
+        torn = endless and checked.form in SYNTAXES
+        look_into = partial(check_chain, endless=True) if torn else _FORMS[checked.form]
+        found = look_into(path, checked.form, report)
         checked.length, checked.formats, checked.contents = found.length, found.formats, found.contents
         if planned and found.length:
             check_length(found.length, planned, report, tolerance)

@@ -2,7 +2,9 @@
 
 import logging
 import time
+from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import Any
 
 from mudlark.web.secret import veiled
 from mudlark.web.witness import Body
@@ -37,26 +39,34 @@ class Exchange:
     copy: Body | None = None
     whole: bool = False
 
-    def log(self) -> None:
-        """Write its row, with times in seconds since it was wanted."""
-        if not _log.isEnabledFor(logging.INFO):
-            return
+    def facts(self) -> dict[str, Any]:
+        """Its row, with times in seconds since it was wanted; `at`: the time of day then, in seconds since 1970."""
+        now = time.monotonic()
 
         def since(moment: float | None) -> float | None:
             return None if moment is None else round(moment - self.queued, 4)
 
-        facts = {
+        return {
             "url": veiled(self.url),
             "status": self.status,
             "range": self.range,
             "for": self.errand.name if self.errand else None,
             "try": self.errand.attempt if self.errand else None,
             "lane": self.lane,
+            "at": round(time.time() - (now - self.queued), 3),
             "sent": since(self.sent),
             "first": since(self.first),
-            "ended": since(time.monotonic()),
+            "ended": since(now),
             "bytes": self.bytes,
             "family": self.family,
             "problem": veiled(self.problem) if self.problem else None,
         }
+
+    def log(self, also: Callable[[dict[str, Any]], None] | None = None) -> None:
+        """Write its row. also: who else is told."""
+        if also is None and not _log.isEnabledFor(logging.INFO):
+            return
+        facts = self.facts()
         _log.info("asked", extra={"facts": facts})
+        if also is not None:
+            also(facts)

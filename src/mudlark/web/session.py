@@ -149,6 +149,13 @@ class Session:
         self._referrer: Referrer | None = None
         self._beside: dict[str, str] = {}
         self._witness: Witness | None = None
+        self._told: Callable[[dict[str, Any]], None] | None = None
+
+    def telling(self, told: Callable[[dict[str, Any]], None]) -> "Session":
+        """This session, with the row of each request told to somebody."""
+        session = copy.copy(self)
+        session._told = told
+        return session
 
     @property
     def witness(self) -> Witness | None:
@@ -361,7 +368,7 @@ class Session:
                 self.lanes.pace(host).crowded(exchange.sent, time.monotonic(), problem.retry_after)
             raise
         finally:
-            exchange.log()
+            exchange.log(self._told)
 
     @asynccontextmanager
     async def _lane(self, host: str, exchange: Exchange) -> AsyncIterator[None]:

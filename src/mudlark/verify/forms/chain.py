@@ -29,6 +29,7 @@ _WINDOW = 4 << 20  # bytes
 _LARGEST_TAG = 64 << 20
 _MOST_HOLES = 1_000  # that are counted one by one
 _MOST_TAGS = 20
+_TORN = 4_000  # bytes that a torn frame may have
 _ID3, _APE, _ID3_1 = 10, 32, 128  # bytes of what begins or ends a tag
 
 
@@ -107,8 +108,9 @@ class _Chain:
             self._hole(at, len(rest))
 
 
-def check_chain(path: Path, form: str, report: Report) -> Found:
-    """Look into a file of frames. form: mp3, adts or ac3."""
+def check_chain(path: Path, form: str, report: Report, *, endless: bool = False) -> Found:
+    """Look into a file of frames. form: mp3, adts or ac3. endless: it was cut out of what has no beginning and no
+    end, so that its first and last frames may be torn."""
     name, syntax = SYNTAXES[form]
     chain = _Chain(syntax)
     with path.open("rb") as file:
@@ -129,6 +131,9 @@ def check_chain(path: Path, form: str, report: Report) -> Found:
         else:
             report.failed("content", "sound", f"The file is not made of frames of {name}", grave=True)
         return Found()
+    if endless:
+        chain.cut = 0
+        chain.holes = [one for one in chain.holes if begin < one[0] < end - one[2] or one[2] > _TORN]
     _judge(chain, name, report)
     stated = stated_frames(chain.first) if form == "mp3" else None
     length = chain.seconds

@@ -1,0 +1,58 @@
+"""`mudlark report`: what was taken, from where, and whether it is good, on one page."""
+
+from importlib.util import find_spec
+from pathlib import Path
+
+import click
+
+from mudlark.cli.command import Command, common_options, option, replace_option
+from mudlark.cli.options import Folder
+from mudlark.cli.show import console, emit_json, messages
+from mudlark.errors import UsageError
+from mudlark.whole import refuse_existing
+
+
+def need_libraries() -> None:
+    """Raises UsageError where the extra is not installed."""
+    if not (find_spec("jinja2") and find_spec("matplotlib")):
+        raise UsageError(
+            "Reports need Matplotlib and Jinja2.", "Install them with: python -m pip install 'mudlark[report]'"
+        )
+
+
+def report_at_the_end(path: Path, into: Path) -> None:
+    """The report of what was just made, in the place of the one before; says where it is."""
+    from mudlark.report.page import write_report
+
+    write_report(path, into, replace=True)
+    messages().print(f"report {into}", markup=False)
+
+
+@click.command(
+    cls=Command,
+    short_help="Make a page of an item or a folder.",
+    examples=(
+        ("What came of one haul:", "report 'mudlark/The Tide Mill at Work' --into mill.html"),
+        ("A whole shelf, with a page for each item:", "report mudlark --into shelf.html"),
+    ),
+)
+@click.argument("path", metavar="PATH", type=click.Path(path_type=Path))
+@option("--into", type=click.Path(dir_okay=False, path_type=Path), required=True, metavar="FILE.html", help="The page.")
+@option("--data", type=Folder(), default=None, metavar="DIR", help="Write the data of an item's figures here, as CSV.")
+@option("--png", type=Folder(), default=None, metavar="DIR", help="Write an item's figures alone here, as PNG.")
+@replace_option
+@common_options
+def command(path: Path, into: Path, data: Path | None, png: Path | None, replace: bool, as_json: bool) -> None:
+    """Make a report of an item, or of a folder with a page for each of its items below it.
+
+    Each page stands alone: it opens from disk without a network, in light and dark, and prints.
+    """
+    need_libraries()
+    from mudlark.report.page import write_report  # its libraries are slow to load, and few need them
+
+    refuse_existing(into, "--into", replace)
+    count = write_report(path, into, data=data, png=png, replace=replace)
+    if as_json:
+        emit_json("report", page=str(into), pages=count)
+        return
+    console().print(f"{into}  {count} page{'s' * (count != 1)}", markup=False)
