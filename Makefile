@@ -29,6 +29,7 @@ bench: $(VENV)/installed
 	$(BIN)/python bench/ledger.py
 	$(BIN)/python bench/sweep.py
 	$(BIN)/python bench/assay.py
+	$(BIN)/python bench/report.py
 
 media: $(VENV)/installed
 	$(BIN)/python tools/make_demo_media.py

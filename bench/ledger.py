@@ -24,10 +24,22 @@ def item(folder: Path, number: int) -> None:
         "started": "2031-05-17T10:00:00Z",
         "finished": "2031-05-17T10:01:00Z",
         "duration": 60.0,
+        "planned_duration": 60.0,
+        "segments": {"planned": 50, "fetched": 50, "reused": 0, "retried": 0, "missing": 0},
+        "checks": [{"name": "samples", "outcome": "passed", "detail": "all 1,500 samples lie inside the media data"}],
+        "versions": {},
         "tracks": [{"type": "video", "codec": "avc1.64001f", "height": 720}],
         "files": [{"path": "film.mp4", "role": "media", "bytes": 1_000_000, "sha256": f"{number:064x}"}],
         "segment_list": segments,
-        "source": {"target": f"https://museum.example/film/{number}"},
+        "source": {
+            "target": f"https://museum.example/film/{number}",
+            "choice": None,
+            "address": f"https://media.museum.example/{number}/film.m3u8",
+            "page": None,
+            "find": None,
+            "manifests": [],
+            "request": {"guise": "plain", "headers": {}},
+        },
     }
     (folder / "record.json").write_text(json.dumps(record, indent=2))
 

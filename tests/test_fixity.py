@@ -46,15 +46,16 @@ def test_each_check_leaves_a_line_and_what_is_none_is_passed_over(tmp_path: Path
         "A. Penrose",
     )
     assert (second.event, second.when) == ("fixity check", "2032-01-01T00:00:00Z")
-    assert last_check(str(folder)) == "2032-01-01T00:00:00Z" and isinstance(first, Checked)
-    assert read_ledger(tmp_path).entries[0].checked == "2032-01-01T00:00:00Z"
+    assert last_check(str(folder)) == second and isinstance(first, Checked)
+    entry = read_ledger(tmp_path).entries[0]
+    assert entry.checked == "2032-01-01T00:00:00Z" and entry.verdict == "unproven" and "last checked" in entry.problem
 
 
 def test_a_history_that_is_a_link_is_not_followed(tmp_path: Path) -> None:
     folder = item(tmp_path / "Buoy")
     (folder / HISTORY).symlink_to(tmp_path / "elsewhere")
     assert not note_check(folder, Report(), "2031-01-01T00:00:00Z", validated=True)
-    assert not (tmp_path / "elsewhere").exists() and last_check(str(folder)) == "" and checks_of(folder) == []
+    assert not (tmp_path / "elsewhere").exists() and last_check(str(folder)) is None and checks_of(folder) == []
 
 
 def test_only_what_is_due_and_a_sample_of_it_are_taken(tmp_path: Path) -> None:

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from PIL import Image, ImageChops, ImageGrab
+from playwright.sync_api import sync_playwright
 
 from mudlark.demo.site import DemoSite, media_folder
 
@@ -40,7 +41,6 @@ def shots(site: DemoSite) -> list[Shot]:
     return [
         Shot("help", ["mudlark --help"]),
         Shot("sift", [f"mudlark sift {talk} {site.address('builds')} {site.address('wall-talk')}"]),
-        Shot("sift-button", [f"mudlark sift {site.address('builds')} --button 'Download field guide'"]),
         Shot("listen", [f"mudlark listen {site.address('blob-player')} --har night-shift.har"]),
         Shot("sift-listen", [f"mudlark sift --listen {site.address('blob-player')} --most 3"]),
         Shot("guises", [f"mudlark guises {site.address('guide')}"]),
@@ -52,7 +52,6 @@ def shots(site: DemoSite) -> list[Shot]:
                 "--choose 'processor=*'",
             ],
         ),
-        Shot("haul-file", [f"mudlark haul {site.address('disk-image')} --into kept --rate 20M"], seconds=3.0),
         Shot(
             "tracks",
             [
@@ -117,6 +116,28 @@ def take(shot: Shot) -> None:
     print(f"{shot.name}.png {SIZE[0]}x{bottom}")
 
 
+def take_reports(site: DemoSite) -> None:
+    """The reports of an item that had a rough way, and of a shelf, as a browser shows them."""
+    with tempfile.TemporaryDirectory() as folder:
+        rough = f"{site.origins.site}/rough/errors"
+        script = f"mudlark haul {rough} --play --into kept; mudlark sweep {site.address('film-list')} --into kept;"
+        script += f"mudlark haul {site.address('keeper-log')} --into kept; truncate -s -9 kept/Foghorn/*.mp4;"
+        script += (
+            "mudlark assay kept; mudlark report kept/*Errors --into item.html; mudlark report kept --into shelf.html"
+        )
+        subprocess.run(script, shell=True, cwd=folder, capture_output=True, check=False)
+        with sync_playwright() as playwright:
+            browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox"])
+            for name, page_name in (("report-item", "item"), ("report-folder", "shelf")):
+                page = browser.new_page(viewport={"width": SIZE[0], "height": 1600})
+                page.emulate_media(color_scheme="dark" if page_name == "shelf" else "light")
+                page.goto((Path(folder) / f"{page_name}.html").as_uri())
+                page.screenshot(path=TARGET / f"{name}.png")
+                with Image.open(TARGET / f"{name}.png") as picture:
+                    picture.convert("RGB").quantize(128).save(TARGET / f"{name}.png", optimize=True)
+                print(f"{name}.png")
+
+
 def main() -> None:
     """All pictures, or those that are named."""
     TARGET.mkdir(parents=True, exist_ok=True)
@@ -128,6 +149,8 @@ def main() -> None:
             for shot in shots(site):
                 if not sys.argv[1:] or shot.name in sys.argv[1:]:
                     take(shot)
+            if not sys.argv[1:] or "report" in sys.argv[1:]:
+                take_reports(site)
             if not sys.argv[1:] or "peek" in sys.argv[1:]:
                 finds = [site.address(name) for name in ("tide-mill", "harbour-talk")]
                 finds.append(f"{site.origins.media}/stored/bell-7c41")

@@ -91,7 +91,8 @@ class Sampling:
 def _last(folder: Path) -> str:
     """When an item was last checked, or hauled."""
     with suppress(MudlarkError):
-        return last_check(str(folder)) or read_record(folder).finished
+        checked = last_check(str(folder))
+        return checked.when if checked else read_record(folder).finished
     return ""
 
 

@@ -58,12 +58,12 @@ def checks_of(folder: Path) -> list[Checked]:
     return checks
 
 
-def last_check(folder: str) -> str:
-    """When an item was last checked; empty if it never was."""
-    with suppress(OSError, msgspec.DecodeError, msgspec.ValidationError):
+def last_check(folder: str) -> Checked | None:
+    """The last check of an item; None if there was none."""
+    with suppress(OSError, IndexError, msgspec.DecodeError, msgspec.ValidationError):
         handle = os.open(f"{folder}{os.sep}{HISTORY}", os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0))
         with os.fdopen(handle, "rb") as file:
             size = os.fstat(handle).st_size
             file.seek(max(0, size - _LAST))
-            return msgspec.json.decode(file.read().splitlines()[-1], type=Checked).when
-    return ""
+            return msgspec.json.decode(file.read().splitlines()[-1], type=Checked)
+    return None

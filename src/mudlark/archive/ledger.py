@@ -22,7 +22,7 @@ from mudlark.fetch.store import WORKING, Unfinished, unfinished
 from mudlark.verify.verdict import Verdict
 
 _LARGEST = 1_000_000_000  # bytes of a record
-_VERSION = 2
+_VERSION = 3
 _SCHEMA = "create table if not exists folder (path text primary key, entries blob not null)"
 Sort = Literal["path", "title", "date", "length", "bytes", "verdict"]
 
@@ -260,18 +260,22 @@ def _read(folder: str, name: str) -> Entry:
     except (OSError, ValueError, msgspec.DecodeError, RecursionError) as problem:
         return Entry(name, Path(folder).name, "broken", problem=f"Its record cannot be read: {problem}")
     media = [file for file in slim.files if file.role == "media"]
+    checked = last_check(folder)  # which knows better than the record what it is like now
+    words = slim.problems[0].message if slim.problems else ""
+    if checked and checked.verdict != slim.verdict:
+        words = f"It was {slim.verdict} when it was hauled, and {checked.verdict} when it was last checked"
     return Entry(
         path=name,
         title=slim.title,
-        verdict=slim.verdict,
+        verdict=checked.verdict if checked else slim.verdict,
         date=slim.finished,
-        checked=last_check(folder) or slim.finished,
+        checked=checked.when if checked else slim.finished,
         length=slim.duration,
         bytes=sum(file.bytes for file in media),
         tracks=", ".join(map(_words, slim.tracks)),
         source=(slim.source.page.url if slim.source.page else "") or slim.source.target or slim.source.address,
         media=tuple(file.sha256 for file in media),
-        problem=slim.problems[0].message if slim.problems else "",
+        problem=words,
     )
 
 

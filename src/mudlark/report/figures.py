@@ -88,32 +88,19 @@ def _saved(figure: Figure, form: str) -> bytes:
 
 def _requests(axes: Axes, _: ItemData, table: Table) -> None:
     rows = thinned(table.rows, _MOST)
-    good = [row for row in rows if not row[7] and (row[3] or 0) < 400]
-    bad = [row for row in rows if row not in good]
+    failed = [bool(row[7]) or (row[3] or 0) >= 400 for row in rows]
+    good = [row for row, wrong in zip(rows, failed, strict=True) if not wrong]
+    bad = [row for row, wrong in zip(rows, failed, strict=True) if wrong]
     again = [row for row in good if (row[4] or 1) > 1]
-    axes.barh(
-        [row[2] for row in good],
-        [row[1] - row[0] for row in good],
-        left=[row[0] for row in good],
-        height=0.55,
-        color=_COLOURS[4],
-        edgecolor=_COLOURS[0],
-        linewidth=0.3,
-        label="requests",
-    )
+    begins, ends, lanes = ([row[place] for row in good] for place in (0, 1, 2))
+    axes.hlines(lanes, begins, ends, color=_COLOURS[4], linewidth=7, label="requests")
     for chosen, mark, colour, name in ((again, "^", _COLOURS[1], "tried again"), (bad, "x", _COLOURS[5], "failed")):
         if chosen:
-            axes.scatter(
-                [row[0] for row in chosen],
-                [row[2] for row in chosen],
-                marker=mark,
-                color=colour,
-                s=26,
-                label=name,
-                zorder=3,
-            )
-    lanes = sorted({row[2] for row in rows})
-    axes.set_yticks(lanes, [f"lane {lane}" if lane else "no lane" for lane in lanes])
+            x, y = [row[0] for row in chosen], [row[2] for row in chosen]
+            axes.scatter(x, y, marker=mark, color=colour, s=26, label=name, zorder=3)
+    used = sorted({row[2] for row in rows})
+    axes.set_yticks(used, [f"lane {lane}" if lane else "no lane" for lane in used])
+    axes.set_ylim(used[0] - 0.6, used[-1] + 0.6)
     axes.set_xlabel("seconds since the first request")
     _legend(axes)
 
