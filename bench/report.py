@@ -23,7 +23,7 @@ def long_item(folder: Path) -> None:
     with (folder / "requests.jsonl").open("w") as file:
         for n in range(10_000):
             row = {"at": n / 20, "sent": 0.0, "ended": 0.3, "lane": n % 8, "status": 200, "try": 1, "bytes": 9000}
-            file.write(json.dumps({**row, "for": "v1", "problem": None}) + "\n")
+            file.write(json.dumps({**row, "for": "v1", "url": "u", "problem": None}) + "\n")
 
 
 def reported(path: Path, into: Path) -> None:

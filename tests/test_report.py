@@ -58,7 +58,8 @@ def test_figures_hold_the_data_of_the_record(tmp_path: Path) -> None:
             "status": 200 if n else 503,
             "try": 1 + n % 3,
             "bytes": 1000,
-            "for": "pages",
+            "for": f"v {n // 2}",
+            "url": f"u{n // 2 if n != 7 else 99}",
             "problem": None if n else "busy",
         }
         for n in range(20)
@@ -79,12 +80,16 @@ def test_figures_hold_the_data_of_the_record(tmp_path: Path) -> None:
         assert len(list(csv.reader(file))) == 21
     assert (tmp_path / "p/loudness.png").read_bytes()[:4] == b"\x89PNG"
     page = (tmp_path / "r.html").read_text()
-    assert page.count("<svg") == 3 and "failed" in page and "tried again" in page
+    assert page.count("<svg") == 3 and "failed" in page and "tried again" in page and "from another address" in page
+    assert [row[8] for row in data.requests.rows].count(True) == 1
+    write_report(tmp_path, tmp_path / "all.html", data=tmp_path / "d", png=tmp_path / "p")
+    assert (tmp_path / "d/verdicts.csv").read_text().split() == ["name,items", "sound,1"]
+    assert (tmp_path / "p/hosts.png").read_bytes()[:4] == b"\x89PNG"
 
 
 def test_many_pieces_and_many_items_are_quick_and_small(tmp_path: Path) -> None:
     folder = item(tmp_path / "many/Long")
-    line = '{"at":%d,"sent":0.1,"ended":0.9,"lane":%d,"status":200,"try":1,"bytes":9000,"for":"v","problem":null}\n'
+    line = '{"at":%d,"sent":0,"ended":1,"lane":%d,"status":200,"try":1,"bytes":9,"for":"v","url":"u","problem":null}\n'
     (folder / "requests.jsonl").write_text("".join(line % (n, n % 8) for n in range(10_000)))
     change(folder, segment_list=[SegmentFacts("v", n, f"https://museum.example/{n}.ts", 4.0) for n in range(10_000)])
     assert len(item_page(read_item(folder))) < 2_000_000

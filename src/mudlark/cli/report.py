@@ -38,8 +38,8 @@ def report_at_the_end(path: Path, into: Path) -> None:
 )
 @click.argument("path", metavar="PATH", type=click.Path(path_type=Path))
 @option("--into", type=click.Path(dir_okay=False, path_type=Path), required=True, metavar="FILE.html", help="The page.")
-@option("--data", type=Folder(), default=None, metavar="DIR", help="Write the data of an item's figures here, as CSV.")
-@option("--png", type=Folder(), default=None, metavar="DIR", help="Write an item's figures alone here, as PNG.")
+@option("--data", type=Folder(), default=None, metavar="DIR", help="Write the data of the figures here, as CSV.")
+@option("--png", type=Folder(), default=None, metavar="DIR", help="Write the figures alone here, as PNG.")
 @replace_option
 @common_options
 def command(path: Path, into: Path, data: Path | None, png: Path | None, replace: bool, as_json: bool) -> None:

@@ -90,7 +90,7 @@ def _item(folder: Path, record: Record, *, drawn: bool) -> ItemData:
 
 def _requests(folder: Path) -> Table:
     """Every request, with seconds since the first was wanted."""
-    columns = ("begin", "end", "lane", "status", "try", "bytes", "for", "problem")
+    columns = ("begin", "end", "lane", "status", "try", "bytes", "for", "problem", "elsewhere")
     title = "Requests over time, by lane"
     path = folder / REQUESTS
     if not path.is_file() or path.is_symlink():
@@ -101,16 +101,18 @@ def _requests(folder: Path) -> Table:
         for line in path.read_bytes().splitlines():
             with suppress(msgspec.DecodeError, KeyError, TypeError):
                 one = msgspec.json.decode(line)
-                begin = one["at"] + (one["sent"] or 0.0)
-                end = one["at"] + one["ended"]
-                rows.append(
-                    (begin, end, one["lane"] or 0, one["status"], one["try"], one["bytes"], one["for"], one["problem"])
-                )
+                begin, end = one["at"] + (one["sent"] or 0.0), one["at"] + one["ended"]
+                told = (one["status"], one["try"], one["bytes"], one["for"], one["problem"])
+                rows.append((begin, end, one["lane"] or 0, *told, one["url"]))
     if not rows:
         return Table("requests", title, columns, why="The log of its requests is empty, or cannot be read.")
     first = min(row[0] for row in rows)
-    kept = sorted((round(begin - first, 3), round(end - first, 3), *rest) for begin, end, *rest in rows)
-    return Table("requests", title, columns, [tuple(row) for row in kept])
+    addresses: dict[str, str] = {}
+    kept = []
+    for begin, end, *rest, url in sorted(rows, key=lambda row: row[:2]):
+        elsewhere = rest[4] is not None and addresses.setdefault(rest[4], url) != url  # failover, or a renewed link
+        kept.append((round(begin - first, 3), round(end - first, 3), *rest, elsewhere))
+    return Table("requests", title, columns, kept)
 
 
 def _throughput(requests: Table) -> Table:

@@ -94,7 +94,12 @@ def _requests(axes: Axes, _: ItemData, table: Table) -> None:
     again = [row for row in good if (row[4] or 1) > 1]
     begins, ends, lanes = ([row[place] for row in good] for place in (0, 1, 2))
     axes.hlines(lanes, begins, ends, color=_COLOURS[4], linewidth=7, label="requests")
-    for chosen, mark, colour, name in ((again, "^", _COLOURS[1], "tried again"), (bad, "x", _COLOURS[5], "failed")):
+    other = [row for row in good if row[8]]
+    for chosen, mark, colour, name in (
+        (again, "^", _COLOURS[1], "tried again"),
+        (other, "D", _COLOURS[2], "from another address"),
+        (bad, "x", _COLOURS[5], "failed"),
+    ):
         if chosen:
             x, y = [row[0] for row in chosen], [row[2] for row in chosen]
             axes.scatter(x, y, marker=mark, color=colour, s=26, label=name, zorder=3)

@@ -8,6 +8,7 @@ import base64
 import csv
 import hashlib
 from collections import Counter
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
@@ -21,7 +22,7 @@ from markupsafe import Markup
 
 from mudlark import __version__
 from mudlark.archive.layout import RECORD
-from mudlark.archive.ledger import Entry, read_ledger
+from mudlark.archive.ledger import Entry, Ledger, read_ledger
 from mudlark.archive.listing import cell
 from mudlark.errors import MudlarkError, UsageError
 from mudlark.fetch.store import now
@@ -112,6 +113,16 @@ def _steps(item: ItemData) -> list[tuple[str, str, str]]:
 
 
 @dataclass(frozen=True, slots=True)
+class Counts:
+    """Numbers by name, as bars show them. name: of its file."""
+
+    name: str
+    title: str
+    data: Mapping[str, float]
+    unit: str
+
+
+@dataclass(frozen=True, slots=True)
 class Row:
     """An item in the table of a folder. page: address of its own."""
 
@@ -121,7 +132,28 @@ class Row:
 
 def folder_pages(folder: Path, name: str) -> tuple[str, dict[str, str]]:
     """The index of a folder, and the pages of its items, by their addresses below `name`."""
-    ledger = read_ledger(folder)
+    return _folder_pages(folder, name, read_ledger(folder))
+
+
+def _counted(entries: list[Entry]) -> list[Counts]:
+    """What the bars of a folder show."""
+    verdicts = Counter(str(one.verdict) for one in entries)
+    hosts = Counter(urlsplit(one.source).netloc or "elsewhere" for one in entries)
+    megabytes: dict[str, float] = {}
+    for one in sorted(entries, key=lambda one: one.date):
+        month = one.date[:7] or "unknown"
+        megabytes[month] = round(megabytes.get(month, 0.0) + one.bytes / 1e6, 3)
+    checks = Counter(one.checked[:7] for one in entries if one.checked)
+    return [
+        Counts("verdicts", "Verdicts", dict(verdicts), "items"),
+        Counts("kinds", "Kinds", dict(Counter(_kind(one) for one in entries)), "items"),
+        Counts("hosts", "Hosts", dict(hosts.most_common(12)), "items"),
+        Counts("megabytes", "Megabytes by month", megabytes, "MB"),
+        Counts("checks", "Last checked, by month", dict(sorted(checks.items())), "items"),
+    ]
+
+
+def _folder_pages(folder: Path, name: str, ledger: Ledger) -> tuple[str, dict[str, str]]:
     if not ledger.entries:
         raise UsageError(f"{folder} holds no item.", "Give an item's folder, or one with items below it.")
     pages: dict[str, str] = {}
@@ -134,32 +166,16 @@ def folder_pages(folder: Path, name: str) -> tuple[str, dict[str, str]]:
         except MudlarkError:
             rows.append(Row(entry, None))
     entries = ledger.entries
-    verdicts = dict(Counter(one.verdict for one in entries))
-    hosts = dict(Counter(urlsplit(one.source).netloc or "elsewhere" for one in entries).most_common(12))
-    days: dict[str, float] = {}
-    for one in sorted(entries, key=lambda one: one.date):
-        days[one.date[:7] or "unknown"] = days.get(one.date[:7] or "unknown", 0.0) + one.bytes / 1e6
     reasons = Counter(one.problem for one in entries if one.problem)
     failed = [one for one in Journal(folder).results.values() if one.verdict in ("failed", "refused")]
-    kinds = Counter(_kind(one) for one in entries)
-    checks = Counter(one.checked[:7] for one in entries if one.checked)
-    figures = [
-        ("Verdicts", draw_counts({str(k): v for k, v in verdicts.items()}, "items"), verdicts),
-        ("Kinds", draw_counts({k: float(v) for k, v in kinds.items()}, "items"), dict(kinds)),
-        ("Hosts", draw_counts({k: float(v) for k, v in hosts.items()}, "items"), hosts),
-        ("Megabytes by month", draw_counts(days, "MB"), days),
-        (
-            "Last checked, by month",
-            draw_counts({k: float(v) for k, v in sorted(checks.items())}, "items"),
-            dict(checks),
-        ),
-    ]
+    counted = _counted(entries)
+    figures = [(one.title, _markup(draw_counts(one.data, one.unit)), one.data) for one in counted]
     index = _page(
         "folder.html",
         title=folder.resolve().name or "Items",
         rows=rows,
-        figures=[(words, _markup(svg), data) for words, svg, data in figures],
-        verdicts=verdicts,
+        figures=figures,
+        verdicts=counted[0].data,
         reasons=reasons.most_common(30),
         failed=Counter(without_address(one.reason) for one in failed).most_common(30),
         doubles=ledger.doubles,
@@ -230,29 +246,34 @@ def write_report(
     if not path.is_dir():
         raise UsageError(f"{path} is no folder.", "Give an item's folder, or one with items below it.")
     advice = "Choose another name with --into, or add --replace."
-    items: list[ItemData] = []
+    tables: list[Table] = []
+    drawings: dict[str, bytes | None] = {}
     pages: dict[str, str] = {}
     if (path / RECORD).is_file():
-        items = [read_item(path)]
-        index = item_page(items[0])
+        item = read_item(path)
+        index, tables = item_page(item), item.tables
+        drawings = {table.name: draw(item, table, "png") for table in tables} if png else {}
     else:
-        index, pages = folder_pages(path, into.stem)
-    below = into.parent / into.stem
+        ledger = read_ledger(path)
+        index, pages = _folder_pages(path, into.stem, ledger)
+        counted = _counted(ledger.entries)
+        tables = [Table(one.name, one.title, ("name", one.unit), list(one.data.items())) for one in counted]
+        drawings = {one.name: draw_counts(one.data, one.unit, "png") for one in counted} if png else {}
     if pages:
-        below.mkdir(parents=True, exist_ok=True)
+        (into.parent / into.stem).mkdir(parents=True, exist_ok=True)
     for address, text in pages.items():
         _write(into.parent / address, text.encode("utf-8"), advice, replace=replace)
     _write(into, index.encode("utf-8"), advice, replace=replace)
-    for item in items:
-        for table in item.tables:
-            if data is not None:
-                _write(_in(data, f"{table.name}.csv"), _as_csv(table), advice, replace=replace)
-            if png is not None and (drawn := draw(item, table, "png")):
-                _write(_in(png, f"{table.name}.png"), drawn, advice, replace=replace)
+    for table in tables if data else ():
+        _write(_in(data, f"{table.name}.csv"), _as_csv(table), advice, replace=replace)
+    for name, drawn in drawings.items():
+        if png and drawn:
+            _write(_in(png, f"{name}.png"), drawn, advice, replace=replace)
     return 1 + len(pages)
 
 
-def _in(folder: Path, name: str) -> Path:
+def _in(folder: Path | None, name: str) -> Path:
+    assert folder
     folder.mkdir(parents=True, exist_ok=True)
     return folder / name
 
