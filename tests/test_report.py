@@ -69,11 +69,12 @@ def test_figures_hold_the_data_of_the_record(tmp_path: Path) -> None:
     change(
         folder,
         played=played,
-        segment_list=[SegmentFacts("v", 0, "u", 4.0), SegmentFacts("v", 1, "u", 4.0, problem="gone")],
+        segment_list=[SegmentFacts("v", 0, "u", 4.0), SegmentFacts("v", 1, "u", 4.0, problem="gone", stretch=1)],
     )
     data = read_item(folder)
     assert [row[:3] for row in data.requests.rows[:2]] == [(0.0, 0.4, 1), (1.0, 1.4, 2)]
     assert sum(row[1] for row in data.throughput.rows) > 0 and max(row[2] for row in data.throughput.rows) == 1
+    assert (4.0, 4.0, "discontinuity") in data.spans
     assert (1.0, 2.0, "silent") in data.spans and (4.0, 8.0, "missing") in data.spans
     write_report(folder, tmp_path / "r.html", data=tmp_path / "d", png=tmp_path / "p")
     with (tmp_path / "d/requests.csv").open(newline="") as file:

@@ -97,7 +97,8 @@ class SegmentFacts(msgspec.Struct, omit_defaults=True):
     """One segment of the plan. duration: seconds promised. problem: why it is not there, if it is not.
 
     moment: the time of day at which it begins, as the manifest states it. lane: in which it came; sent, took: when it
-    was asked for, in seconds since the fetching began, and how many seconds it took.
+    was asked for, in seconds since the fetching began, and how many seconds it took. stretch: a new one begins at each
+    discontinuity.
     """
 
     track: str
@@ -114,6 +115,7 @@ class SegmentFacts(msgspec.Struct, omit_defaults=True):
     lane: int | None = None
     sent: float | None = None
     took: float | None = None
+    stretch: int = 0
 
 
 class PageFacts(msgspec.Struct, omit_defaults=True):

@@ -124,7 +124,7 @@ class Fetching:
         part = job.segment.resource.span
         facts = SegmentFacts(job.track, job.number, job.segment.resource.url, job.segment.duration)
         facts.byte_range = (part.start, part.length) if part else None
-        facts.moment = job.segment.moment
+        facts.moment, facts.stretch = job.segment.moment, job.segment.stretch
         if row:
             facts.bytes, facts.fetched, facts.tries = row.bytes, row.fetched, row.tries
             facts.sha256 = row.sha256 or None

@@ -215,9 +215,13 @@ def _spans(record: Record) -> list[tuple[float, float, str]]:
         for name, found in (("black", played.black), ("frozen", played.frozen), ("silent", played.silent)):
             spans += [(begin, end, name) for begin, end in found]
     at: dict[str, float] = {}
+    stretches: dict[str, int] = {}
     for segment in record.segment_list:
         begin = at.get(segment.track, 0.0)
         at[segment.track] = begin + segment.duration
+        if segment.stretch != stretches.setdefault(segment.track, segment.stretch):
+            spans.append((begin, begin, "discontinuity"))
+            stretches[segment.track] = segment.stretch
         if segment.problem:
             spans.append((begin, begin + segment.duration, "missing"))
     spans += [(problem.at, problem.at, problem.code) for problem in record.problems if problem.at is not None]
