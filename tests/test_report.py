@@ -12,7 +12,9 @@ from playwright.async_api import async_playwright
 
 from mudlark.archive.layout import RECORD
 from mudlark.archive.record import PlayFacts, SegmentFacts, read_record, to_json
+from mudlark.cli.report import need_libraries
 from mudlark.demo.site import DemoSite
+from mudlark.errors import UsageError
 from mudlark.report.data import read_item, thinned
 from mudlark.report.page import folder_pages, item_page, write_report
 from mudlark.verify.verdict import Problem
@@ -99,6 +101,13 @@ def test_many_pieces_and_many_items_are_quick_and_small(tmp_path: Path) -> None:
     index, pages = folder_pages(tmp_path / "many", "shelf")
     assert len(pages) == 61 and len(index) < 2_000_000
     assert thinned([(n,) for n in range(1000)], 10)[0] == (0,) and len(thinned([(1,)], 5)) == 1
+
+
+def test_without_its_libraries_a_report_is_refused_with_what_to_install(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("mudlark.cli.report.find_spec", lambda _name: None)
+    with pytest.raises(UsageError) as raised:
+        need_libraries()
+    assert "mudlark[report]" in raised.value.advice
 
 
 async def _seen(pages: list[Path]) -> dict[str, Any]:

@@ -202,7 +202,7 @@ def _behind(record: Record) -> Table:
             if one.fetched:
                 late = (datetime.fromisoformat(one.fetched) - moment).total_seconds() - one.duration
             rows.append((one.moment, round(late, 1) if late is not None else None, (moment - first).total_seconds()))
-    if not any(note.code == "recording-began" for note in record.notes):
+    if not any(note.code.startswith("recording-") for note in record.notes):  # it was no broadcast
         rows = []
     columns = ("moment", "seconds behind", "seconds since the first")
     return Table("behind", "How far behind the live edge", columns, rows)

@@ -166,6 +166,7 @@ def _behind(axes: Axes, _: ItemData, table: Table) -> None:
     axes.set_xticks([place for place, _ in ticks], [moment[11:19] for _, moment in ticks])
     axes.set_xlabel("time of day")
     axes.set_ylabel("seconds")
+    axes.set_ylim(bottom=0)
     _legend(axes)
 
 

@@ -140,15 +140,18 @@ def _counted(entries: list[Entry]) -> list[Counts]:
     verdicts = Counter(str(one.verdict) for one in entries)
     hosts = Counter(urlsplit(one.source).netloc or "elsewhere" for one in entries)
     megabytes: dict[str, float] = {}
+    minutes: dict[str, float] = {}
     for one in sorted(entries, key=lambda one: one.date):
         month = one.date[:7] or "unknown"
         megabytes[month] = round(megabytes.get(month, 0.0) + one.bytes / 1e6, 3)
+        minutes[month] = round(minutes.get(month, 0.0) + (one.length or 0.0) / 60, 3)
     checks = Counter(one.checked[:7] for one in entries if one.checked)
     return [
         Counts("verdicts", "Verdicts", dict(verdicts), "items"),
         Counts("kinds", "Kinds", dict(Counter(_kind(one) for one in entries)), "items"),
         Counts("hosts", "Hosts", dict(hosts.most_common(12)), "items"),
         Counts("megabytes", "Megabytes by month", megabytes, "MB"),
+        Counts("minutes", "Minutes of film and sound by month", minutes, "minutes"),
         Counts("checks", "Last checked, by month", dict(sorted(checks.items())), "items"),
     ]
 
