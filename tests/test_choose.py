@@ -4,13 +4,14 @@ from dataclasses import replace
 
 import pytest
 
-from mudlark.cli.show import bits, clock, columns, life, size
+from mudlark.cli.show import bits, columns, life
 from mudlark.errors import NothingFound, UsageError
 from mudlark.find.model import Evidence, Find, Kind, Mention, Page, Rank, Role
 from mudlark.find.places.button import find_button
 from mudlark.find.places.page import read_page
 from mudlark.find.select import Choice, Filter
 from mudlark.media.sniff import sniff
+from mudlark.text import clock, size
 
 URL = "http://m.example/guide/"
 

@@ -1,4 +1,5 @@
-"""Text from outside, made fit to be shown: no control characters, no overrides of direction, nothing unseen."""
+"""Text from outside, made fit to be shown: no control characters, no overrides of direction, nothing unseen; and
+sizes and durations as people read them."""
 
 import re
 
@@ -34,6 +35,27 @@ def whole_number(text: str) -> int | None:
 def sentence(text: str) -> str:
     """Text that ends as a sentence does, once."""
     return text.rstrip(" .") + "."
+
+
+def size(count: int | float | None) -> str:
+    """Bytes as people read them, in powers of ten."""
+    if count is None:
+        return "–"
+    value = float(count)
+    for unit in ("B", "kB", "MB", "GB"):
+        if value < 1000 or unit == "GB":
+            return f"{value:.0f} {unit}" if unit == "B" or value >= 100 else f"{value:.1f} {unit}"
+        value /= 1000
+    return ""
+
+
+def clock(seconds: float | None) -> str:
+    """A duration as 0:24, 12:05 or 1:02:03."""
+    if seconds is None:
+        return "–"
+    whole = round(seconds)
+    hours, rest = divmod(whole, 3600)
+    return f"{hours}:{rest // 60:02d}:{rest % 60:02d}" if hours else f"{rest // 60}:{rest % 60:02d}"
 
 
 def escaped_json(document: str) -> str:

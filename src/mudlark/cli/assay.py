@@ -15,11 +15,11 @@ from mudlark.archive.history import note_check
 from mudlark.archive.layout import RECORD
 from mudlark.cli.command import Command, common_options, option
 from mudlark.cli.options import DATE, connection, network_options, operator_option, play_option
-from mudlark.cli.show import clock, complain, console, emit_json, manner, verdict
+from mudlark.cli.show import complain, console, emit_json, manner, verdict
 from mudlark.cli.steps import Steps
 from mudlark.errors import MudlarkError, UsageError
 from mudlark.fetch.store import now
-from mudlark.text import printable
+from mudlark.text import clock, printable
 from mudlark.verify.verdict import WORTH
 from mudlark.web.connection import Connection
 

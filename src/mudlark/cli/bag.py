@@ -9,8 +9,9 @@ from rich.text import Text
 from mudlark.archive.bag import Bagged, bags_in, check_bag, items_in, make_bag
 from mudlark.cli.command import Command, common_options, option
 from mudlark.cli.options import Folder
-from mudlark.cli.show import complain, console, emit_json, size
+from mudlark.cli.show import complain, console, emit_json
 from mudlark.errors import MudlarkError, UsageError
+from mudlark.text import size
 
 _FACTS = {
     "source_organization": ("--source-organization", "NAME", "Who hands it over."),

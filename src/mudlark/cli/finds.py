@@ -7,11 +7,11 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
-from mudlark.cli.show import clock, columns, console, indented, life, live_data, live_words, numbers, size
+from mudlark.cli.show import columns, console, indented, life, live_data, live_words, numbers
 from mudlark.find.model import Evidence, Find, Page
 from mudlark.find.places.button import Button
 from mudlark.find.questions import Form
-from mudlark.text import printable
+from mudlark.text import clock, printable, size
 
 _MOST_OPTIONS = 24  # of one question that are shown
 _ROLE_STYLE = {"main": "bold green", "advert": "yellow"}

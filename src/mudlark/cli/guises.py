@@ -13,13 +13,13 @@ from mudlark.archive.listing import cell, written
 from mudlark.cli.command import Command, common_options, option, replace_option
 from mudlark.cli.config import own_guises
 from mudlark.cli.options import addresses, connection, listening, listening_options, network_options
-from mudlark.cli.show import columns, console, emit_json, size
+from mudlark.cli.show import columns, console, emit_json
 from mudlark.cli.steps import Steps
 from mudlark.errors import NetworkError
 from mudlark.find.compare import Comparison, GuiseResult, Row, compare
 from mudlark.find.look import Means
 from mudlark.find.model import PLAYED
-from mudlark.text import printable
+from mudlark.text import printable, size
 from mudlark.web.address import shown
 from mudlark.web.guise import Guise, built_in, choose
 from mudlark.whole import refuse_existing

@@ -6,10 +6,10 @@ from rich.text import Text
 
 from mudlark.archive.record import Record
 from mudlark.cli.progress import UNITS
-from mudlark.cli.show import bits, clock, console, problem_data, size, verdict
+from mudlark.cli.show import bits, console, problem_data, verdict
 from mudlark.errors import MudlarkError, Refused
 from mudlark.hauling.order import Item
-from mudlark.text import printable
+from mudlark.text import clock, printable, size
 from mudlark.web.secret import veiled
 
 

@@ -13,9 +13,10 @@ from mudlark.archive.ledger import Entry, Ledger, Sort, Wanted, read_ledger
 from mudlark.archive.listing import cell, written
 from mudlark.cli.command import Command, common_options, option, replace_option
 from mudlark.cli.options import DATE
-from mudlark.cli.show import VERDICT_STYLE, clock, columns, console, emit_json, messages, size
+from mudlark.cli.show import VERDICT_STYLE, columns, console, emit_json, messages
 from mudlark.cli.unfinished import tell_unfinished, unfinished_data
 from mudlark.errors import UsageError
+from mudlark.text import clock, size
 from mudlark.verify.verdict import Verdict
 from mudlark.whole import refuse_existing
 

@@ -12,12 +12,12 @@ from mudlark.browser.capture import Capture
 from mudlark.browser.listen import Recording, listen
 from mudlark.cli.command import Command, common_options, option, replace_option
 from mudlark.cli.options import addresses, connection, listening, listening_options, network_options
-from mudlark.cli.show import clock, columns, console, emit_json, size
+from mudlark.cli.show import columns, console, emit_json
 from mudlark.cli.steps import Steps
 from mudlark.errors import MudlarkError
 from mudlark.find.places.capture import page_in
 from mudlark.find.sift import nothing
-from mudlark.text import printable
+from mudlark.text import clock, printable, size
 from mudlark.whole import refuse_existing
 
 

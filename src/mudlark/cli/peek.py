@@ -9,14 +9,14 @@ from rich.text import Text
 
 from mudlark.cli.command import Command, common_options, option, replace_option
 from mudlark.cli.options import addresses, connection, means, means_options, network_options
-from mudlark.cli.show import clock, columns, complain, console, emit_json, size
+from mudlark.cli.show import columns, complain, console, emit_json
 from mudlark.cli.steps import Steps
 from mudlark.errors import MudlarkError, NothingFound, UsageError
 from mudlark.find.look import look, looks_in
 from mudlark.find.model import Page
 from mudlark.peek import Peek, peek, worth_peeking
 from mudlark.report.sheet import Caption, draw_levels, draw_sheet
-from mudlark.text import printable
+from mudlark.text import clock, printable, size
 from mudlark.web.address import file_part
 from mudlark.web.session import Session
 from mudlark.whole import refuse_existing

@@ -14,11 +14,12 @@ from rich.console import Console
 from rich.live import Live
 from rich.text import Text
 
-from mudlark.cli.show import bits, clock, messages, size
+from mudlark.cli.show import bits, messages
 from mudlark.cli.steps import OnScreen, Steps
 from mudlark.errors import MudlarkError, NetworkError
 from mudlark.fetch.engine import Outcome
 from mudlark.hauling.order import HaulWatch, Plan, RecordingState
+from mudlark.text import clock, size
 
 UNITS = {
     "hls": "segments",

@@ -15,7 +15,7 @@ from rich.text import Text
 
 from mudlark.errors import MudlarkError
 from mudlark.manifest.model import Live
-from mudlark.text import escaped_json, visible
+from mudlark.text import clock, escaped_json, visible
 from mudlark.web.secret import veiled
 
 _NAME = "mudlark: "
@@ -91,27 +91,6 @@ def complain(what: str, advice: str = "") -> None:
         if text:
             start = " " * len(_NAME) if line else _NAME
             click.echo(start + "\n".join(map(visible, text.split("\n"))), err=True)
-
-
-def size(count: int | float | None) -> str:
-    """Bytes as people read them, in powers of ten."""
-    if count is None:
-        return "–"
-    value = float(count)
-    for unit in ("B", "kB", "MB", "GB"):
-        if value < 1000 or unit == "GB":
-            return f"{value:.0f} {unit}" if unit == "B" or value >= 100 else f"{value:.1f} {unit}"
-        value /= 1000
-    return ""
-
-
-def clock(seconds: float | None) -> str:
-    """A duration as 0:24, 12:05 or 1:02:03."""
-    if seconds is None:
-        return "–"
-    whole = round(seconds)
-    hours, rest = divmod(whole, 3600)
-    return f"{hours}:{rest // 60:02d}:{rest % 60:02d}" if hours else f"{rest // 60}:{rest % 60:02d}"
 
 
 def live_words(live: Live) -> str:

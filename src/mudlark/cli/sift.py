@@ -13,7 +13,7 @@ from mudlark.archive.listing import write_listing
 from mudlark.cli.command import Command, common_options, option, replace_option
 from mudlark.cli.finds import page_data, show_button, show_page
 from mudlark.cli.options import addresses, connection, filter_options, means, means_options, network_options, wanted
-from mudlark.cli.show import columns, complain, console, emit_json, life, messages, size
+from mudlark.cli.show import columns, complain, console, emit_json, life, messages
 from mudlark.cli.steps import Steps
 from mudlark.errors import MudlarkError, NothingFound, UsageError
 from mudlark.find.judge.probe import MANY, MOST, ask, probe
@@ -25,7 +25,7 @@ from mudlark.find.select import ORDERS, Filter, ordered
 from mudlark.find.sift import decode, nothing, sift_response
 from mudlark.find.walk import sift_all
 from mudlark.manifest.load import wants_text
-from mudlark.text import printable
+from mudlark.text import printable, size
 from mudlark.web.address import shown
 from mudlark.web.session import Session
 from mudlark.whole import refuse_existing

@@ -28,7 +28,7 @@ from mudlark.cli.options import (
 )
 from mudlark.cli.options import listening_options as browser_options
 from mudlark.cli.report import need_libraries, report_at_the_end
-from mudlark.cli.show import clock, complain, console, emit_json, messages, size, verdict
+from mudlark.cli.show import complain, console, emit_json, messages, verdict
 from mudlark.cli.spans import seconds_in
 from mudlark.cli.steps import OnScreen, Steps
 from mudlark.cli.wishes import wish, wish_options
@@ -41,7 +41,7 @@ from mudlark.sweeping.gather import Gatherer, Gathering
 from mudlark.sweeping.journal import Journal, Result, without_address
 from mudlark.sweeping.rows import WISHES, Row
 from mudlark.sweeping.run import Done, Hauler, Here, Sweep, chosen, with_row
-from mudlark.text import printable, visible
+from mudlark.text import clock, printable, size, visible
 from mudlark.verify.verdict import Verdict
 from mudlark.web.connection import Connection
 from mudlark.web.secret import veiled

@@ -13,11 +13,12 @@ from rich.console import Console
 from rich.text import Text
 
 from mudlark.cli.command import Command, option
-from mudlark.cli.show import console, size, verdict
+from mudlark.cli.show import console, verdict
 from mudlark.demo.exhibits import EXHIBITS
 from mudlark.demo.rough import ROUGH
 from mudlark.demo.site import DemoSite
 from mudlark.errors import StorageError
+from mudlark.text import size
 
 
 @click.command(

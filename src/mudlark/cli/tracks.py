@@ -10,7 +10,7 @@ from rich.text import Text
 from mudlark.archive.record import TrackFacts
 from mudlark.cli.command import Command, common_options
 from mudlark.cli.options import addresses, connection, network_options
-from mudlark.cli.show import bits, clock, columns, console, emit_json, live_data, live_words, manner, size
+from mudlark.cli.show import bits, columns, console, emit_json, live_data, live_words, manner
 from mudlark.cli.wishes import wish, wish_options
 from mudlark.errors import FormatError, NothingFound
 from mudlark.find.judge.probe import movie_at
@@ -21,6 +21,7 @@ from mudlark.media.matroska.read import read_matroska
 from mudlark.media.mp4.fragments import read_movie
 from mudlark.media.mp4.read import Movie, reader_of, scan
 from mudlark.media.sniff import sniff
+from mudlark.text import clock, size
 from mudlark.web.address import shown
 from mudlark.web.session import Content, Session
 

@@ -90,11 +90,6 @@ class Played:
     width: int = 0
     whole: bool = True
 
-    @property
-    def moving(self) -> bool:
-        """True if there were pictures to see."""
-        return self.width > 0 or self.pictures > 0
-
 
 async def play(path: Path, checked: Checked, manner: Manner = "some", browser: Path | None = None) -> Played:
     """Play a file. checked: what verification found in it. Raises UsageError where there is no browser."""

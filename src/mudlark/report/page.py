@@ -29,7 +29,7 @@ from mudlark.fetch.store import now
 from mudlark.report.data import ItemData, Table, read_facts, read_item, thinned
 from mudlark.report.figures import draw, draw_counts
 from mudlark.sweeping.journal import Journal, without_address
-from mudlark.text import printable
+from mudlark.text import clock, printable, size
 from mudlark.whole import whole_file
 
 _SHOWN = 60  # rows of a figure's table in the page; all of them are in the CSV
@@ -198,7 +198,7 @@ def _source(name: str) -> str:
 @cache
 def _template(name: str) -> Template:
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
-    environment.filters.update(visible=printable, clock=_clock, size=_size)
+    environment.filters.update(visible=printable, clock=clock, size=size)
     return environment.from_string(_source(name))
 
 
@@ -222,23 +222,6 @@ def _page(name: str, **values: Any) -> str:
         made=now(),
         version=__version__,
     )
-
-
-def _clock(seconds: float | None) -> str:
-    if seconds is None:
-        return "–"
-    minutes, rest = divmod(round(seconds), 60)
-    hours, minutes = divmod(minutes, 60)
-    return f"{hours}:{minutes:02d}:{rest:02d}" if hours else f"{minutes}:{rest:02d}"
-
-
-def _size(count: float) -> str:
-    value = float(count)
-    for unit in ("B", "kB", "MB", "GB"):
-        if value < 1000 or unit == "GB":
-            return f"{value:.0f} {unit}" if unit == "B" or value >= 100 else f"{value:.1f} {unit}"
-        value /= 1000
-    return ""
 
 
 def write_report(
