@@ -1,6 +1,8 @@
 """Links that expire while their segments are fetched: by the manifest, by the page, and not at all."""
 
+import json
 from collections.abc import Callable
+from pathlib import Path
 
 import pytest
 
@@ -26,13 +28,16 @@ def _segments(trouble: Trouble, first: str, later: str, *, gone: int = 99) -> No
         trouble.say(f"/part-{number}.ts?token={later}", Answer(body, 404 if number == gone else 200))
 
 
-def test_expired_links_are_renewed_by_the_manifest_once_for_all(mudlark: Run, trouble: Trouble) -> None:
+def test_expired_links_are_renewed_by_the_manifest_once_for_all(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
     _segments(trouble, "one", "two")
     url = trouble.say("/list.m3u8", _list("one"), _list("one"), _list("two"))
     item = mudlark("haul", url, "--into", "kept", "--json").json["items"][0]
     assert (item["verdict"], item["segments"]["missing"]) == ("sound", 0)
     assert "renewed" in {note["code"] for note in item["notes"]}
     assert trouble.asked.count("/list.m3u8") == 3
+    log = (tmp_path / item["folder"] / "requests.jsonl").read_text()
+    ways = [(row["way"], row["status"]) for row in map(json.loads, log.splitlines()) if row["for"] == "v1 4"]
+    assert ways == [("first", 403), ("renewed", 200)]
 
 
 def test_where_the_manifest_has_died_too_the_page_is_asked_again(mudlark: Run, trouble: Trouble) -> None:

@@ -133,6 +133,8 @@ def test_what_the_server_no_longer_has_is_a_gap_that_is_said(mudlark: Run, troub
     assert item["verdict"] == "flawed"
     words = " ".join(problem["message"] for problem in item["problems"])
     assert "12.0–16.0 s" in words and "16.0–24.0 s" in words and "no longer had it" in words
+    counts = item["segments"]
+    assert (counts["fetched"], counts["reused"], counts["missing"]) == (5, 0, 2) and item["fetching"]["bytes"] > 100_000
     assert item["duration"] == pytest.approx(32.0, abs=0.3)
 
 

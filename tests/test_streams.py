@@ -171,7 +171,7 @@ def test_keys_that_are_none_are_said(mudlark: Run, trouble: Trouble, tmp_path: P
     assert not [path for path in (tmp_path / "kept").glob("*") if not path.name.startswith(".")]
 
 
-def test_a_dead_copy_is_replaced_by_another_in_the_middle(mudlark: Run, trouble: Trouble) -> None:
+def test_a_dead_copy_is_replaced_by_another_in_the_middle(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
     lines = ["#EXTM3U", "#EXT-X-TARGETDURATION:4"]
     for number in range(6):
         lines += ["#EXTINF:4.0,", f"part-{number}.ts"]
@@ -185,6 +185,12 @@ def test_a_dead_copy_is_replaced_by_another_in_the_middle(mudlark: Run, trouble:
     item = mudlark("haul", trouble.say("/m.m3u8", Answer(master.encode())), "--into", "kept", "--json").json["items"][0]
     assert item["verdict"] == "sound" and item["segments"]["missing"] == 0
     assert "elsewhere" in {note["code"] for note in item["notes"]}
+    record = json.loads((tmp_path / item["folder"] / "record.json").read_text())
+    came = {segment["number"]: segment.get("came_from", segment["url"]) for segment in record["segment_list"]}
+    assert came[5] == trouble.url + "/two/part-5.ts"
+    log = (tmp_path / item["folder"] / "requests.jsonl").read_text()
+    ways = {(row["for"], row["way"], row["status"]) for row in map(json.loads, log.splitlines())}
+    assert ("v1 5", "elsewhere", 200) in ways and ("v1 0", "first", 200) in ways
 
 
 def test_the_master_s_query_is_tried_where_children_are_refused_without_it(mudlark: Run, trouble: Trouble) -> None:

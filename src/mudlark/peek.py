@@ -30,8 +30,8 @@ from mudlark.find.judge.probe import movie_at
 from mudlark.find.model import PLAYED, Find, Page
 from mudlark.manifest.choose import Taken, choose
 from mudlark.manifest.load import fill, load
+from mudlark.media.index import movie_in
 from mudlark.media.mp4.about import About
-from mudlark.media.mp4.read import parse_movie, reader_of, scan
 from mudlark.media.samples import TrackLabel
 from mudlark.together import together
 from mudlark.web.connection import Connection
@@ -223,12 +223,7 @@ def _playable(stem: Path, planned: float, labels: dict[int, TrackLabel]) -> Outp
 
 
 def _codecs_in(path: Path) -> list[str]:
-    with path.open("rb") as file:
-        read = reader_of(file)
-        for box in scan(read, path.stat().st_size):
-            if box.kind == "moov":
-                return [t.format.codec for t in parse_movie(read(box.start, box.end - box.start), box.start).tracks]
-    return []
+    return [track.format.codec for track in movie_in(path).tracks]
 
 
 @dataclass(slots=True)

@@ -37,6 +37,11 @@ def sentence(text: str) -> str:
     return text.rstrip(" .") + "."
 
 
+def counted(number: int, thing: str) -> str:
+    """So many things: 1 piece, 12 pieces."""
+    return f"{number:,} {thing}{'s' * (number != 1)}"
+
+
 def size(count: int | float | None) -> str:
     """Bytes as people read them, in powers of ten."""
     if count is None:

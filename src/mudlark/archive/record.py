@@ -98,7 +98,7 @@ class SegmentFacts(msgspec.Struct, omit_defaults=True):
 
     moment: the time of day at which it begins, as the manifest states it. lane: in which it came; sent, took: when it
     was asked for, in seconds since the fetching began, and how many seconds it took. stretch: a new one begins at each
-    discontinuity.
+    discontinuity. came_from: the address that served it in the end, where that is another than `url`.
     """
 
     track: str
@@ -116,6 +116,7 @@ class SegmentFacts(msgspec.Struct, omit_defaults=True):
     sent: float | None = None
     took: float | None = None
     stretch: int = 0
+    came_from: str | None = None
 
 
 class PageFacts(msgspec.Struct, omit_defaults=True):
@@ -247,8 +248,9 @@ class SegmentCounts(msgspec.Struct):
 
 
 class FetchingFacts(msgspec.Struct):
-    """How the fetching went. bytes, seconds: that it took. elsewhere: segments that came from another address than
-    their first; renewed: under renewed links; raced: that were so slow that they were asked for twice at once.
+    """How the fetching went. bytes, seconds: that it took. elsewhere: segments, sections and keys that came from
+    another address than their first; renewed: segments under renewed links; raced: that were so slow that they were
+    asked for twice at once.
     """
 
     bytes: int = 0

@@ -16,7 +16,7 @@ from mudlark.cli.options import DATE
 from mudlark.cli.show import VERDICT_STYLE, columns, console, emit_json, messages
 from mudlark.cli.unfinished import tell_unfinished, unfinished_data
 from mudlark.errors import UsageError
-from mudlark.text import clock, size
+from mudlark.text import clock, counted, size
 from mudlark.verify.verdict import Verdict
 from mudlark.whole import refuse_existing
 
@@ -152,10 +152,7 @@ def _show(ledger: Ledger, folder: Path, most: int | None) -> None:
         out.print(Text(f"! {len(problems) - 10} more have problems; --csv has them all", style="yellow"))
     out.print()
     totals = _totals(ledger)
-    words = [
-        f"{totals['items']:,} item{'s' * (totals['items'] != 1)}"
-        + (f" of {ledger.all:,}" if totals["items"] != ledger.all else "")
-    ]
+    words = [f"{counted(totals['items'], 'item')}" + (f" of {ledger.all:,}" if totals["items"] != ledger.all else "")]
     words += [f"{count:,} {name}" for name, count in sorted(totals["verdicts"].items())]
     words += [clock(totals["length"]), size(totals["bytes"])]
     out.print(Text(", ".join(words), style="bold"))

@@ -19,7 +19,7 @@ from mudlark.cli.steps import OnScreen, Steps
 from mudlark.errors import MudlarkError, NetworkError
 from mudlark.fetch.engine import Outcome
 from mudlark.hauling.order import HaulWatch, Plan, RecordingState
-from mudlark.text import clock, size
+from mudlark.text import clock, counted, size
 
 UNITS = {
     "hls": "segments",
@@ -254,7 +254,7 @@ def recording_line(recording: RecordingState, received: int) -> str:
     facts = [time.strftime("%H:%M:%S", time.localtime(recording.now)), f"{clock(state.length)} recorded"]
     facts.append(size(received))
     facts += [f"{state.behind:.0f} s behind"] if state.behind is not None else []
-    facts += [f"{state.gaps} gaps of {state.missed:.0f} s"] if state.gaps else []
+    facts += [f"{counted(state.gaps, 'gap')} of {state.missed:.0f} s"] if state.gaps else []
     facts += [f"{recording.retries} tried again"] if recording.retries else []
     with suppress(OSError):
         free = shutil.disk_usage(recording.film.parent).free

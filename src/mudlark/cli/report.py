@@ -9,6 +9,7 @@ from mudlark.cli.command import Command, common_options, option, replace_option
 from mudlark.cli.options import Folder
 from mudlark.cli.show import console, emit_json, messages
 from mudlark.errors import UsageError
+from mudlark.text import counted
 from mudlark.whole import refuse_existing
 
 
@@ -55,4 +56,4 @@ def command(path: Path, into: Path, data: Path | None, png: Path | None, replace
     if as_json:
         emit_json("report", page=str(into), pages=count)
         return
-    console().print(f"{into}  {count} page{'s' * (count != 1)}", markup=False)
+    console().print(f"{into}  {counted(count, 'page')}", markup=False)

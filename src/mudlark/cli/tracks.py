@@ -17,9 +17,8 @@ from mudlark.find.judge.probe import movie_at
 from mudlark.manifest.choose import Wish, choose
 from mudlark.manifest.load import fill, is_manifest, open_presentation, refusal, wants_text
 from mudlark.manifest.model import Live, Presentation, Rendition
-from mudlark.media.matroska.read import read_matroska
-from mudlark.media.mp4.fragments import read_movie
-from mudlark.media.mp4.read import Movie, reader_of, scan
+from mudlark.media.index import movie_in
+from mudlark.media.mp4.read import Movie
 from mudlark.media.sniff import sniff
 from mudlark.text import clock, size
 from mudlark.web.address import shown
@@ -49,7 +48,7 @@ def command(target: str, as_json: bool, **network: Any) -> None:
     wished = wish(network)
     path = Path(target)
     if path.is_file():
-        rows = _of_movie(_movie_in(path))
+        rows = _of_movie(movie_in(path))
         facts: dict[str, Any] = {"url": str(path), "kind": "file", "duration": _longest(rows)}
     else:
         rows, facts = asyncio.run(_of_address(addresses((target,))[0], network, wished))
@@ -57,23 +56,6 @@ def command(target: str, as_json: bool, **network: Any) -> None:
         emit_json("tracks", **{"live": None, **facts}, tracks=rows)
     else:
         _show(rows, facts)
-
-
-def _movie_in(path: Path) -> Movie:
-    with path.open("rb") as file:
-        read = reader_of(file)
-        form = sniff(read(0, 65536))
-        if form == "matroska":
-            return read_matroska(read, path.stat().st_size)
-        if form != "mp4":
-            raise FormatError(
-                f"{path} is no MP4 or Matroska file.", advice="Give one of these, or the address of a playlist."
-            )
-        boxes = scan(read, path.stat().st_size)
-        index = next((box for box in boxes if box.kind == "moov"), None)
-        if index is None:
-            raise FormatError(f"{path} has no index (moov).", advice="It is incomplete; see `mudlark assay`.")
-        return read_movie(read, boxes, index)
 
 
 def _longest(rows: list[dict[str, Any]]) -> float:

@@ -30,7 +30,7 @@ from mudlark.find.judge.expiry import expires_at
 from mudlark.manifest.model import Cipher, Segment
 from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
-from mudlark.web.exchange import Errand
+from mudlark.web.exchange import Errand, Way
 from mudlark.web.resource import Resource
 from mudlark.web.secret import veiled, without_secrets
 from mudlark.web.session import Changed, Session
@@ -110,9 +110,9 @@ class Watch:
 
 @dataclass(slots=True)
 class Counts:
-    """planned, fetched, reused and missing segments; retried: tries beyond the first. elsewhere: those that came from
-    another of their addresses than the first. renewed: those whose links had expired, and were asked for anew. raced:
-    those that were so slow that they were asked for twice at once.
+    """planned, fetched, reused and missing segments; retried: tries beyond the first. elsewhere: those, and sections
+    and keys, that came from another of their addresses than the first. renewed: those whose links had expired, and were
+    asked for anew. raced: those that were so slow that they were asked for twice at once.
     """
 
     planned: int = 0
@@ -305,12 +305,12 @@ class _Line:
     async def _get_patiently(self, job: Job) -> tuple[Arrived, int]:
         """A segment, asked for again as long as the job has patience, and under another address when its own has
         expired; and the number of tries."""
-        begun, tries = time.monotonic(), 0
+        begun, tries, listed = time.monotonic(), 0, job
         if self.engine.renew and _ends_soon(job.segment.resource.url):
             job = await self._renewed(job) or job
         while True:
             try:
-                arrived, count = await self._get(job)
+                arrived, count = await self._get(job, "first" if job is listed else "renewed")
                 return arrived, tries + count
             except Changed:
                 raise
@@ -333,7 +333,7 @@ class _Line:
         _note("link renewed", segment.resource.url, f"{job.track} {job.number}")
         return replace(job, segment=segment)
 
-    async def _get(self, job: Job) -> tuple[Arrived, int]:
+    async def _get(self, job: Job, way: Way) -> tuple[Arrived, int]:
         engine, segment = self.engine, job.segment
         resource, whole = segment.resource, engine.layout is Layout.WHOLE
         path = engine.store.path("file", 0) if whole else engine.store.path(job.track, job.number)
@@ -345,13 +345,13 @@ class _Line:
             apart=engine.layout is Layout.APART,
         )
         looks = 1 if segment.rest or job.patience else 2
-        return await self._ask(resource, pot, f"{job.track} {job.number}", looks, races=not whole)
+        return await self._ask(resource, pot, Errand(f"{job.track} {job.number}", way=way), looks, races=not whole)
 
     async def _ask(
-        self, resource: Resource, pot: Pot, name: str, looks: int = 2, *, races: bool = False
+        self, resource: Resource, pot: Pot, wanted: Errand, looks: int = 2, *, races: bool = False
     ) -> tuple[Arrived, int]:
         """A resource from whichever of its addresses gives it, and the number of tries. The one that served last is
-        asked first."""
+        asked first. wanted: the errand of the first try."""
         engine = self.engine
         addresses = [msgspec.structs.replace(resource, url=url) for url in (resource.url, *resource.others)]
         places = tuple(one.url.rpartition("/")[0] for one in addresses)
@@ -361,7 +361,7 @@ class _Line:
             index, wait = turn
             await asyncio.sleep(wait)
             spare = (index + 1) % len(addresses)
-            errand = Errand(name, tries.count)
+            errand = replace(wanted, attempt=tries.count, way=wanted.way if index == 0 else "elsewhere")
             try:
                 if races:
                     arrived, index = await self._race(addresses, index, spare, pot, errand)
@@ -376,14 +376,14 @@ class _Line:
                 engine._budget.failed(problem, time.monotonic())
                 if again:
                     engine.counts.retried += 1
-                    _note("trying again", problem.url or resource.url, name, problem.what)
+                    _note("trying again", problem.url or resource.url, wanted.name, problem.what)
                     engine.watch.on_retry(problem)
                 continue
             engine._budget.succeeded()
             engine._preferred[places] = index
             if index > 0:
                 engine.counts.elsewhere += 1
-                _note("from another address", addresses[index].url, name)
+                _note("from another address", addresses[index].url, wanted.name)
             return arrived, tries.count
         await self.receiver.forget(pot)
         raise tries.problem
@@ -408,7 +408,7 @@ class _Line:
                     _log.info(
                         "slow, asked twice", extra={"facts": {"url": veiled(addresses[spare].url), "for": errand.name}}
                     )
-                    again = Errand(errand.name, errand.attempt + 1)
+                    again = Errand(errand.name, errand.attempt + 1, "raced")
                     second = asyncio.create_task(self.receiver.fetch(addresses[spare], pots[1], again))
             winner = first if second is None else await _first_good(first, second)
             arrived = winner.result()
@@ -459,7 +459,7 @@ class _Line:
         row = await in_thread(self.pool, store.usable, name, 0, source_of(resource))
         if row is None:
             pot = Pot(store.path(name, 0), _no_page if encrypted else self.engine.check)
-            arrived, tries = await self._ask(resource, pot, name)
+            arrived, tries = await self._ask(resource, pot, Errand(name))
             row = await self._keep(name, 0, resource, arrived, tries)
         return store.place(row)
 

@@ -32,11 +32,13 @@ _HEAD = 65536  # bytes by which a body is judged
 
 @dataclass(frozen=True, slots=True)
 class Timing:
-    """In which lane something came, when it was asked for and when it was there, in seconds of the monotonic clock."""
+    """In which lane something came, when it was asked for and when it was there, in seconds of the monotonic clock, and
+    the address that was asked."""
 
     lane: int | None
     sent: float
     ended: float
+    url: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -251,7 +253,7 @@ class Receiver:
 def _timing(reply: Reply) -> Timing | None:
     exchange = reply.exchange
     sent = exchange.sent if exchange else None
-    return None if exchange is None or sent is None else Timing(exchange.lane, sent, time.monotonic())
+    return None if exchange is None or sent is None else Timing(exchange.lane, sent, time.monotonic(), exchange.url)
 
 
 def _put(arrived: Arrived) -> None:

@@ -43,14 +43,15 @@ _MAKERS: dict[PresentationKind, Callable[[Work, Fetching], Awaitable[Made]]] = {
 async def make(work: Work, name: str, state: ItemState) -> Item:
     """The item of a haul. name: that it should have. state: what it is to an earlier one."""
     live = work.target.presentation.live is not None
+    recorded = None
     if live and work.target.presentation.kind in STREAMED:
-        work = await recording.record(work)
+        work, recorded = await recording.record(work)
     target, store = work.target, work.store
     planned = max((taken.rendition.duration or 0.0 for taken in target.taken), default=0.0) or None
     renditions = [taken.rendition for taken in target.taken]
     count = sum(len(one.segments or ()) for one in renditions)
     work.watch.on_plan(Plan(target.title, target.presentation, renditions, count, planned))
-    fetching = Fetching(work)
+    fetching = Fetching(work, recorded)
     _mind_room(work, planned)
     try:
         await asyncio.to_thread(shutil.rmtree, store.item, ignore_errors=True)

@@ -43,6 +43,7 @@ from mudlark.hauling.title import is_alone
 from mudlark.hauling.work import Fetching, Made, Work
 from mudlark.manifest.choose import Wish
 from mudlark.manifest.model import STREAMED
+from mudlark.text import counted
 from mudlark.verify.fixity import digest
 from mudlark.verify.frames import check_frames, check_packing
 from mudlark.verify.media import Checked, check_file
@@ -93,10 +94,11 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Proof:
     notes = [*target.notes, *made.notes]
     if fetching.counts.elsewhere:
         notes.append(
-            Note("elsewhere", f"{fetching.counts.elsewhere} segments came from another address than the first")
+            Note("elsewhere", f"{counted(fetching.counts.elsewhere, 'piece')} came from another address than the first")
         )
     if fetching.counts.renewed:
-        notes.append(Note("renewed", f"Links expired, and were renewed for {fetching.counts.renewed} segments"))
+        renewed = counted(fetching.counts.renewed, "segment")
+        notes.append(Note("renewed", f"Links expired, and were renewed for {renewed}"))
     if not report.problems and not report.proven:
         notes.append(Note("unproven", "It came as the server sent it; nothing proves that it is whole"))
     tracks = [TrackFacts.of(track) for track in checked.movie.tracks] if checked.movie else _packed_tracks(made)

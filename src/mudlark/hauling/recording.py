@@ -100,9 +100,9 @@ class _Preview:
         self.path.unlink(missing_ok=True)
 
 
-async def record(work: Work) -> Work:
+async def record(work: Work) -> tuple[Work, Fetching]:
     """Record until the broadcast ends, is as long as was wanted, or is ended by the user; the work that is left
-    then."""
+    then, and how what was recorded came."""
     target, clock = work.target, WallClock()
     renditions = [one.rendition for one in target.taken]
     journal = _Journal(work.store.folder / "recording.jsonl")
@@ -145,10 +145,14 @@ async def record(work: Work) -> Work:
         notes.append(
             Note(
                 "restarted",
-                f"The source began anew {broadcast.state.restarts} times; joined, with what was missed as a gap",
+                f"The source began anew {_often(broadcast.state.restarts)}; joined, with what was missed as a gap",
             )
         )
-    return replace(work, target=replace(target, taken=taken, notes=(*target.notes, *notes)))
+    return replace(work, target=replace(target, taken=taken, notes=(*target.notes, *notes))), fetching
+
+
+def _often(times: int) -> str:
+    return "once" if times == 1 else f"{times} times"
 
 
 def _missing(segment: Segment) -> Segment:

@@ -23,6 +23,7 @@ from mudlark.hauling.title import unreserved
 from mudlark.manifest.model import Rendition
 from mudlark.media.samples import Event
 from mudlark.verify.verdict import Problem, Report, Verdict
+from mudlark.web.address import as_sent
 from mudlark.web.session import Session
 
 
@@ -68,17 +69,23 @@ class Made:
 
 class Fetching:
     """The segments of a haul while they are fetched: counts, facts for the record, and a warning when the link will not
-    live long enough. received: bytes that are there; came: of these, by way of the network."""
+    live long enough. recording: the fetching that brought them while they were broadcast. received: bytes that are
+    there; came: of these, by way of the network."""
 
-    def __init__(self, work: Work) -> None:
+    def __init__(self, work: Work, recording: "Fetching | None" = None) -> None:
         self.work = work
         self.counts = Counts()
         self.facts: dict[tuple[str, int], SegmentFacts] = {}
         self.received = 0
         self.came = 0
+        self._recorded: dict[tuple[str, int], SegmentFacts] = {}
         self._begun = self._last = time.monotonic()
         self._warned = False
         self._reused = 0
+        if recording:
+            self.counts = replace(recording.counts, planned=0, fetched=0, reused=0, missing=0)
+            self.came, self._recorded = recording.came, recording.facts
+            self._begun, self._last = recording._begun, recording._last
 
     async def outcomes(
         self,
@@ -121,6 +128,10 @@ class Fetching:
         if outcome.reused and outcome.row:
             self.received += outcome.row.bytes
         job, row = outcome.job, outcome.row
+        recorded = self._recorded.get((job.track, job.number)) if outcome.reused else None
+        if recorded:
+            self.counts.reused -= 1
+            self.counts.fetched += 1
         part = job.segment.resource.span
         facts = SegmentFacts(job.track, job.number, job.segment.resource.url, job.segment.duration)
         facts.byte_range = (part.start, part.length) if part else None
@@ -131,6 +142,10 @@ class Fetching:
             if timing := outcome.timing:
                 facts.lane, facts.sent = timing.lane, round(timing.sent - self._begun, 3)
                 facts.took = round(timing.ended - timing.sent, 3)
+                facts.came_from = timing.url if timing.url != as_sent(facts.url) else None
+            elif recorded:
+                facts.lane, facts.sent, facts.took = recorded.lane, recorded.sent, recorded.took
+                facts.came_from = recorded.came_from
         else:
             facts.problem = outcome.problem
         self.facts[job.track, job.number] = facts

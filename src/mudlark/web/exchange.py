@@ -4,7 +4,7 @@ import logging
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Literal
 
 from mudlark.web.secret import veiled
 from mudlark.web.witness import Body
@@ -12,12 +12,20 @@ from mudlark.web.witness import Body
 _log = logging.getLogger(__name__)
 
 
+Way = Literal["first", "elsewhere", "renewed", "raced"]
+
+
 @dataclass(frozen=True, slots=True)
 class Errand:
-    """What a request is for: the name of the thing, and which try at it this is. It takes a lane."""
+    """What a request is for: the name of the thing, and which try at it this is. It takes a lane.
+
+    way: under which address: the first of those listed, another of them, one that was asked for anew as links had
+    expired, or any of them while another request for the same thing is slow.
+    """
 
     name: str
     attempt: int = 1
+    way: Way = "first"
 
 
 @dataclass(slots=True)
@@ -52,6 +60,7 @@ class Exchange:
             "range": self.range,
             "for": self.errand.name if self.errand else None,
             "try": self.errand.attempt if self.errand else None,
+            "way": self.errand.way if self.errand else None,
             "lane": self.lane,
             "at": round(time.time() - (now - self.queued), 3),
             "sent": since(self.sent),
