@@ -10,7 +10,6 @@ from mudlark.cli.options import Folder
 from mudlark.cli.show import console, emit_json, messages
 from mudlark.errors import UsageError
 from mudlark.text import counted
-from mudlark.whole import refuse_existing
 
 
 def need_libraries() -> None:
@@ -23,10 +22,11 @@ def need_libraries() -> None:
 
 def report_at_the_end(path: Path, into: Path) -> None:
     """The report of what was just made, in the place of the one before; says where it is."""
-    from mudlark.report.page import write_report
+    from mudlark.report.write import place_for, write_report
 
-    write_report(path, into, replace=True)
-    messages().print(f"report {into}", markup=False)
+    place = place_for(into)
+    write_report(path, place, replace=True)
+    messages().print(f"report {place}", markup=False)
 
 
 @click.command(
@@ -41,18 +41,20 @@ def report_at_the_end(path: Path, into: Path) -> None:
 @option("--into", type=click.Path(dir_okay=False, path_type=Path), required=True, metavar="FILE.html", help="The page.")
 @option("--data", type=Folder(), default=None, metavar="DIR", help="Write the data of the figures here, as CSV.")
 @option("--png", type=Folder(), default=None, metavar="DIR", help="Write the figures alone here, as PNG.")
+@option("--all-figures", is_flag=True, help="Figures in the pages of a folder's items too, however many.")
 @replace_option
 @common_options
-def command(path: Path, into: Path, data: Path | None, png: Path | None, replace: bool, as_json: bool) -> None:
+def command(
+    path: Path, into: Path, data: Path | None, png: Path | None, all_figures: bool, replace: bool, as_json: bool
+) -> None:
     """Make a report of an item, or of a folder with a page for each of its items below it.
 
     Each page stands alone: it opens from disk without a network, in light and dark, and prints.
     """
     need_libraries()
-    from mudlark.report.page import write_report  # its libraries are slow to load, and few need them
+    from mudlark.report.write import write_report  # its libraries are slow to load, and few need them
 
-    refuse_existing(into, "--into", replace)
-    count = write_report(path, into, data=data, png=png, replace=replace)
+    count = write_report(path, into, data=data, png=png, replace=replace, all_figures=all_figures)
     if as_json:
         emit_json("report", page=str(into), pages=count)
         return

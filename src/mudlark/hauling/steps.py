@@ -14,7 +14,7 @@ from mudlark.archive.assay import assay
 from mudlark.archive.identity import Earlier, find_earlier
 from mudlark.archive.layout import EXCHANGES, REQUESTS
 from mudlark.archive.naming import safe_name
-from mudlark.archive.requests import RequestLog
+from mudlark.archive.requests import Looked, RequestLog
 from mudlark.archive.warc import Exchanges, Notes, need_warcio, seen_in
 from mudlark.errors import MudlarkError, NetworkError, NothingFound, StorageError, UsageError
 from mudlark.fetch.store import Store, now, remove_if_empty
@@ -51,6 +51,7 @@ async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -
             async for item in haul(dressed, replace(order, guises=()), watch):
                 yield item
         return
+    session = session.telling(Looked())
     if order.warc:
         need_warcio()
         session = session.witnessed(Notes())
@@ -125,7 +126,9 @@ async def _haul_find(session: Session, order: Order, scan: PageScan, find: Find,
     """One find; when it changes on the server while it is fetched, it is fetched anew, once."""
     started = now()
     behind = session.behind(find.mention.referrer, find.mention.sent)
-    if isinstance(session.witness, Notes):  # what was seen of the page is evidence of each of its finds
+    if isinstance(session.told, Looked):  # what was asked for the page's sake led to each of its finds
+        behind = behind.telling(Looked(session.told))
+    if isinstance(session.witness, Notes):  # and is evidence of each
         behind = behind.witnessed(Notes(session.witness))
     try:
         return await _haul_target(behind, await resolve(behind, order, scan, find, watch), watch, started)
@@ -169,7 +172,8 @@ async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, 
             state = "repaired"
     with Store(order.into, key, order.target) as store:
         async with _exchanges(session, target, store) as exchanges:
-            with closing(RequestLog(store.folder / REQUESTS)) as requests:
+            before = session.told if isinstance(session.told, Looked) else ()
+            with closing(RequestLog(store.folder / REQUESTS, before)) as requests:
                 told = session.witnessed(exchanges).telling(requests)
                 work = Work(told, target, store, watch, started, earlier, verdict, exchanges, requests)
                 return await make(work, name, state)

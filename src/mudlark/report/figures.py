@@ -1,196 +1,232 @@
-"""The figures of reports, drawn by Matplotlib as SVG. Colours hold for colour-blind eyes (Okabe, Ito) and never stand
-alone: lines differ in their dashes, marks in their shapes, stretches in their names.
+"""The figures of an item's report. What no eye could tell apart is drawn once: figures stay small however long the item
+is."""
 
-Text and axes have the colour of the page, so that figures suit both light and dark.
-"""
-
-import io
-import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable
+from datetime import datetime
 from typing import Any
 
-import matplotlib as mpl
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.ticker import MaxNLocator
 
-from mudlark.report.data import ItemData, Table, thinned
+from mudlark.report.drawing import BLUE, DASHES, GREEN, ORANGE, PINK, RED, SKY, Form, drawn
+from mudlark.report.item import MISSING, ItemData, Span, joined
+from mudlark.report.requests import BEGIN, END, LANE, PROBLEM, STATUS, TRY, WAY
+from mudlark.report.table import Row, Table, thinned
 
-_INK = "#010203"  # stands for the colour of the page's text until the figure is in the page
-_COLOURS = ("#0072b2", "#e69f00", "#009e73", "#cc79a7", "#56b4e9", "#d55e00")
-_DASHES = ("-", "--", "-.", ":")
-_SIZE = (9.0, 2.7)  # inches
-_MOST = 3_000  # marks in one figure
-_SETTINGS: Any = {
-    "svg.fonttype": "none",
-    "svg.hashsalt": "mudlark",
-    "font.family": "sans-serif",
-    "font.size": 9,
-    "text.color": _INK,
-    "axes.edgecolor": _INK,
-    "axes.labelcolor": _INK,
-    "xtick.color": _INK,
-    "ytick.color": _INK,
-    "axes.spines.top": False,
-    "axes.spines.right": False,
-    "figure.facecolor": "none",
-    "axes.facecolor": "none",
-    "savefig.facecolor": "none",
-    "legend.frameon": False,
-}
+_POINTS = 1_500  # on a line
+_PIXELS = 700  # places along an axis that an eye can tell apart
+_MARKS = 2_000
+_HEIGHT = 2.1  # inches of axes
+_ROW = 0.19  # inches of a row of named stretches
+_LANE_ROW = 0.2
+_DAY = 86_400  # seconds
+_SPANS = {MISSING: (RED, "////"), "black": ("#555555", ""), "frozen": (SKY, "\\\\"), "silent": (PINK, "..")}
+_ON_TIME = frozenset({"rates", "keys", "loudness"})  # figures over the film's own time
 
 
-def draw(item: ItemData, table: Table, form: str = "svg") -> bytes | None:
-    """A figure of an item, as SVG or PNG; None where there is nothing to draw."""
+def draw(item: ItemData, table: Table, form: Form = "svg") -> bytes | None:
+    """A figure of an item; None where there is nothing to draw."""
     if not table.rows:
         return None
-    with mpl.rc_context(_SETTINGS if form == "svg" else {**_SETTINGS, **_on_paper()}):
-        figure = Figure(figsize=_SIZE)
-        figure.subplots_adjust(left=0.08, right=0.93, top=0.86, bottom=0.19)  # quicker than having it found out
-        axes = figure.subplots()
-        _DRAWN[table.name](axes, item, table)
-        return _saved(figure, form)
+    spans = item.spans if table.name in _ON_TIME else []
+    names = list(dict.fromkeys(span.name for span in spans))
+    lanes = len({row[LANE] for row in table.rows}) if table.name == "requests" else 0
+    axes_height = max(_HEIGHT * 0.5, lanes * _LANE_ROW) if lanes else _HEIGHT
+    above = len(names) * _ROW
+
+    def fill(figure: Figure) -> None:
+        if names:
+            rows = figure.subplots(2, 1, sharex=True, height_ratios=(above, axes_height))
+            _name_spans(rows[0], spans, names)
+            axes: Axes = rows[1]
+        else:
+            axes = figure.subplots()
+        _DRAWN[table.name](axes, table)
+        if names:
+            _shade(axes, spans)
+
+    return drawn(table.name, fill, axes_height + above + 0.9, form)
 
 
-def draw_counts(counts: Mapping[str, float], unit: str, form: str = "svg") -> bytes | None:
-    """Bars by name."""
-    if not counts:
-        return None
-    with mpl.rc_context(_SETTINGS if form == "svg" else {**_SETTINGS, **_on_paper()}):
-        height = 0.75 + 0.32 * len(counts)
-        figure = Figure(figsize=(_SIZE[0], height))
-        figure.subplots_adjust(left=0.22, right=0.93, top=0.98, bottom=0.55 / height)
-        axes = figure.subplots()
-        names = list(counts)[::-1]
-        bars = axes.barh(names, [counts[name] for name in names], color=_COLOURS[0], height=0.6)
-        axes.bar_label(bars, fmt="{:,.0f}", padding=4)
-        axes.set_xlabel(unit)
-        axes.xaxis.set_major_locator(MaxNLocator(6, integer=True))
-        return _saved(figure, form)
+def _name_spans(axes: Axes, spans: list[Span], names: list[str]) -> None:
+    """A row for each name, with the stretches that have it."""
+    longest = max(span.end for span in spans) or 1.0
+    for row, name in enumerate(names):
+        colour, hatch = _SPANS.get(name, (RED, ""))
+        all_of_it = [(span.begin, span.end) for span in spans if span.name == name]
+        shown = joined(all_of_it, longest / _PIXELS)
+        places = [begin for begin, end in shown if end == begin]
+        axes.broken_barh(
+            [(begin, end - begin) for begin, end in shown if end > begin],
+            (row - 0.35, 0.7),
+            facecolor=colour,
+            hatch=hatch,
+        )
+        axes.plot(places, [row] * len(places), linestyle="", marker="d", color=colour, markersize=5)
+    axes.set_yticks(range(len(names)), names)
+    axes.set_ylim(len(names) - 0.4, -0.6)
+    axes.tick_params(bottom=False, labelbottom=False, left=False)
+    axes.spines[["left", "bottom"]].set_visible(False)
 
 
-def _on_paper() -> Any:
-    names = ("text.color", "axes.edgecolor", "axes.labelcolor", "xtick.color", "ytick.color")
-    return {**dict.fromkeys(names, "#1c262a"), "savefig.facecolor": "white"}
+def _shade(axes: Axes, spans: list[Span]) -> None:
+    """The same stretches behind the lines of a figure."""
+    left, right = axes.get_xlim()
+    for name in dict.fromkeys(span.name for span in spans):
+        colour, _ = _SPANS.get(name, (RED, ""))
+        for begin, end in joined([(one.begin, one.end) for one in spans if one.name == name], (right - left) / _PIXELS):
+            if end > begin:
+                axes.axvspan(begin, end, color=colour, alpha=0.2, linewidth=0)
+            else:
+                axes.axvline(begin, color=colour, linestyle=":", linewidth=1)
 
 
-def _saved(figure: Figure, form: str) -> bytes:
-    out = io.BytesIO()
-    figure.savefig(out, format=form, dpi=150, metadata={"Date": None} if form == "svg" else None)
-    if form != "svg":
-        return out.getvalue()
-    text = out.getvalue().decode("utf-8")
-    text = text[text.index("<svg") :].replace(_INK, "currentColor")
-    text = re.sub(r"<metadata>.*?</metadata>", "", text, flags=re.S)
-    return re.sub(r'(<svg[^>]*?) width="[^"]*" height="[^"]*"', r"\1", text, count=1).encode()
-
-
-def _requests(axes: Axes, _: ItemData, table: Table) -> None:
-    rows = thinned(table.rows, _MOST)
-    failed = [bool(row[7]) or (row[3] or 0) >= 400 for row in rows]
-    good = [row for row, wrong in zip(rows, failed, strict=True) if not wrong]
-    bad = [row for row, wrong in zip(rows, failed, strict=True) if wrong]
-    again = [row for row in good if (row[4] or 1) > 1]
-    begins, ends, lanes = ([row[place] for row in good] for place in (0, 1, 2))
-    axes.hlines(lanes, begins, ends, color=_COLOURS[4], linewidth=7, label="requests")
-    other = [row for row in good if row[8]]
+def _requests(axes: Axes, table: Table) -> None:
+    pixel = max(row[END] for row in table.rows) / _PIXELS or 1e-3
+    lanes = sorted({row[LANE] or 0 for row in table.rows})
+    places = {lane: place for place, lane in enumerate(lanes)}
+    failed = [row for row in table.rows if row[PROBLEM] or (row[STATUS] or 0) >= 400]
+    came = [row for row in table.rows if not (row[PROBLEM] or (row[STATUS] or 0) >= 400)]
+    lines: list[Row] = []
+    for lane, place in places.items():
+        spans = joined([(row[BEGIN], row[END]) for row in came if (row[LANE] or 0) == lane], pixel / 2)
+        lines += [(begin, max(end, begin + 2 * pixel), place) for begin, end in spans]
+    if lines:
+        begins, ends, places_of = _columns(lines)
+        axes.plot(
+            *_strokes(begins, ends, places_of, places_of),
+            color=SKY,
+            linewidth=_LANE_ROW * 40,
+            solid_capstyle="butt",
+            label="requests",
+        )
     for chosen, mark, colour, name in (
-        (again, "^", _COLOURS[1], "tried again"),
-        (other, "D", _COLOURS[2], "from another address"),
-        (bad, "x", _COLOURS[5], "failed"),
+        (failed, "x", RED, "failed"),
+        ([row for row in came if (row[TRY] or 1) > 1], "^", ORANGE, "tried again"),
+        ([row for row in came if row[WAY] == "elsewhere"], "D", GREEN, "from another address"),
+        ([row for row in came if row[WAY] == "renewed"], "s", PINK, "under a renewed link"),
+        ([row for row in came if row[WAY] == "raced"], "*", BLUE, "asked for twice"),
     ):
-        if chosen:
-            x, y = [row[0] for row in chosen], [row[2] for row in chosen]
-            axes.scatter(x, y, marker=mark, color=colour, s=26, label=name, zorder=3)
-    used = sorted({row[2] for row in rows})
-    axes.set_yticks(used, [f"lane {lane}" if lane else "no lane" for lane in used])
-    axes.set_ylim(used[0] - 0.6, used[-1] + 0.6)
+        seen = {(round(row[BEGIN] / pixel), places[row[LANE] or 0]) for row in chosen}
+        if seen:
+            x, y = _columns([(at * pixel, place) for at, place in sorted(seen)[:_MARKS]])
+            axes.plot(x, y, linestyle="", marker=mark, color=colour, markersize=5.5, label=name)
+    axes.set_yticks(range(len(lanes)), [f"lane {lane}" if lane else "pages, lists" for lane in lanes])
+    axes.set_ylim(-0.6, len(lanes) - 0.4)
     axes.set_xlabel("seconds since the first request")
     _legend(axes)
 
 
-def _throughput(axes: Axes, _: ItemData, table: Table) -> None:
-    seconds, speed, lanes = (np.array([row[place] for row in table.rows]) for place in range(3))
-    axes.step(seconds, speed, where="post", color=_COLOURS[0], label="MB/s")
-    axes.set_ylabel("MB/s")
-    axes.set_xlabel("seconds since the first request")
+def _throughput(axes: Axes, table: Table) -> None:
+    seconds, speed, used = _columns(table.rows)
+    axes.stairs(speed[:-1], seconds, fill=True, color=SKY, label="MB/s")
+    axes.set(ylabel="MB/s", xlabel="seconds since the first request", ylim=(0, None))
     other = axes.twinx()
     other.spines["right"].set_visible(True)
-    other.step(seconds, lanes, where="post", color=_COLOURS[1], linestyle="--", label="lanes in use")
-    other.set_ylabel("lanes")
-    other.set_ylim(bottom=0)
-    axes.set_ylim(bottom=0)
-    handles = [*axes.get_lines(), *other.get_lines()]
-    axes.legend(
-        handles, [str(one.get_label()) for one in handles], loc="upper center", bbox_to_anchor=(0.5, 1.22), ncols=2
-    )
+    other.step(seconds, used, where="post", color=RED, linestyle="--", label="lanes in use")
+    other.set(ylabel="lanes in use", ylim=(0, max(used) + 1))
+    other.yaxis.set_major_locator(MaxNLocator(6, integer=True))
+    _legend(axes, other)
 
 
-def _by_track(axes: Axes, item: ItemData, table: Table, *, points: bool) -> None:
-    for number, name in enumerate(dict.fromkeys(row[0] for row in table.rows)):
-        rows = thinned([row for row in table.rows if row[0] == name], _MOST)
-        x, y = [row[1] for row in rows], [row[2] for row in rows]
-        colour = _COLOURS[number % len(_COLOURS)]
-        if points:
-            axes.plot(x, y, marker=".", linestyle="", color=colour, label=name)
-        else:
-            axes.step(x, y, where="post", color=colour, linestyle=_DASHES[number % len(_DASHES)], label=name)
-    axes.set_ylim(bottom=0)
-    axes.set_ylabel(table.columns[2])
-    axes.set_xlabel("seconds of the film")
-    _shade(axes, item)
+def _rates(axes: Axes, table: Table) -> None:
+    for number, (name, rows) in enumerate(_by_track(table.rows)):
+        colour, dashes = (BLUE, ORANGE, GREEN, PINK, SKY, RED)[number % 6], DASHES[number % len(DASHES)]
+        _, seconds, rates = _columns([*rows, rows[-1]])
+        seconds[-1] = seconds[-2] + (seconds[1] - seconds[0] if len(rows) > 1 else 1.0)
+        axes.step(seconds, rates, where="post", color=colour, linestyle=dashes, label=name)
+    axes.set(ylabel="kbit/s", xlabel="seconds of the film", ylim=(0, None))
     _legend(axes)
 
 
-def _loudness(axes: Axes, item: ItemData, table: Table) -> None:
-    axes.plot(
-        [row[0] for row in table.rows], [max(row[1], -80.0) for row in table.rows], color=_COLOURS[0], label="loudness"
-    )
-    axes.axhline(-60, color=_INK, linewidth=0.6, linestyle=":")
-    axes.set_ylim(-82, 0)
-    axes.set_ylabel("dB of full scale")
-    axes.set_xlabel("seconds of the film")
-    _shade(axes, item)
-
-
-def _behind(axes: Axes, _: ItemData, table: Table) -> None:
-    rows = thinned(table.rows, _MOST)
-    there = [row for row in rows if row[1] is not None]
-    gone = [row for row in rows if row[1] is None]
-    axes.plot([row[2] for row in there], [row[1] for row in there], color=_COLOURS[0], label="behind the live edge")
-    if gone:
-        places = [row[2] for row in gone]
-        axes.scatter(places, [0.0] * len(gone), marker="x", color=_COLOURS[5], label="missing", zorder=3)
-    ticks = thinned([(row[2], row[0]) for row in rows], 6)
-    axes.set_xticks([place for place, _ in ticks], [moment[11:19] for _, moment in ticks])
-    axes.set_xlabel("time of day")
-    axes.set_ylabel("seconds")
-    axes.set_ylim(bottom=0)
+def _keys(axes: Axes, table: Table) -> None:
+    for number, (name, rows) in enumerate(_by_track(table.rows)):
+        _, seconds, distances = _columns(_highest(rows))
+        axes.vlines(seconds, 0, distances, color=(BLUE, GREEN)[number % 2], linewidth=1)
+        axes.scatter(
+            seconds, distances, marker=("o", "^")[number % 2], color=(BLUE, GREEN)[number % 2], s=12, label=name
+        )
+    axes.set(ylabel="seconds to the next", xlabel="seconds of the film", ylim=(0, None))
     _legend(axes)
 
 
-def _shade(axes: Axes, item: ItemData) -> None:
-    """Stretches with something to say of them, named."""
-    top = axes.get_ylim()[1]
-    for number, (begin, end, name) in enumerate(item.spans[:40]):
-        if end > begin:
-            axes.axvspan(begin, end, color=_COLOURS[1], alpha=0.25, linewidth=0)
-        else:
-            axes.axvline(begin, color=_COLOURS[5], linestyle="--", linewidth=1)
-        if number < 12:
-            axes.annotate(name, ((begin + end) / 2, top), ha="center", va="top", fontsize=8, rotation=0)
+def _loudness(axes: Axes, table: Table) -> None:
+    seconds, levels = _columns(thinned(table.rows, _POINTS))
+    axes.fill_between(seconds, np.maximum(levels, -80.0), -82, color=SKY, step="post", linewidth=0, label="loudness")
+    axes.axhline(-60, color=RED, linewidth=1, linestyle="--", label="below this: silence")
+    axes.set(ylabel="dB of full scale", xlabel="seconds of the film", ylim=(-82, 0))
+    _legend(axes)
 
 
-def _legend(axes: Axes) -> None:
-    axes.legend(loc="upper center", bbox_to_anchor=(0.5, 1.22), ncols=4)
+def _behind(axes: Axes, table: Table) -> None:
+    for number, (name, rows) in enumerate(_by_track(table.rows)):
+        there = [row for row in rows if row[2] is not None]
+        at = [_day(row[1]) for row in thinned(there, _POINTS)]
+        late = [row[2] for row in thinned(there, _POINTS)]
+        colour, dashes = (BLUE, GREEN, PINK)[number % 3], DASHES[number % len(DASHES)]
+        axes.plot(at, late, color=colour, linestyle=dashes, marker=".", label=name)
+    gone = [(_day(row[1]), _day(row[1]) + row[3] / _DAY) for row in table.rows if row[4]]
+    for number, (begin, end) in enumerate(joined(gone, 0.01 / _DAY)[:_MARKS]):
+        axes.axvspan(begin, end, facecolor=RED, alpha=0.3, hatch="////", label="" if number else MISSING)
+    axes.xaxis_date("UTC")
+    axes.set(ylabel="seconds behind", xlabel="time of day, UTC", ylim=(min(0.0, axes.get_ylim()[0]), None))
+    _legend(axes)
 
 
-_DRAWN: dict[str, Callable[[Axes, ItemData, Table], None]] = {
+def _strokes(*ends: list[float]) -> tuple[np.ndarray, np.ndarray]:
+    """Strokes from (x1, y1) to (x2, y2), given as x1, x2, y1 and y2, as one broken line, which is quicker to draw."""
+    x1, x2, y1, y2 = (np.array(one, np.float64) for one in ends)
+    apart = np.full(len(x1), np.nan)
+    return np.column_stack((x1, x2, apart)).ravel(), np.column_stack((y1, y2, apart)).ravel()
+
+
+def _day(moment: str) -> float:
+    """A time of day, as the axis of dates counts: in days since 1970."""
+    return datetime.fromisoformat(moment).timestamp() / _DAY
+
+
+def _by_track(rows: list[Row]) -> Iterable[tuple[str, list[Row]]]:
+    """The rows of each track; the track stands first in them."""
+    names = dict.fromkeys(row[0] for row in rows)
+    return [(name, [row for row in rows if row[0] == name]) for name in names]
+
+
+def _columns(rows: list[Row]) -> list[Any]:
+    """Columns as lists."""
+    return [list(column) for column in zip(*rows, strict=True)]
+
+
+def _highest(rows: list[Row]) -> list[Row]:
+    """Of rows that stand at one place for the eye, the highest."""
+    if len(rows) <= _PIXELS:
+        return rows
+    pixel = (rows[-1][1] - rows[0][1]) / _PIXELS or 1.0
+    best: dict[int, Row] = {}
+    for row in rows:
+        place = int(row[1] / pixel)
+        if place not in best or row[2] > best[place][2]:
+            best[place] = row
+    return list(best.values())
+
+
+def _legend(*axes: Axes) -> None:
+    """Above the axes, in one line."""
+    handles, labels = [], []
+    for one in axes:
+        more = one.get_legend_handles_labels()
+        handles += more[0]
+        labels += more[1]
+    figure = axes[0].figure
+    figure.legend(handles, labels, loc="upper center", ncols=6, fontsize=9, handlelength=2.4, columnspacing=1.6)
+
+
+_DRAWN: dict[str, Callable[[Axes, Table], None]] = {
     "requests": _requests,
     "throughput": _throughput,
-    "rates": lambda axes, item, table: _by_track(axes, item, table, points=False),
-    "keys": lambda axes, item, table: _by_track(axes, item, table, points=True),
+    "rates": _rates,
+    "keys": _keys,
     "loudness": _loudness,
     "behind": _behind,
 }

@@ -91,6 +91,15 @@ def file_part(address: str) -> str:
     return unquote(path.rpartition("/")[2]) if "/" in path else ""
 
 
+def host_of(address: str) -> str:
+    """The host, and the port where one is named; empty where there is none that can be read."""
+    try:
+        parts = urlsplit(address)
+        return f"{parts.hostname or ''}{f':{parts.port}' if parts.port else ''}"
+    except ValueError:
+        return ""
+
+
 def without_query(address: str) -> str:
     """The address up to its query: what stays the same when a token in it is made anew."""
     return urlunsplit(urlsplit(address)._replace(query="", fragment=""))

@@ -158,6 +158,11 @@ class Session:
         return session
 
     @property
+    def told(self) -> Callable[[dict[str, Any]], None] | None:
+        """Who is told the row of each request."""
+        return self._told
+
+    @property
     def witness(self) -> Witness | None:
         """Who is told of all exchanges."""
         return self._witness

@@ -11,13 +11,21 @@ for (const table of document.querySelectorAll("table[data-sortable]")) {
       const up = head.getAttribute("aria-sort") !== "ascending";
       for (const other of table.tHead.rows[0].cells) other.removeAttribute("aria-sort");
       head.setAttribute("aria-sort", up ? "ascending" : "descending");
-      const by = (a, b) => value(a, column).localeCompare(value(b, column), undefined, { numeric: true });
-      body.append(...rows().sort((a, b) => (up ? by(a, b) : by(b, a))));
+      const order = new Intl.Collator(undefined, { numeric: true }).compare;
+      const keyed = rows().map((row) => [value(row, column), row]);
+      keyed.sort(([a], [b]) => (up ? order(a, b) : order(b, a)));
+      body.append(...keyed.map(([, row]) => row));
     });
   });
   const words = document.getElementById(table.dataset.sortable);
+  const count = document.getElementById(`${table.dataset.sortable}-count`);
   words?.addEventListener("input", () => {
     const wanted = words.value.toLowerCase();
-    for (const row of rows()) row.hidden = !row.textContent.toLowerCase().includes(wanted);
+    let shown = 0;
+    for (const row of rows()) {
+      row.hidden = !row.textContent.toLowerCase().includes(wanted);
+      shown += !row.hidden;
+    }
+    count.textContent = wanted ? `${shown} of ${rows().length} rows` : "";
   });
 }

@@ -114,7 +114,7 @@ def check_chain(path: Path, form: str, report: Report, *, endless: bool = False)
     name, syntax = SYNTAXES[form]
     chain = _Chain(syntax)
     with path.open("rb") as file:
-        begin, end = _edges(file, path.stat().st_size)
+        begin, end = edges_of(file, path.stat().st_size)
         head = _at(file, begin, 4)
         tagged = _at(file, 0, 3) == b"ID3"
         at = begin
@@ -193,7 +193,7 @@ def stated_frames(frame: bytes) -> int | None:
     return None
 
 
-def _edges(file: BinaryIO, size: int) -> tuple[int, int]:
+def edges_of(file: BinaryIO, size: int) -> tuple[int, int]:
     """Where the frames begin and end: tags stand before and behind them (ID3 1 and 2, APE)."""
     begin, end = 0, size
     for _ in range(_MOST_TAGS):

@@ -1,0 +1,68 @@
+"""What to do about what is wrong with items, and about hauls that brought none: by their codes."""
+
+from dataclasses import dataclass
+
+_AGAIN = "Fetch what is missing anew: `mudlark assay --fix` does it for all items of a folder."
+_WHOLE = "Have them fetched anew: `mudlark assay --fix` does it for all items of a folder, and keeps what it replaces."
+_LOOK = "Play them and judge: it may be so at the source. `mudlark assay --play` decodes and measures them."
+_READ = "See docs/verification.md for what the code means, and the item's own page for where it shows."
+
+
+@dataclass(frozen=True, slots=True)
+class Advice:
+    """title: what is wrong, in words. todo: what to do about it."""
+
+    title: str
+    todo: str
+
+
+_UNREADABLE = Advice("Records or files cannot be read", "Copy them back from another copy.")
+_PAGES = Advice("Page images are missing or small", _AGAIN)
+_OF_PROBLEMS: dict[str, Advice] = {
+    **dict.fromkeys(("segment-missing", "segment-unreadable"), Advice("Segments are missing", _AGAIN)),
+    **dict.fromkeys(("page-missing", "page-unreadable", "page-size"), _PAGES),
+    "tiles-missing": Advice("Parts of pictures are missing", _AGAIN),
+    "subtitle-missing": Advice("Subtitles are missing", _AGAIN),
+    "radio-gap": Advice("A broadcast broke off", "What was not recorded is gone, unless its station keeps a copy."),
+    "gap": Advice("Stretches of picture or sound are missing", _AGAIN),
+    "loss": Advice("Something was lost, or put in, on the way", "Fetch it again: " + _AGAIN[0].lower() + _AGAIN[1:]),
+    "fixity": Advice(
+        "Files are not as they were",
+        "Copy them back from another copy of the item, or mend them with `mudlark assay --fix`; then look at the disk.",
+    ),
+    **dict.fromkeys(("record", "file", "format"), _UNREADABLE),
+    **dict.fromkeys(
+        ("truncated", "cut-off", "incomplete", "length", "empty"), Advice("Files end before they should", _WHOLE)
+    ),
+    **dict.fromkeys(("digest", "check-sum", "coded-frames"), Advice("Files are not what they should be", _WHOLE)),
+    **dict.fromkeys(
+        ("boxes", "sample-outside", "sample-overlap", "picture-units", "undecodable", "undecodable-pictures"),
+        Advice("Files are damaged inside", _WHOLE),
+    ),
+    **dict.fromkeys(("packets-lost", "stray-bytes"), Advice("Parts were lost in streams", _LOOK)),
+    **dict.fromkeys(("black", "frozen", "silent"), Advice("There is nothing to see or hear", _LOOK)),
+    **dict.fromkeys(("not-played", "wrong-place", "no-end"), Advice("A browser cannot play them well", _LOOK)),
+    **dict.fromkeys(
+        ("drift", "overlap", "times", "begins-apart", "ends-apart", "duration"),
+        Advice("Picture and sound do not keep their time", _LOOK),
+    ),
+    "no-media": Advice("Something else came than was promised", "Look at what came, and at the page; haul it again."),
+    "misnamed": Advice("Files are not what their names say", "Rename copies of them; the record says what they are."),
+}
+_OF_HAULS: dict[str, str] = {
+    "usage": "Correct the rows of the list.",
+    "nothing-found": "Look at what the pages hold: `mudlark sift --listen` opens them in a browser.",
+    "refused": "Ask who holds the rights for a copy; protected media is not fetched.",
+    "storage": "Make room, then go on with `mudlark sweep LIST`.",
+}
+_TRY_AGAIN = "Try these rows again: `mudlark sweep LIST --again-failed`. Each stands in sweep.csv with its address."
+
+
+def of_problem(code: str) -> Advice:
+    """What is wrong, and what to do, by the code of a problem."""
+    return _OF_PROBLEMS.get(code) or Advice(code.replace("-", " ").capitalize(), _READ)
+
+
+def of_haul(code: str) -> str:
+    """What to do where a haul brought nothing, by the code of its error."""
+    return _OF_HAULS.get(code, _TRY_AGAIN)

@@ -1,0 +1,262 @@
+"""What a report shows of an item, read from its record and the files beside it."""
+
+from collections import defaultdict
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from mudlark.archive.history import Checked, checks_of
+from mudlark.archive.place import inside_item
+from mudlark.archive.record import Record, TrackFacts, read_record
+from mudlark.media.codecs import codec_of
+from mudlark.report.live import behind_table, is_recording
+from mudlark.report.rates import rates_of
+from mudlark.report.requests import Log, read_log, tables_of
+from mudlark.report.table import Row, Table, within
+from mudlark.text import clock, counted, printable, sentence
+from mudlark.web.address import host_of
+
+MISSING = "missing"
+_QUIETEST = -120.0  # dB of full scale
+
+
+@dataclass(frozen=True, slots=True)
+class Span:
+    """A stretch of the film with something to say of it, in seconds; end is begin where it is one place."""
+
+    begin: float
+    end: float
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One step of the way that an item came. when: RFC 3339. sha256: of what it gave. more: what else there is to
+    say."""
+
+    what: str
+    where: str
+    when: str = ""
+    sha256: str = ""
+    more: str = ""
+
+
+@dataclass(slots=True)
+class ItemData:
+    """An item. pieces: its segments. figures: the tables that are drawn. picture: its poster. checks: its history."""
+
+    folder: Path
+    record: Record
+    pieces: Table
+    steps: list[Step]
+    spans: list[Span]
+    checks: list[Checked]
+    figures: list[Table] = field(default_factory=list)
+    picture: Path | None = None
+
+    @property
+    def summary(self) -> str:
+        """What happened to it, in a few sentences."""
+        return _summary(self.record, self.kind)
+
+    @property
+    def kind(self) -> str:
+        """What it is, in a word."""
+        media = next((file for file in self.record.files if file.role == "media"), None)
+        return _kind([track.type for track in self.record.tracks], media.media_type if media else None)
+
+    @property
+    def reason(self) -> str:
+        """Why its verdict is that."""
+        problems = self.record.problems
+        return sentence(self.record.reason or (problems[0].message if problems else ""))
+
+
+def read_item(folder: Path, *, drawn: bool = True) -> ItemData:
+    """An item. drawn: with what its figures are drawn from, for which its film is looked into. Raises MudlarkError
+    where its record cannot be read."""
+    record, log = read_record(folder), read_log(folder) if drawn else Log([])
+    posters = [path for file in record.files if file.role == "poster" and (path := inside_item(folder, file.path))]
+    item = ItemData(
+        folder=folder,
+        record=record,
+        pieces=_pieces(record),
+        steps=_steps(record, log),
+        spans=_spans(record),
+        checks=checks_of(folder),
+        picture=next((path for path in posters if path.is_file()), None),
+    )
+    if drawn:
+        item.figures = [*tables_of(log), *rates_of(folder, record), _loudness(record)]
+        item.figures += [behind_table(record, log)] if is_recording(record) else []
+    return item
+
+
+def _kind(types: list[str], media_type: str | None) -> str:
+    """What an item is, in a word, by the types of its tracks, or the media type of its first file."""
+    main = (media_type or "").partition("/")[0]
+    named = next((one for one in ("video", "audio") if one in types), main)
+    return {"video": "film", "audio": "sound", "image": "picture", "text": "text"}.get(named, "file")
+
+
+def track_words(track: TrackFacts) -> str:
+    """A track in words: its codec, size, channels and language."""
+    codec = codec_of(track.codec)
+    words = [f"{codec.words} ({track.codec})" if codec else track.codec]
+    words += [f"{track.width}×{track.height}"] if track.width else []
+    words += [f"{track.frame_rate:g} pictures a second"] if track.frame_rate else []
+    words += [counted(track.channels, "channel")] if track.channels else []
+    words += [f"{track.sample_rate / 1000:g} kHz"] if track.sample_rate else []
+    words += [f"{track.bitrate / 1000:,.0f} kbit/s"] if track.bitrate else []
+    words += [one for one in (track.language, track.label) if one]
+    return ", ".join(words)
+
+
+def _summary(record: Record, kind: str) -> str:
+    counts, source = record.segments, record.source
+    names = {"film": "A film", "sound": "A sound", "picture": "A picture", "text": "A text"}
+    words = f"{counted(counts.planned, 'page image')}" if source.kind == "images" else names.get(kind, "A file")
+    words += f" of {clock(record.duration)}" if record.duration else ""
+    host = host_of(source.page.url if source.page else source.address)
+    how = "recorded while it was broadcast" if is_recording(record) else "hauled"
+    words += f", {how} on {record.started[:10]}{f' from {host}' if host else ''}. "
+    if counts.planned > 1:
+        words += f"{counts.fetched + counts.reused:,} of {counted(counts.planned, 'piece')} came"
+        words += f", {counts.missing:,} {'is' if counts.missing == 1 else 'are'} missing" if counts.missing else ""
+        words += ". "
+    if counts.retried:
+        words += f"{counted(counts.retried, 'request')} had to be made again. "
+    failed = sum(check.outcome == "failed" for check in record.checks)
+    passed = sum(check.outcome == "passed" for check in record.checks)
+    words += f"{counted(passed, 'check')} passed, {failed or 'none'} failed."
+    if record.played:
+        words += " It was played in a browser." if record.played.started else " A browser could not play it."
+    return words
+
+
+def _pieces(record: Record) -> Table:
+    """Every segment, with where its stretch of the film begins."""
+    columns = ("track", "number", "begins", "lasts", "address", "came", "tries", "bytes", "SHA-256", "what is wrong")
+    at: defaultdict[str, float] = defaultdict(float)
+    rows: list[Row] = []
+    for one in record.segment_list:
+        address = one.came_from or one.url
+        begin = round(at[one.track], 3)
+        at[one.track] += within(one.duration)
+        rows.append(
+            (
+                one.track,
+                one.number,
+                begin,
+                one.duration,
+                address,
+                one.fetched,
+                one.tries,
+                one.bytes,
+                one.sha256,
+                one.problem or "",
+            )
+        )
+    marked = frozenset(number for number, one in enumerate(record.segment_list) if one.problem)
+    return Table("pieces", "The pieces", columns, rows, marked=marked)
+
+
+def _loudness(record: Record) -> Table:
+    name, columns = ("loudness", "Loudness"), ("second", "dB of full scale")
+    played = record.played
+    if not played:
+        return Table(*name, columns, words="It was not played yet: `mudlark haul --play` and `assay --play` do so.")
+    if not played.loudness:
+        return Table(*name, columns, words="It was played, and has no sound that the browser decodes.")
+    rows: list[Row] = [(within(second), min(max(level, _QUIETEST), 0.0)) for second, level in played.loudness]
+    levels = [level for _, level in rows]
+    words = f"From {min(levels):.0f} to {max(levels):.0f} dB of full scale, second by second"
+    words += f"; its loudest sample at {played.peak:.1f} dB. " if played.peak is not None else ". "
+    for what, spans in (("Silent", played.silent), ("Black", played.black), ("Frozen", played.frozen)):
+        if spans:
+            told = ", ".join(f"{clock(begin)}–{clock(end)}" for begin, end in spans[:6])
+            words += f"{what} at {told}{' and elsewhere' if len(spans) > 6 else ''}. "
+    return Table(*name, columns, rows, words.strip())
+
+
+def _spans(record: Record) -> list[Span]:
+    """Stretches of the film with something to say of them, those of one name joined."""
+    found: defaultdict[str, list[tuple[float, float]]] = defaultdict(list)
+    at: defaultdict[str, float] = defaultdict(float)
+    stretches: dict[str, int] = {}
+    for piece in record.segment_list:
+        begin = at[piece.track]
+        at[piece.track] = end = begin + within(piece.duration)
+        if piece.stretch != stretches.setdefault(piece.track, piece.stretch):
+            found["discontinuity"].append((begin, begin))
+            stretches[piece.track] = piece.stretch
+        if piece.problem:
+            found[MISSING].append((begin, end))
+    if played := record.played:
+        for name, spans in (("black", played.black), ("frozen", played.frozen), ("silent", played.silent)):
+            found[name] += [(within(begin), within(end)) for begin, end in spans]
+    for problem in record.problems:
+        if problem.at is not None:
+            found[printable(problem.code)].append((within(problem.at), within(problem.at)))
+    return [Span(*span, name) for name, spans in found.items() for span in joined(spans)]
+
+
+def joined(stretches: list[tuple[float, float]], apart: float = 0.01) -> list[tuple[float, float]]:
+    """Stretches in their order, those no farther apart than that as one."""
+    together: list[tuple[float, float]] = []
+    for begin, end in sorted(stretches):
+        if together and begin - together[-1][1] <= apart:
+            together[-1] = (together[-1][0], max(end, together[-1][1]))
+        else:
+            together.append((begin, end))
+    return together
+
+
+def _steps(record: Record, log: Log) -> list[Step]:
+    """The way from what was asked for to the file."""
+    source = record.source
+    digests = {file.role: file.sha256 for file in record.files if file.role in ("page", "capture")}
+    steps = [Step("Asked for", source.target, record.started, more=record.command or "")]
+    if source.page:
+        page = source.page
+        steps.append(Step("Page", page.url, log.moment(page.url), digests.get("page", ""), page.title or ""))
+    for step in source.walk:
+        answers = ", ".join(f"{name}: {label}" for name, label in step.answered)
+        steps.append(Step("Answered", step.url, log.moment(step.url), more=answers))
+    if source.capture:
+        steps.append(Step("Listened to", source.capture.origin, sha256=source.capture.sha256 or ""))
+    if source.find:
+        places = "; ".join(one.where for one in source.find.evidence[:3])
+        steps.append(Step("Found", source.find.url, more=f"{source.find.kind}, in: {places}" if places else ""))
+    steps += [Step("Manifest", one.url, log.moment(one.url), one.sha256) for one in source.manifests]
+    steps += [
+        Step(
+            "Track",
+            f"{one.type}: {track_words(one)}",
+            more=f"{one.coded_frames:,} coded frames" if one.coded_frames else "",
+        )
+        for one in record.tracks
+    ]
+    if record.segment_list:
+        steps.append(_fetching(record))
+    media = [file for file in record.files if file.role == "media"]
+    steps += [Step("File", file.path, record.finished, file.sha256, file.media_type or "") for file in media[:20]]
+    if len(media) > 20:
+        steps.append(Step("Files", f"and {len(media) - 20:,} others, which are listed below"))
+    return steps
+
+
+def _fetching(record: Record) -> Step:
+    counts, fetching = record.segments, record.fetching
+    words = f"{counts.planned:,} planned, {counts.fetched:,} fetched"
+    words += f", {counts.reused:,} there from before" if counts.reused else ""
+    words += f", {counts.missing:,} missing" if counts.missing else ""
+    numbers = (
+        (counts.retried, "tried again"),
+        (fetching.elsewhere, "from another address than the first"),
+        (fetching.renewed, "under renewed links"),
+        (fetching.raced, "asked for twice, as they were slow"),
+    )
+    more = ", ".join(f"{count:,} {what}" for count, what in numbers if count)
+    times = sorted(one.fetched for one in record.segment_list if one.fetched)
+    when = "" if not times else times[0] if times[0] == times[-1] else f"{times[0]} to {times[-1]}"
+    return Step("Pieces", words, when, more=more)

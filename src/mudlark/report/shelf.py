@@ -1,0 +1,232 @@
+"""What a report shows of a folder of items, read from its ledger, the items' records and what was swept into it."""
+
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from datetime import date
+from pathlib import Path
+from typing import Self
+
+from mudlark.archive.history import Checked
+from mudlark.archive.ledger import Entry, Ledger, read_ledger
+from mudlark.errors import MudlarkError, UsageError
+from mudlark.report.advice import of_haul, of_problem
+from mudlark.report.item import ItemData, read_item
+from mudlark.report.table import Row, Table, within
+from mudlark.sweeping.journal import Journal, without_address
+from mudlark.verify.verdict import WORTH
+from mudlark.web.address import host_of
+
+_MOST_HOSTS = 12
+_MOST_NAMED = 20  # items, or addresses, that are named under one reason
+_DAYS, _MONTHS = 62, 72  # so many are told apart in a figure over time
+_ITEMS = ("verdict", "title", "path", "kind", "hauled", "checked", "length", "bytes", "source", "what is wrong")
+DRAWN = 24  # items of a folder whose pages have figures, unless all are asked for
+VERDICTS = [verdict for verdict in WORTH if verdict not in ("refused", "failed")]
+
+
+@dataclass(slots=True)
+class Kept:
+    """One item of a folder. page: the address of its own page; none where its record cannot be read. kind: what it is,
+    in a word. codes: of what is wrong with it, as it was last seen, the gravest first. checks: its history."""
+
+    entry: Entry
+    page: str | None = None
+    kind: str = "unreadable"
+    codes: list[str] = field(default_factory=lambda: ["record"])
+    checks: list[Checked] = field(default_factory=list)
+
+    @classmethod
+    def of(cls, entry: Entry, page: str, item: ItemData) -> Self:
+        """What stays of an item."""
+        codes = [problem.code for problem in sorted(item.record.problems, key=lambda one: not one.grave)]
+        if item.checks and item.checks[-1].when >= item.record.finished:
+            codes = item.checks[-1].problems
+        return cls(entry, page, item.kind, list(dict.fromkeys(codes)), item.checks)
+
+
+@dataclass(slots=True)
+class Reason:
+    """Something that went wrong several times. who: items, or addresses without one. more: how many are not named."""
+
+    title: str
+    count: int
+    todo: str
+    who: list[tuple[str, str | None]] = field(default_factory=list)
+
+    @property
+    def more(self) -> int:
+        """How many are not named."""
+        return self.count - len(self.who)
+
+
+@dataclass(slots=True)
+class Shelf:
+    """A folder of items. reasons: what is wrong, by reason; failed: what never came, by reason."""
+
+    folder: Path
+    ledger: Ledger
+    kept: list[Kept]
+
+    @property
+    def title(self) -> str:
+        """The name of the folder."""
+        return self.folder.resolve().name or "Items"
+
+    @property
+    def bytes(self) -> int:
+        """Of all media."""
+        return sum(one.entry.bytes for one in self.kept)
+
+    @property
+    def length(self) -> float:
+        """Of all films and sounds, in seconds."""
+        return sum(one.entry.length or 0.0 for one in self.kept)
+
+    @property
+    def verdicts(self) -> dict[str, int]:
+        """How many items have each verdict, the best first."""
+        counts = Counter(one.entry.verdict for one in self.kept)
+        return {verdict: counts[verdict] for verdict in WORTH if counts[verdict]}
+
+    def figures(self) -> list[Table]:
+        """The tables that are drawn."""
+        hosts = Counter(host_of(one.entry.source) or "no address" for one in self.kept)
+        most: list[Row] = list(hosts.most_common(_MOST_HOSTS))
+        if len(hosts) > _MOST_HOSTS:
+            most.append((f"{len(hosts) - _MOST_HOSTS:,} others", hosts.total() - sum(count for _, count in most)))
+        kinds: list[Row] = list(Counter(one.kind for one in self.kept).most_common())
+        verdicts: list[Row] = [(name, count) for name, count in self.verdicts.items()]
+        return [
+            Table("verdicts", "Verdicts", ("verdict", "items"), verdicts, _told(verdicts, "{:,} {}")),
+            Table("kinds", "Kinds", ("kind", "items"), kinds, _told(kinds, "{1}: {0:,}")),
+            Table("hosts", "Hosts", ("host", "items"), most, _told(most, "{1}: {0:,}")),
+            self._over_time(),
+            self._checked(),
+        ]
+
+    def items(self) -> Table:
+        """All items."""
+        rows: list[Row] = [
+            (
+                one.entry.verdict,
+                one.entry.title,
+                one.entry.path,
+                one.kind,
+                one.entry.date,
+                one.entry.checked,
+                one.entry.length,
+                one.entry.bytes,
+                one.entry.source,
+                one.entry.problem,
+            )
+            for one in self.kept
+        ]
+        return Table("items", "All items", _ITEMS, rows)
+
+    def _over_time(self) -> Table:
+        """What came in each day, month or year."""
+        what, period = _period([one.entry.date for one in self.kept])
+        columns = (what, *VERDICTS, "megabytes", "minutes")
+        sums: defaultdict[str, list[float]] = defaultdict(lambda: [0.0] * (len(columns) - 1))
+        for one in self.kept:
+            row = sums[period(one.entry.date)]
+            if one.entry.verdict in VERDICTS:
+                row[VERDICTS.index(one.entry.verdict)] += 1
+            row[-2] += within(one.entry.bytes, 1e15) / 1e6
+            row[-1] += within(one.entry.length or 0.0) / 60
+        rows: list[Row] = [
+            (name, *(int(count) for count in row[:-2]), round(row[-2], 3), round(row[-1], 3))
+            for name, row in sorted(sums.items())
+        ]
+        words = f"By {what}: items by verdict, megabytes, and minutes of film and sound."
+        return Table("time", "What came, over time", columns, rows, words)
+
+    def _checked(self) -> Table:
+        """What checks came to, in each day, month or year."""
+        checks = [check for one in self.kept for check in one.checks]
+        what, period = _period([check.when for check in checks])
+        columns = (what, *VERDICTS)
+        counts: defaultdict[str, Counter[str]] = defaultdict(Counter)
+        for check in checks:
+            counts[period(check.when)][check.verdict] += 1
+        rows: list[Row] = [(name, *(count[verdict] for verdict in VERDICTS)) for name, count in sorted(counts.items())]
+        never = sum(not one.entry.checked for one in self.kept)
+        if not checks:
+            words = "No item was checked since it was hauled: `mudlark assay` does it."
+        else:
+            words = f"{len(checks):,} checks, by {what} and by what they came to. "
+            words += f"{never:,} items were never checked since they were hauled." if never else "No item was left out."
+        return Table("checks", "Checks since they were hauled", columns, rows, words)
+
+    def reasons(self) -> list[Reason]:
+        """What is wrong with items, each by the gravest, the most frequent first."""
+        found: dict[str, Reason] = {}
+        for one in self.kept:
+            if one.codes:
+                advice = of_problem(one.codes[0])
+                reason = found.setdefault(advice.title, Reason(advice.title, 0, advice.todo))
+                _count(reason, one.entry.title, one.page)
+        return sorted(found.values(), key=lambda one: -one.count)
+
+    def failed(self) -> list[Reason]:
+        """What was asked for and never came, the most frequent reason first."""
+        found: dict[str, Reason] = {}
+        for result in Journal(self.folder).results.values():
+            if result.verdict in ("failed", "refused"):
+                title = without_address(result.reason)
+                _count(found.setdefault(title, Reason(title, 0, of_haul(result.code))), result.address, None)
+        return sorted(found.values(), key=lambda one: -one.count)
+
+
+def _count(reason: Reason, name: str, page: str | None) -> None:
+    reason.count += 1
+    if len(reason.who) < _MOST_NAMED:
+        reason.who.append((name, page))
+
+
+def _told(counts: Iterable[Row], form: str) -> str:
+    return ", ".join(form.format(count, name) for name, count in counts) + "."
+
+
+def _period(days: list[str]) -> tuple[str, Callable[[str], str]]:
+    """What time is divided into, for days as RFC 3339 has them, and what gives the part that a day is in."""
+    known = sorted(day[:10] for day in days if _is_day(day[:10]))
+    if not known:
+        return "month", lambda day: day[:7] or "unknown"
+    first, last = date.fromisoformat(known[0]), date.fromisoformat(known[-1])
+    if (last - first).days <= _DAYS:
+        return "day", lambda day: day[:10] or "unknown"
+    months = (last.year - first.year) * 12 + last.month - first.month
+    return (
+        ("month", lambda day: day[:7] or "unknown") if months <= _MONTHS else ("year", lambda day: day[:4] or "unknown")
+    )
+
+
+def _is_day(text: str) -> bool:
+    try:
+        date.fromisoformat(text)
+    except ValueError:
+        return False
+    return True
+
+
+def read_shelf(folder: Path, pages: str, each: Callable[[str, ItemData], None], *, all_figures: bool = False) -> Shelf:
+    """All items of a folder. pages: the folder of their pages, as the index names it. each: is given the address of an
+    item's page and the item, one after the other; more than one is never held. Raises UsageError where there is none.
+    """
+    ledger = read_ledger(folder)
+    if not ledger.entries:
+        raise UsageError(f"{folder} holds no item.", "Give an item's folder, or one with items below it.")
+    drawn = all_figures or len(ledger.entries) <= DRAWN
+    shelf = Shelf(folder, ledger, [])
+    for number, entry in enumerate(ledger.entries, start=1):
+        address = f"{pages}/{number:04d}.html"
+        try:
+            item = read_item(folder / entry.path, drawn=drawn)
+        except MudlarkError:
+            shelf.kept.append(Kept(entry))
+            continue
+        each(address, item)
+        shelf.kept.append(Kept.of(entry, address, item))
+    return shelf
