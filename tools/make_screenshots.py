@@ -119,17 +119,20 @@ def take(shot: Shot) -> None:
 def take_reports(site: DemoSite) -> None:
     """The reports of an item that had a rough way, and of a shelf, as a browser shows them."""
     with tempfile.TemporaryDirectory() as folder:
-        rough = f"{site.origins.site}/rough/errors"
-        script = f"mudlark haul {rough} --play --into kept; mudlark sweep {site.address('film-list')} --into kept;"
-        script += f"mudlark haul {site.address('keeper-log')} --into kept; truncate -s -9 kept/Foghorn/*.mp4;"
-        script += (
-            "mudlark assay kept; mudlark report kept/*Errors --into item.html; mudlark report kept --into shelf.html"
-        )
-        subprocess.run(script, shell=True, cwd=folder, capture_output=True, check=False)
+        commands = [
+            f"mudlark haul {site.address('rough-gone')} --play --into kept",
+            f"mudlark sweep {site.address('film-list')} --into kept",
+            f"mudlark haul {site.address('keeper-log')} --into kept",
+            "truncate -s -9 kept/Foghorn/*.mp4",
+            "mudlark assay kept",
+            "mudlark report kept/*Gone --into item.html",
+            "mudlark report kept --into shelf.html",
+        ]
+        subprocess.run("; ".join(commands), shell=True, cwd=folder, capture_output=True, check=False)
         with sync_playwright() as playwright:
             browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox"])
             for name, page_name in (("report-item", "item"), ("report-folder", "shelf")):
-                page = browser.new_page(viewport={"width": SIZE[0], "height": 1600})
+                page = browser.new_page(viewport={"width": SIZE[0], "height": 2400})
                 page.emulate_media(color_scheme="dark" if page_name == "shelf" else "light")
                 page.goto((Path(folder) / f"{page_name}.html").as_uri())
                 page.screenshot(path=TARGET / f"{name}.png")

@@ -18,6 +18,7 @@ from aiohttp import web
 from mudlark.demo.pages import Exhibit, Origins, page
 
 _SEGMENTS, _SECONDS = 6, 4
+_LOST = 2  # the segment that is gone
 _KEY_LASTS = 3  # segments that a link which expires is good for
 _CROWD = 2  # requests at once that the crowded server takes
 _PACE = 100_000  # bytes a second of the slow one
@@ -53,6 +54,8 @@ ROUGH = (
     _exhibit("changing", "The file changes while it is fetched."),
     _exhibit("slow", "Every answer waits, and trickles."),
 )
+GONE = _exhibit("gone", "One segment is never there, and every other fails at first: the film has a gap.")
+WEATHER = (*ROUGH, GONE)
 
 
 @dataclass(slots=True)
@@ -83,6 +86,7 @@ class Rough:
             "whole": self._whole,
             "changing": self._changing,
             "slow": self._slow,
+            "gone": self._gone,
         }
 
     async def answer(self, request: web.Request) -> Answer:
@@ -194,6 +198,11 @@ class Rough:
         first, last = int(asked[1]), min(int(asked[2]), len(body) - 1)
         headers["Content-Range"] = f"bytes {first}-{last}/{len(body)}"
         return web.Response(status=206, body=body[first : last + 1], headers=headers)
+
+    async def _gone(self, visit: _Visit, name: str, request: web.Request) -> Answer:
+        if _number(name) == _LOST:
+            raise web.HTTPNotFound
+        return await self._errors(visit, name, request)
 
     async def _slow(self, _: _Visit, name: str, request: web.Request) -> Answer:
         body = self._body(name)

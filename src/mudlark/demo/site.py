@@ -42,7 +42,7 @@ from mudlark.demo.played import (
     talk_page,
     talks_data,
 )
-from mudlark.demo.rough import ROUGH, Rough
+from mudlark.demo.rough import WEATHER, Rough
 from mudlark.demo.taken import GATES, LANGUAGES, frame_breakwater, words
 from mudlark.fetch.place import Place
 
@@ -150,7 +150,7 @@ class DemoSite:
 
     def address(self, name: str) -> str:
         """The page of an exhibit."""
-        return self.origins.site + next(exhibit.path for exhibit in (*EXHIBITS, *ROUGH) if exhibit.name == name)
+        return self.origins.site + next(exhibit.path for exhibit in (*EXHIBITS, *WEATHER) if exhibit.name == name)
 
     def _run(self) -> None:
         asyncio.set_event_loop(self._loop)
@@ -185,7 +185,7 @@ class DemoSite:
         application = web.Application()
         get = application.router.add_get
         get("/", partial(_text, "text/html", entrance()))
-        for exhibit in (*EXHIBITS, *ROUGH):
+        for exhibit in (*EXHIBITS, *WEATHER):
             if exhibit.name not in ("members", "guide", "chooser"):
                 get(exhibit.path, partial(self._written, exhibit.source))
         members = next(exhibit for exhibit in EXHIBITS if exhibit.name == "members")

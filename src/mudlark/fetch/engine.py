@@ -311,6 +311,7 @@ class _Line:
         while True:
             try:
                 arrived, count = await self._get(job, "first" if job is listed else "renewed")
+                self.engine.counts.renewed += job is not listed
                 return arrived, tries + count
             except Changed:
                 raise
@@ -329,7 +330,6 @@ class _Line:
         segment = await self.engine.renew(job)
         if segment is None:
             return None
-        self.engine.counts.renewed += 1
         _note("link renewed", segment.resource.url, f"{job.track} {job.number}")
         return replace(job, segment=segment)
 

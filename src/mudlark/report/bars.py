@@ -38,7 +38,7 @@ def _bars(figure: Figure, table: Table, form: Form) -> None:
         judged = row[0] if table.name == "verdicts" else ""
         bar.set(facecolor=_COLOURS.get(judged, BLUE), hatch=_HATCHES.get(judged, ""))
     axes.set_yticks(range(len(names)), names)
-    axes.invert_yaxis()
+    axes.set_ylim(len(names) - 0.4, -0.6)
     axes.bar_label(bars, fmt="{:,.0f}", padding=4)
     axes.set_xlabel(table.columns[1])
     axes.xaxis.set_major_locator(MaxNLocator(5, integer=True))

@@ -62,6 +62,8 @@ class ItemData:
     def kind(self) -> str:
         """What it is, in a word."""
         media = next((file for file in self.record.files if file.role == "media"), None)
+        if self.record.source.kind == "images":
+            return "pages"
         return _kind([track.type for track in self.record.tracks], media.media_type if media else None)
 
     @property
@@ -93,9 +95,9 @@ def read_item(folder: Path, *, drawn: bool = True) -> ItemData:
 
 def _kind(types: list[str], media_type: str | None) -> str:
     """What an item is, in a word, by the types of its tracks, or the media type of its first file."""
-    main = (media_type or "").partition("/")[0]
-    named = next((one for one in ("video", "audio") if one in types), main)
-    return {"video": "film", "audio": "sound", "image": "picture", "text": "text"}.get(named, "file")
+    named = next((one for one in ("video", "audio") if one in types), None) or (media_type or "").partition("/")[0]
+    words = {"video": "film", "audio": "sound", "image": "picture", "text": "text"}
+    return "document" if media_type == "application/pdf" else words.get(named, "file")
 
 
 def track_words(track: TrackFacts) -> str:
@@ -113,8 +115,7 @@ def track_words(track: TrackFacts) -> str:
 
 def _summary(record: Record, kind: str) -> str:
     counts, source = record.segments, record.source
-    names = {"film": "A film", "sound": "A sound", "picture": "A picture", "text": "A text"}
-    words = f"{counted(counts.planned, 'page image')}" if source.kind == "images" else names.get(kind, "A file")
+    words = {"film": "A film", "sound": "A sound", "pages": "Page images", "file": "A file"}.get(kind, f"A {kind}")
     words += f" of {clock(record.duration)}" if record.duration else ""
     host = host_of(source.page.url if source.page else source.address)
     how = "recorded while it was broadcast" if is_recording(record) else "hauled"

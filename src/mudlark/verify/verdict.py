@@ -62,7 +62,7 @@ class Report(msgspec.Struct):
         if self.problems:
             first = next((problem for problem in self.problems if problem.grave), self.problems[0])
             more = len({problem.message for problem in self.problems}) - 1
-            return f"{first.message}{f'; and {more} more' if more else ''}."
+            return f"{first.message.rstrip('.')}{f'; and {more} more' if more else ''}."
         proofs = [check.detail for check in self.checks if check.outcome == "passed" and check.name in PROOFS]
         if proofs:
             return f"It is whole: {proofs[0]}{', and more' if len(proofs) > 1 else ''}."
