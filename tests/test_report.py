@@ -241,6 +241,8 @@ def test_reports_write_over_nothing_and_leave_what_is_not_theirs(tmp_path: Path)
     (tmp_path / "shelf/Buoy" / RECORD).unlink()
     assert write_report(tmp_path / "shelf", tmp_path / "shelf.html", replace=True) == 2
     assert [path.name for path in (tmp_path / "shelf-pages").iterdir()] == ["0001.html"]
+    assert write_report(tmp_path / "shelf", tmp_path / "new/plain") == 2
+    assert sorted(path.name for path in (tmp_path / "new").iterdir()) == ["plain", "plain-pages"]
     (tmp_path / "report.html").write_text("mine")
     assert place_for(tmp_path / "report.html") == tmp_path / "report (2).html"
     assert place_for(tmp_path / "shelf.html") == tmp_path / "shelf.html"

@@ -6,12 +6,13 @@ of items that are not there any more go, and nothing else does.
 
 import csv
 import re
+from dataclasses import dataclass
 from io import StringIO
 from pathlib import Path
 
 from mudlark.archive.layout import RECORD
 from mudlark.archive.listing import cell
-from mudlark.errors import UsageError
+from mudlark.errors import StorageError, UsageError
 from mudlark.report.bars import draw_folder
 from mudlark.report.figures import draw
 from mudlark.report.item import ItemData, read_item
@@ -26,6 +27,15 @@ _PAGE = re.compile(r"\d{4,}\.html")
 _ADVICE = "Choose another name with --into, or add --replace."
 
 
+@dataclass(frozen=True, slots=True)
+class _Written:
+    """What was written. tables: all data behind it. drawings: the figures as PNG, if they were asked for."""
+
+    pages: int
+    tables: list[Table]
+    drawings: dict[str, bytes | None]
+
+
 def write_report(
     path: Path,
     into: Path,
@@ -37,47 +47,53 @@ def write_report(
 ) -> int:
     """Write the report of an item or a folder; gives the number of pages. data, png: folders for the figures' data as
     CSV, and for the figures alone. all_figures: also in the pages of items below a folder of many. Raises UsageError
-    where there is nothing to report, or something would be written over."""
+    where there is nothing to report or something would be written over, StorageError where it cannot be written."""
     if not path.is_dir():
         raise UsageError(f"{path} is no folder.", "Give an item's folder, or one with items below it.")
     refuse_existing(into, "--into", replace)
-    of_item = (path / RECORD).is_file()
     for folder, suffix in ((data, "csv"), (png, "png")):
         if folder and not replace and (taken := sorted(folder.glob(f"*.{suffix}"))):
             raise UsageError(f"{taken[0]} is there already.", "Choose another folder, or add --replace.")
-    count = 1
-    drawings: dict[str, bytes | None] = {}
-    if of_item:
-        item = read_item(path)
-        tables = [*item.figures, item.pieces]
-        drawings = {table.name: draw(item, table, "png") for table in item.figures} if png else {}
-        _write(into, item_page(item), replace=replace)
+    if (path / RECORD).is_file():
+        written = _write_item(path, into, alone=png is not None, replace=replace)
     else:
-        pages = _folder_for(into)
-        written: set[Path] = set()
+        written = _write_folder(path, into, alone=png is not None, replace=replace, all_figures=all_figures)
+    if data:
+        for table in written.tables:
+            _write(data / f"{table.name}.csv", _as_csv(table), replace=replace)
+    if png:
+        for name, drawing in written.drawings.items():
+            if drawing:
+                _write(png / f"{name}.png", drawing, replace=replace)
+    return written.pages
 
-        def write_page(address: str, item: ItemData) -> None:
-            pages.mkdir(parents=True, exist_ok=True)
-            page = into.parent / address
-            _write(page, item_page(item, back=f"../{into.name}"), replace=page.exists())  # an earlier one is ours
-            written.add(page)
 
-        if pages.exists() and not replace:
-            raise UsageError(f"{pages} is there already.", _ADVICE)
-        shelf = read_shelf(path, pages.name, write_page, all_figures=all_figures)
-        figures = shelf.figures()
-        tables = [*figures, shelf.items()]
-        drawings = {table.name: draw_folder(table, "png") for table in figures} if png else {}
-        _write(into, folder_page(shelf), replace=replace)
-        for left in set(pages.glob("*.html")) - written if pages.exists() else ():
-            left.unlink()  # of an earlier report: there is nothing else in that folder
-        count += len(written)
-    for table in tables if data else ():
-        _write_bytes(_in(data, f"{table.name}.csv"), _as_csv(table), replace=replace)
-    for name, drawn in drawings.items():
-        if png and drawn:
-            _write_bytes(_in(png, f"{name}.png"), drawn, replace=replace)
-    return count
+def _write_item(path: Path, into: Path, *, alone: bool, replace: bool) -> _Written:
+    item = read_item(path)
+    _write(into, item_page(item).encode(), replace=replace)
+    drawings = {table.name: draw(item, table, "png") for table in item.figures} if alone else {}
+    return _Written(1, [*item.figures, item.pieces], drawings)
+
+
+def _write_folder(path: Path, into: Path, *, alone: bool, replace: bool, all_figures: bool) -> _Written:
+    pages = _folder_for(into)
+    earlier = set(pages.iterdir()) if pages.exists() else set()
+    if earlier and not replace:
+        raise UsageError(f"{pages} is there already.", _ADVICE)
+    written: set[Path] = set()
+
+    def write_page(address: str, item: ItemData) -> None:
+        page = into.parent / address
+        _write(page, item_page(item, back=f"../{into.name}").encode(), replace=page in earlier)
+        written.add(page)
+
+    shelf = read_shelf(path, pages.name, write_page, all_figures=all_figures)
+    figures = shelf.figures()
+    _write(into, folder_page(shelf).encode(), replace=replace)
+    for left in earlier - written:
+        left.unlink()
+    drawings = {table.name: draw_folder(table, "png") for table in figures} if alone else {}
+    return _Written(1 + len(written), [*figures, shelf.items()], drawings)
 
 
 def place_for(path: Path) -> Path:
@@ -100,7 +116,7 @@ def is_ours(path: Path) -> bool:
 def _folder_for(into: Path) -> Path:
     """The folder of the items' pages: named as the index, unless that is a folder with something else in it."""
     place, number = into.parent / into.stem, 1
-    while place.exists() and not _is_of_pages(place):
+    while place == into or (place.exists() and not _is_of_pages(place)):
         suffix = "-pages" if number == 1 else f"-pages ({number})"
         place, number = into.parent / f"{into.stem}{suffix}", number + 1
     return place
@@ -111,17 +127,11 @@ def _is_of_pages(folder: Path) -> bool:
     return folder.is_dir() and all(_PAGE.fullmatch(one.name) and is_ours(one) for one in folder.iterdir())
 
 
-def _in(folder: Path | None, name: str) -> Path:
-    assert folder
-    folder.mkdir(parents=True, exist_ok=True)
-    return folder / name
-
-
-def _write(path: Path, page: str, *, replace: bool) -> None:
-    _write_bytes(path, page.encode("utf-8"), replace=replace)
-
-
-def _write_bytes(path: Path, body: bytes, *, replace: bool) -> None:
+def _write(path: Path, body: bytes, *, replace: bool) -> None:
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+    except OSError as problem:
+        raise StorageError(f"Cannot make the folder {path.parent}: {problem.strerror}.", _ADVICE) from problem
     with whole_file(path, _ADVICE, replace=replace) as file:
         file.write(body)
 
