@@ -10,15 +10,37 @@ import pytest
 from PIL import Image
 
 from mudlark.demo.site import DemoSite, media_folder
+from mudlark.media.index import movie_in
 from mudlark.media.mp4.read import TrackIndex
 from mudlark.media.samples import Format
 from mudlark.playing.judge import judge_played
 from mudlark.playing.measure import Measured, measure_pictures, measure_sound
 from mudlark.playing.play import Played, stretches
+from mudlark.playing.stage import packed
 from mudlark.verify.verdict import Report
 from tests.conftest import Ran
 
 Run = Callable[..., Ran]
+
+
+def test_samples_are_sent_as_they_stand_in_the_file() -> None:
+    path = media_folder() / "harbour-talk.mp4"
+    for track in movie_in(path).tracks:
+        body = path.read_bytes()
+        wanted = [body[at : at + size] for at, size in zip(track.offsets[3:50], track.sizes[3:50], strict=True)]
+        sent = packed(path, track, 3, 50)
+        assert int.from_bytes(sent[:4], "little") == 47 and sent.endswith(b"".join(wanted))
+        assert len(sent) == 8 + 47 * (8 + 8 + 4 + 1) + sum(map(len, wanted))
+        assert packed(path, track, 5, 5) == bytes(8)
+
+
+def test_large_stretches_are_cut_where_decoding_may_begin() -> None:
+    count = 100
+    ticks, sync = np.arange(count) * 1000, np.arange(count) % 10 == 0
+    sizes = np.full(count, 1 << 20)
+    form = Format("video", "avc1.64001f", 25_000, b"", sample_duration=1000)
+    track = TrackIndex(1, form, sizes, np.cumsum(sizes), ticks, ticks, np.full(count, 1000), sync, [])
+    assert stretches(track, full=True) == [(0, 30), (30, 60), (60, 90), (90, 100)]
 
 
 def pictures(kinds: str, step: float = 0.2) -> Measured:

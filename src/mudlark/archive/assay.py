@@ -229,5 +229,5 @@ def _describe(assayed: Assay, checked: Checked, path: Path) -> None:
         ]
     if movie:
         assayed.tracks = [TrackFacts.of(track) for track in movie.tracks]
-        assayed.duration = round(max((t.presented(movie.timescale)[1] for t in movie.tracks), default=0.0), 3)
+        assayed.duration = round(movie.end or 0.0, 3)
     assayed.title = assayed.title or path.stem

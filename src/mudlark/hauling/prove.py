@@ -105,8 +105,8 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Proof:
     for track, frames, digest_there in zip(tracks, made.frames, digests, strict=False):
         track.coded_frames, track.coded_digest, track.file_digest = frames.count, frames.digest, digest_there
         track.added = sum(count for _, count in frames.added)
-    ends = [track.presented(checked.movie.timescale)[1] for track in checked.movie.tracks] if checked.movie else []
-    length = round(max(ends), 3) if ends else max((track.duration for track in tracks), default=None)
+    end = checked.movie.end if checked.movie else None
+    length = round(end, 3) if end is not None else max((track.duration for track in tracks), default=None)
     notes += _compared_with_page(target, length)
     files = [FileFacts(str(main.relative_to(work.store.item)), "media", size, sha256)]
     files += [FileFacts(str(path.relative_to(work.store.item)), "media", *digest(path)) for path in made.media[1:]]

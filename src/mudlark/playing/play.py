@@ -5,12 +5,8 @@ What the browser has no decoder for is said to be not played, and never counts a
 stretches of a long film are decoded, from its beginning to its end; in the full one all of it.
 """
 
-import asyncio
 import base64
-import struct
 import time
-from collections.abc import AsyncIterator, Sequence
-from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from importlib.resources import files
 from io import BytesIO
@@ -18,14 +14,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
-from aiohttp import web
 from PIL import Image
 
 from mudlark.browser.driver import opened
 from mudlark.media.codecs import codec_of
-from mudlark.media.mp4.read import Movie, TrackIndex
-from mudlark.media.samples import Ints
+from mudlark.media.mp4.read import TrackIndex
+from mudlark.media.samples import Format
 from mudlark.playing.measure import Measured, measure_pictures, measure_sound
+from mudlark.playing.stage import Stage
 from mudlark.verify.media import Checked
 from mudlark.web.connection import Connection
 
@@ -98,8 +94,8 @@ async def play(path: Path, checked: Checked, manner: Manner = "some", browser: P
     if checked.form not in PLAYABLE:
         played.unplayed.append(f"a file of {checked.form}")
         return played
-    stage = _Stage(path, checked.movie)
-    async with _served(stage) as address, opened(Connection(), browser) as context:
+    stage = Stage(path)
+    async with stage.served() as address, opened(Connection(), browser) as context:
         page = await context.new_page()
         await page.goto(address)
         script = (files("mudlark.playing") / "play.js").read_text(encoding="utf-8")
@@ -116,7 +112,7 @@ async def play(path: Path, checked: Checked, manner: Manner = "some", browser: P
 class _Play:
     """One file on one page."""
 
-    def __init__(self, page: "Page", ask: Any, stage: "_Stage", checked: Checked, played: Played) -> None:
+    def __init__(self, page: "Page", ask: Any, stage: Stage, checked: Checked, played: Played) -> None:
         self.page, self.ask, self.stage, self.checked, self.played = page, ask, stage, checked, played
         self.movie = checked.movie
 
@@ -131,13 +127,17 @@ class _Play:
                 self.played.problems.append(("not-played", f"The browser cannot play it: {words}", None))
         else:
             self.played.width = opened["width"]
-            await self._through(opened["duration"] or 0.0)
+            await self._through(opened["duration"] or self._length())
         if self.movie:
             for track in self.movie.tracks:
                 if len(track.sizes) and track.format.type in ("video", "audio"):
                     await self._decode(track)
         elif opened["ready"] >= 1 and self.stage.path.stat().st_size <= _LARGEST_SOUND:
             await self._decode_file()
+
+    def _length(self) -> float:
+        """Seconds, where the file itself states none."""
+        return (self.movie.end if self.movie else None) or self.checked.length or 0.0
 
     def _type(self) -> str:
         if self.movie is None:
@@ -209,18 +209,7 @@ class _Play:
     async def _decode(self, track: TrackIndex) -> None:
         """Have samples decoded, and measure what comes of them."""
         form = track.format
-        config: dict[str, Any] = {"codec": "vp8" if form.codec == "vp08" else form.codec}
-        description = form.config if form.codec[:4] in ("avc1", "avc3", "hvc1", "hev1", "mp4a") else b""
-        if form.type == "video":
-            config |= {"codedWidth": form.width, "codedHeight": form.height}
-        else:
-            config |= {"sampleRate": form.sample_rate or form.timescale, "numberOfChannels": max(1, form.channels)}
-            config["codec"] = _DECODERS.get(form.codec, form.codec)
-            if config["codec"] == "flac":
-                description = b"fLaC" + form.config[4:] if form.config[:4] != b"fLaC" else form.config
-            if config["codec"] == "mp3":
-                description = b""
-        given = {"type": form.type, "config": config, "description": base64.b64encode(description).decode() or None}
+        given = _decoder(form)
         if not await self.ask("canDecode", **given):
             self.played.unplayed.append(_named(form.codec))
             return
@@ -259,6 +248,23 @@ class _Play:
         measure_sound(np.array(came["frames"], np.float64).reshape(-1, 5), self.played.measured)
 
 
+def _decoder(form: Format) -> dict[str, Any]:
+    """What the browser's decoder must know of a track before its first sample."""
+    description = form.config if form.codec[:4] in ("avc1", "avc3", "hvc1", "hev1", "mp4a") else b""
+    if form.type == "video":
+        codec = "vp8" if form.codec == "vp08" else form.codec
+        config: dict[str, Any] = {"codec": codec, "codedWidth": form.width, "codedHeight": form.height}
+    else:
+        codec = _DECODERS.get(form.codec, form.codec)
+        config = {"codec": codec, "sampleRate": form.sample_rate or form.timescale}
+        config["numberOfChannels"] = max(1, form.channels)
+        if codec == "flac":
+            description = b"fLaC" + form.config[4:] if form.config[:4] != b"fLaC" else form.config
+        if codec == "mp3":
+            description = b""
+    return {"type": form.type, "config": config, "description": base64.b64encode(description).decode() or None}
+
+
 def _named(codec: str) -> str:
     known = codec_of(codec)
     return known.words if known else codec
@@ -291,78 +297,14 @@ def stretches(track: TrackIndex, *, full: bool) -> list[tuple[int, int]]:
 
 def _cut(track: TrackIndex, first: int, last: int) -> list[tuple[int, int]]:
     """A stretch in parts of so many bytes, each of which begins where decoding may start."""
-    parts, begin, total = [], first, 0
-    for place in range(first, last):
-        if total > _PART and track.sync[place]:
-            parts.append((begin, place))
-            begin, total = place, 0
-        total += int(track.sizes[place])
+    alone = np.flatnonzero(track.sync[first:last])
+    before = np.append(0, np.cumsum(track.sizes[first:last]))[alone]
+    parts, begin, sent = [], first, 0
+    while (following := int(np.searchsorted(before, sent + _PART, "right"))) < len(alone):
+        end = first + int(alone[following])
+        parts.append((begin, end))
+        begin, sent = end, int(before[following])
     return [*parts, (begin, last)]
-
-
-class _Stage:
-    """What the page is served: itself, the file, and samples of its tracks."""
-
-    def __init__(self, path: Path, movie: Movie | None) -> None:
-        self.path = path
-        self.movie = movie
-        self._parts: list[tuple[TrackIndex, int, int]] = []
-
-    def part(self, track: TrackIndex, first: int, last: int) -> str:
-        """The address of samples."""
-        self._parts.append((track, first, last))
-        return f"part/{len(self._parts) - 1}"
-
-    async def page(self, _: web.Request) -> web.Response:
-        text = '<!doctype html><title>Play</title><video id="v" preload="auto"></video>'
-        return web.Response(text=text, content_type="text/html")
-
-    async def file(self, _: web.Request) -> web.StreamResponse:
-        return web.FileResponse(self.path)
-
-    async def samples(self, request: web.Request) -> web.Response:
-        number = int(request.match_info["number"])
-        if number >= len(self._parts):
-            raise web.HTTPNotFound
-        track, first, last = self._parts[number]
-        body = await asyncio.to_thread(packed, self.path, track, first, last)
-        return web.Response(body=body, content_type="application/octet-stream")
-
-
-def packed(path: Path, track: TrackIndex, first: int, last: int) -> bytes:
-    """Samples as the page takes them: their number, times and durations in seconds, sizes, flags, and their bytes."""
-    place, scale = slice(first, last), track.format.timescale
-    sizes = track.sizes[place]
-    begin = next((edit.media_time for edit in track.edits if edit.media_time > 0), 0)  # where it is shown from
-    times = (track.pts[place] - begin) / scale
-    head = struct.pack("<II", last - first, 0) + times.astype("<f8").tobytes()
-    head += (track.durations[place] / scale).astype("<f8").tobytes() + sizes.astype("<u4").tobytes()
-    head += track.sync[place].astype(np.uint8).tobytes()
-    with path.open("rb") as file:
-        return head + b"".join(_read(file, track.offsets[place], sizes))
-
-
-def _read(file: Any, offsets: Ints, sizes: Ints) -> Sequence[bytes]:
-    bodies = []
-    for offset, size in zip(offsets.tolist(), sizes.tolist(), strict=True):
-        file.seek(offset)
-        bodies.append(file.read(size))
-    return bodies
-
-
-@asynccontextmanager
-async def _served(stage: _Stage) -> AsyncIterator[str]:
-    application = web.Application()
-    application.router.add_get("/", stage.page)
-    application.router.add_get("/file", stage.file)
-    application.router.add_get("/part/{number:[0-9]+}", stage.samples)
-    runner = web.AppRunner(application, access_log=None)
-    await runner.setup()
-    try:
-        await web.TCPSite(runner, "127.0.0.1", 0).start()
-        yield f"http://127.0.0.1:{runner.addresses[0][1]}/"
-    finally:
-        await runner.cleanup()
 
 
 def pictures_of(played: Played) -> list[tuple[float, Image.Image]]:

@@ -102,7 +102,7 @@ class Cluster:
                 f"None of {len(sees)} workers sees {self._real} as this machine does.",
                 "Give a folder that they share, under the same path.",
             )
-        threads = (await self._client.nthreads()) if self._workers else {}
+        threads = await self._client.nthreads()
         self.at_once = max(1, sum(threads.get(worker, 1) for worker in self._workers))
 
     async def __aexit__(self, *_: object) -> None:
@@ -112,7 +112,7 @@ class Cluster:
         """What an order leaves, hauled by any of the workers."""
         share = _share(self._connection, self.at_once)
         order = replace(order, into=self._real)
-        future = self._client.submit(_haul, order, share, pure=False, retries=0, workers=self._workers or None)
+        future = self._client.submit(_haul, order, share, pure=False, retries=0, workers=self._workers)
         try:
             items, failures, problem = await future
         except asyncio.CancelledError:

@@ -90,6 +90,11 @@ class Movie:
         """Duration as the movie header states it."""
         return self.duration / self.timescale if self.timescale else 0.0
 
+    @property
+    def end(self) -> float | None:
+        """The second at which the last of its tracks ends; None without tracks."""
+        return max((track.presented(self.timescale)[1] for track in self.tracks), default=None)
+
 
 def reader_of(file: IO[bytes]) -> ReadAt:
     """What gives so many bytes of a file from a place on; fewer where it ends before, however far away that is."""

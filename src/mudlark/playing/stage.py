@@ -1,0 +1,82 @@
+"""What the browser is served on loopback: a page with nothing but a player, the file, and samples of its tracks."""
+
+import asyncio
+import struct
+from collections.abc import AsyncIterator, Iterator
+from contextlib import asynccontextmanager
+from pathlib import Path
+from typing import BinaryIO
+
+import numpy as np
+from aiohttp import web
+
+from mudlark.media.mp4.read import TrackIndex
+from mudlark.media.samples import Ints
+
+_PAGE = '<!doctype html><title>Play</title><video id="v" preload="auto"></video>'
+
+
+class Stage:
+    """path: of the file."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._parts: list[tuple[TrackIndex, int, int]] = []
+
+    def part(self, track: TrackIndex, first: int, last: int) -> str:
+        """The address of samples: those from first to before last."""
+        self._parts.append((track, first, last))
+        return f"part/{len(self._parts) - 1}"
+
+    @asynccontextmanager
+    async def served(self) -> AsyncIterator[str]:
+        """The address of the page, as long as it is served."""
+        application = web.Application()
+        application.router.add_get("/", self._page)
+        application.router.add_get("/file", self._file)
+        application.router.add_get("/part/{number:[0-9]+}", self._samples)
+        runner = web.AppRunner(application, access_log=None)
+        await runner.setup()
+        try:
+            await web.TCPSite(runner, "127.0.0.1", 0).start()
+            yield f"http://127.0.0.1:{runner.addresses[0][1]}/"
+        finally:
+            await runner.cleanup()
+
+    async def _page(self, _: web.Request) -> web.Response:
+        return web.Response(text=_PAGE, content_type="text/html")
+
+    async def _file(self, _: web.Request) -> web.StreamResponse:
+        return web.FileResponse(self.path)
+
+    async def _samples(self, request: web.Request) -> web.Response:
+        number = int(request.match_info["number"])
+        if number >= len(self._parts):
+            raise web.HTTPNotFound
+        track, first, last = self._parts[number]
+        body = await asyncio.to_thread(packed, self.path, track, first, last)
+        return web.Response(body=body, content_type="application/octet-stream")
+
+
+def packed(path: Path, track: TrackIndex, first: int, last: int) -> bytes:
+    """Samples as the page takes them: their number, times and durations in seconds, sizes, flags, and their bytes."""
+    place, scale = slice(first, last), track.format.timescale
+    sizes = track.sizes[place]
+    begin = next((edit.media_time for edit in track.edits if edit.media_time > 0), 0)  # where it is shown from
+    times = (track.pts[place] - begin) / scale
+    head = struct.pack("<II", last - first, 0) + times.astype("<f8").tobytes()
+    head += (track.durations[place] / scale).astype("<f8").tobytes() + sizes.astype("<u4").tobytes()
+    head += track.sync[place].astype(np.uint8).tobytes()
+    with path.open("rb") as file:
+        return head + b"".join(_runs(file, track.offsets[place], sizes))
+
+
+def _runs(file: BinaryIO, offsets: Ints, sizes: Ints) -> Iterator[bytes]:
+    """The bytes of samples; those that stand one behind the other are read at once."""
+    if not len(offsets):
+        return
+    ends = offsets + sizes
+    apart = np.flatnonzero(offsets[1:] != ends[:-1])
+    for begin, end in zip(offsets[np.append(0, apart + 1)].tolist(), ends[np.append(apart, -1)].tolist(), strict=True):
+        file.seek(begin)
+        yield file.read(end - begin)
