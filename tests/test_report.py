@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from playwright.async_api import async_playwright
 
 from mudlark.archive.layout import HISTORY, RECORD
-from mudlark.archive.record import FileFacts, Note, PlayFacts, Record, SegmentFacts, read_record, to_json
+from mudlark.archive.record import FileFacts, Note, PlayFacts, Record, SegmentFacts, TrackFacts, read_record, to_json
 from mudlark.cli.report import need_libraries
 from mudlark.demo.site import DemoSite
 from mudlark.demo.streamed import MEDIA
@@ -29,6 +29,7 @@ from mudlark.report.table import Table, thinned
 from mudlark.report.write import place_for, write_report
 from mudlark.sweeping.journal import Journal, Result
 from mudlark.verify.verdict import Problem
+from mudlark.web.exchange import STOPPED
 from tests.conftest import Ran
 from tests.judge import CHROMIUM
 from tests.test_bag import item
@@ -75,8 +76,9 @@ def test_what_a_record_says_is_never_markup(tmp_path: Path) -> None:
 
 def test_what_is_not_there_is_said(tmp_path: Path) -> None:
     page = item_page(read_item(item(tmp_path / "Buoy")))
-    assert "has no log of its requests" in page and "assay --play" in page and "<svg" not in page
-    assert "whose samples are known" in page
+    assert "has no log of its requests" in page and "Loudness" not in page and "<svg" not in page
+    page = item_page(read_item(change(tmp_path / "Buoy", tracks=[TrackFacts("video", "avc1.64001f")])))
+    assert "assay --play" in page and "whose samples are known" in page and "<svg" not in page
 
 
 def test_requests_are_told_by_what_became_of_them(tmp_path: Path) -> None:
@@ -85,14 +87,22 @@ def test_requests_are_told_by_what_became_of_them(tmp_path: Path) -> None:
     rows[4] |= {"try": 2, "way": "elsewhere", "url": "v3", "for": "v1 3"}
     rows[5] |= {"way": "renewed"}
     rows[6] |= {"way": "raced", "try": 2}
+    rows[7] |= {"problem": STOPPED, "ended": 1.5}
     folder = logged(item(tmp_path / "Buoy"), [*rows, {"at": 1e300, "ended": 1}, {"at": "soon"}])
     requests, throughput = tables_of(read_log(folder))
     assert [row[1:4] for row in requests.rows[:3]] == [(0.0, 0.5, 1), (0.5, 1.0, 2), (1.0, 1.5, 1)]
     assert requests.rows[0][0] == "1970-01-12T13:46:40.000Z" and requests.marked == {3, 4, 5, 6}
-    for words in ("20 requests in 10.0 s, in 2 lanes", "1 failed", "2 were tries after", "1 went to another address"):
+    for words in (
+        "20 requests in 10.0 s, in 2 lanes",
+        "1 failed",
+        "1 ended from here",
+        "2 were tries after",
+        "1 went to another address",
+    ):
         assert words in requests.words
     assert sum(row[1] for row in throughput.rows) * 10 / len(throughput.rows) == pytest.approx(0.02)
-    assert {row[2] for row in throughput.rows} <= {1, 2} and "20.0 kB in 10.0 s" in throughput.words
+    assert {row[2] for row in throughput.rows if row[1]} == {1, 2} and "20.0 kB in 10.0 s" in throughput.words
+    assert {row[2] for row in throughput.rows if 4 < row[0] < 4.9} == {2} and "up to 2 lanes" in throughput.words
     svg = (draw(read_item(folder), requests) or b"").decode()
     for words in ("failed", "tried again", "from another address", "under a renewed link", "asked for twice", "lane 2"):
         assert words in svg
@@ -115,6 +125,7 @@ def test_stretches_of_one_name_are_one_and_named(tmp_path: Path) -> None:
         SegmentFacts("v1", 2, "u", 4.0, problem="gone", stretch=1),
     ]
     folder = change(item(tmp_path / "Buoy"), played=played, segment_list=pieces, problems=[Problem("gap", "x", at=4.0)])
+    change(folder, tracks=[TrackFacts("audio", "mp4a.40.2")])
     data = read_item(folder)
     spans = {(span.begin, span.end, span.name) for span in data.spans}
     assert spans == {
@@ -135,7 +146,8 @@ def test_stretches_of_one_name_are_one_and_named(tmp_path: Path) -> None:
 def media(folder: Path, source: Path) -> Path:
     """An item whose file is that one."""
     (folder / source.name).write_bytes(source.read_bytes())
-    return change(item_at(folder), files=[FileFacts(source.name, "media", source.stat().st_size, "0" * 64)])
+    files = [FileFacts(source.name, "media", source.stat().st_size, "0" * 64)]
+    return change(item_at(folder), files=files, tracks=[TrackFacts("video", "avc1.64001f")])
 
 
 def item_at(folder: Path) -> Path:
@@ -168,7 +180,10 @@ def test_bit_rates_add_up_to_the_file(tmp_path: Path, name: str, tracks: list[st
 
 def test_of_a_file_of_another_kind_the_pieces_tell_the_bit_rate(tmp_path: Path) -> None:
     pieces = [SegmentFacts("a1", number, "u", 4.0, bytes=1000 * number) for number in range(3)]
-    rates = table(read_item(change(item(tmp_path / "Buoy"), segment_list=pieces)).figures, "rates")
+    folder = change(item(tmp_path / "Buoy"), segment_list=pieces, tracks=[TrackFacts("audio", "opus")])
+    data = read_item(folder)
+    rates = table(data.figures, "rates")
+    assert "keys" not in [one.name for one in data.figures]
     assert rates.rows == [("a1", 0.0, 0.0), ("a1", 4.0, 2.0), ("a1", 8.0, 4.0)] and "sizes of the pieces" in rates.words
 
 
@@ -298,6 +313,7 @@ def test_no_value_of_a_record_or_log_breaks_a_report(
         played=played,
         problems=[Problem(said, said, at=at[2])],
         notes=[Note("recording-ended", said)],
+        tracks=[TrackFacts("video", said)],
         started=moment,
         finished=moment,
     )

@@ -15,7 +15,7 @@ import msgspec
 from mudlark.archive.history import last_check
 from mudlark.archive.layout import OWN, RECORD, REPLACED
 from mudlark.archive.place import inside_item
-from mudlark.archive.record import FileFacts, PlayFacts, Record, TrackFacts, read_record
+from mudlark.archive.record import FileFacts, PlayFacts, Record, TrackFacts, read_record, tracks_of
 from mudlark.errors import MudlarkError, UsageError
 from mudlark.find.judge.kind import kind_by_extension
 from mudlark.find.model import PLAYED
@@ -220,14 +220,6 @@ def _tell_unlisted(folder: Path, record: Record, report: Report) -> None:
 
 def _describe(assayed: Assay, checked: Checked, path: Path) -> None:
     assayed.media.append((path, checked))
-    movie = checked.movie
-    if checked.length:
-        assayed.duration = round(checked.length, 3)
-        assayed.tracks = [
-            TrackFacts(form.type, form.codec, channels=form.channels or None, sample_rate=form.sample_rate or None)
-            for form in checked.formats
-        ]
-    if movie:
-        assayed.tracks = [TrackFacts.of(track) for track in movie.tracks]
-        assayed.duration = round(movie.end or 0.0, 3)
+    if checked.movie or checked.length:
+        assayed.tracks, assayed.duration = tracks_of(checked), checked.seconds or 0.0
     assayed.title = assayed.title or path.stem

@@ -14,6 +14,7 @@ from mudlark.archive.layout import RECORD
 from mudlark.errors import FormatError, StorageError
 from mudlark.media.mp4.read import TrackIndex
 from mudlark.text import escaped_json
+from mudlark.verify.media import Checked
 from mudlark.verify.verdict import Check, Problem, Verdict
 from mudlark.web.secret import veiled
 
@@ -91,6 +92,16 @@ class TrackFacts(msgspec.Struct, omit_defaults=True):
             samples=len(track.sizes),
             duration=round(length, 3),
         )
+
+
+def tracks_of(checked: Checked) -> list[TrackFacts]:
+    """The tracks of a file that was looked into."""
+    if checked.movie:
+        return [TrackFacts.of(track) for track in checked.movie.tracks]
+    return [
+        TrackFacts(form.type, form.codec, channels=form.channels or None, sample_rate=form.sample_rate or None)
+        for form in checked.formats
+    ]
 
 
 class SegmentFacts(msgspec.Struct, omit_defaults=True):

@@ -31,6 +31,7 @@ from mudlark.archive.record import (
     SegmentCounts,
     Source,
     TrackFacts,
+    tracks_of,
     without_access,
 )
 from mudlark.assemble.join import second_name
@@ -101,12 +102,13 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Proof:
         notes.append(Note("renewed", f"Links expired, and were renewed for {renewed}"))
     if not report.problems and not report.proven:
         notes.append(Note("unproven", "It came as the server sent it; nothing proves that it is whole"))
-    tracks = [TrackFacts.of(track) for track in checked.movie.tracks] if checked.movie else _packed_tracks(made)
+    tracks = (_packed_tracks(made) if not checked.movie else []) or tracks_of(checked)
     for track, frames, digest_there in zip(tracks, made.frames, digests, strict=False):
         track.coded_frames, track.coded_digest, track.file_digest = frames.count, frames.digest, digest_there
         track.added = sum(count for _, count in frames.added)
-    end = checked.movie.end if checked.movie else None
-    length = round(end, 3) if end is not None else max((track.duration for track in tracks), default=None)
+    length = checked.seconds
+    if length is None:
+        length = max((track.duration for track in tracks), default=None)
     notes += _compared_with_page(target, length)
     files = [FileFacts(str(main.relative_to(work.store.item)), "media", size, sha256)]
     files += [FileFacts(str(path.relative_to(work.store.item)), "media", *digest(path)) for path in made.media[1:]]

@@ -12,7 +12,7 @@ from matplotlib.ticker import MaxNLocator
 
 from mudlark.report.drawing import BLUE, DASHES, GREEN, ORANGE, PINK, RED, SKY, Form, drawn
 from mudlark.report.item import MISSING, ItemData, Span, joined
-from mudlark.report.requests import BEGIN, END, LANE, PROBLEM, STATUS, TRY, WAY
+from mudlark.report.requests import BEGIN, END, LANE, TRY, WAY, failed_row
 from mudlark.report.table import Row, Table, thinned
 
 _POINTS = 1_500  # on a line
@@ -87,8 +87,8 @@ def _requests(axes: Axes, table: Table) -> None:
     pixel = max(row[END] for row in table.rows) / _PIXELS or 1e-3
     lanes = sorted({row[LANE] or 0 for row in table.rows})
     places = {lane: place for place, lane in enumerate(lanes)}
-    failed = [row for row in table.rows if row[PROBLEM] or (row[STATUS] or 0) >= 400]
-    came = [row for row in table.rows if not (row[PROBLEM] or (row[STATUS] or 0) >= 400)]
+    failed = [row for row in table.rows if failed_row(row)]
+    came = [row for row in table.rows if not failed_row(row)]
     lines: list[Row] = []
     for lane, place in places.items():
         spans = joined([(row[BEGIN], row[END]) for row in came if (row[LANE] or 0) == lane], pixel / 2)

@@ -16,6 +16,7 @@ from mudlark.text import clock, counted, printable, sentence
 from mudlark.web.address import host_of
 
 MISSING = "missing"
+_PLAYED = frozenset({"film", "sound"})
 _QUIETEST = -120.0  # dB of full scale
 
 
@@ -88,7 +89,10 @@ def read_item(folder: Path, *, drawn: bool = True) -> ItemData:
         picture=next((path for path in posters if path.is_file()), None),
     )
     if drawn:
-        item.figures = [*tables_of(log), *rates_of(folder, record), _loudness(record)]
+        item.figures = list(tables_of(log))
+        rates, keys = rates_of(folder, record) if item.kind in _PLAYED else (None, None)
+        item.figures += [rates, _loudness(record)] if rates else []
+        item.figures += [keys] if keys and item.kind == "film" else []
         item.figures += [behind_table(record, log)] if is_recording(record) else []
     return item
 

@@ -37,10 +37,11 @@ def is_recording(record: Record) -> bool:
 
 
 def behind_table(record: Record, log: Log) -> Table:
-    """A row a piece of a recording; none of anything else. Where the manifest states no times of day, lateness counts
+    """A row a piece of a recording. Where the manifest states no times of day, lateness counts
     from the piece that came soonest."""
-    if not is_recording(record):
-        return Table("behind", _TITLE, _COLUMNS)
+    if not record.segment_list:
+        words = "It came as one endless body; nothing in it says how far behind it was."
+        return Table("behind", _TITLE, _COLUMNS, words=words)
     pieces, stated = _pieces(record, log)
     late = [one.late for one in pieces if one.late is not None]
     if not late:

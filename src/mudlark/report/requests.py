@@ -18,6 +18,7 @@ from msgspec import Meta
 from mudlark.archive.layout import REQUESTS
 from mudlark.report.table import LATEST, LONGEST, Row, Table
 from mudlark.text import clock, counted, size
+from mudlark.web.exchange import STOPPED
 
 _LARGEST = 200_000_000  # bytes of a log
 _MOST_BINS = 600  # points of a line, more than which no eye could tell apart
@@ -56,8 +57,8 @@ class Logged(msgspec.Struct):
 
     @property
     def failed(self) -> bool:
-        """True if it brought nothing."""
-        return self.problem is not None or (self.status or 0) >= 400
+        """True if it brought nothing that was wanted."""
+        return _failed(self.status, self.problem)
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,6 +75,15 @@ class Log:
     def ends(self) -> dict[str, float]:
         """When each thing that was fetched was there, in seconds since 1970."""
         return {one.purpose: one.end for one in self.rows if one.purpose and not one.failed}
+
+
+def failed_row(row: Row) -> bool:
+    """True if a row of the table of requests is of one that brought nothing that was wanted."""
+    return _failed(row[STATUS], row[PROBLEM])
+
+
+def _failed(status: int | None, problem: str | None) -> bool:
+    return problem not in (None, STOPPED) or (status or 0) >= 400
 
 
 def stamp(seconds: float) -> str:
@@ -144,11 +154,13 @@ def _moved(log: Log) -> tuple[np.ndarray, np.ndarray, list[tuple[float, float]]]
 def _requests_words(log: Log, length: float, pauses: list[tuple[float, float]]) -> str:
     rows = log.rows
     lanes = len({one.lane for one in rows if one.lane})
-    words = f"{counted(len(rows), 'request')} in {length:.1f} s, in {counted(lanes, 'lane')}, "
+    words = f"{counted(len(rows), 'request')} in {length:.1f} s, "
+    words += f"in {counted(lanes, 'lane')}, " if lanes else ""
     words += f"the first on {stamp(rows[0].begin)[:19].replace('T', ' at ')} UTC."
     counts = Counter[str]()
     for one in rows:
         counts["failed"] += one.failed
+        counts["ended from here"] += one.problem == STOPPED
         counts["were tries after a failed one"] += (one.attempt or 1) > 1
         counts["went to another address than the first"] += one.way == "elsewhere"
         counts["went to a renewed link"] += one.way == "renewed"
@@ -171,17 +183,29 @@ def _throughput(name: tuple[str, str], log: Log, begins: np.ndarray, ends: np.nd
     edges = np.linspace(0.0, last, min(_MOST_BINS, max(_FEWEST_BINS, len(begins))) + 1)
     width = last / (len(edges) - 1)
     firsts, finals = (np.clip(moments / width, 0, len(edges) - 2).astype(np.int64) for moments in (begins, ends))
-    speed, used = np.zeros(len(edges)), np.zeros(len(edges), np.int64)
-    laned = np.array([one.lane is not None for one in log.rows], np.int64)
-    for changed, amount in ((speed, sizes / (finals - firsts + 1) / width / 1e6), (used, laned)):
-        np.add.at(changed, firsts, amount)  # from the first bin that a request touches
-        np.add.at(changed, finals + 1, -amount)  # to its last
-    speed, used = np.maximum(np.cumsum(speed)[:-1], 0.0), np.cumsum(used)[:-1]
+    speed, rate = np.zeros(len(edges)), sizes / (finals - firsts + 1) / width / 1e6
+    np.add.at(speed, firsts, rate)  # from the first bin that a request touches
+    np.add.at(speed, finals + 1, -rate)  # to its last
+    speed = np.maximum(np.cumsum(speed)[:-1], 0.0)
+    laned = np.array([one.lane is not None for one in log.rows])
+    used = _most_at_once(begins[laned], ends[laned], edges)
     rows: list[Row] = [
         (round(second, 3), round(rate, 4), lanes)
         for second, rate, lanes in zip(edges[:-1].tolist(), speed.tolist(), used.tolist(), strict=True)
     ]
     total = float(sizes.sum())
-    words = f"{size(total)} in {last:.1f} s: {total / last / 1e6:.2f} MB/s on average, {speed.max():.2f} at most; "
-    words += f"up to {counted(int(used.max()), 'lane')} in use."
+    words = f"{size(total)} in {last:.1f} s: {total / last / 1e6:.2f} MB/s on average, {speed.max():.2f} at most"
+    words += f"; up to {counted(int(used.max()), 'lane')} in use." if used.any() else "."
     return Table(*name, _THROUGHPUT, rows, words)
+
+
+def _most_at_once(begins: np.ndarray, ends: np.ndarray, edges: np.ndarray) -> np.ndarray:
+    """How many of some spans there are at once at most, between each two edges."""
+    moments = np.concatenate((begins, ends))
+    change = np.repeat((1, -1), len(begins))
+    order = np.lexsort((change, moments))  # what ends at a moment has ended before another begins
+    moments, there = moments[order], np.cumsum(change[order])
+    before = np.append(0, there)[np.searchsorted(moments, edges[:-1], "left")]
+    most = before.copy()
+    np.maximum.at(most, np.clip(np.searchsorted(edges, moments, "right") - 1, 0, len(most) - 1), there)
+    return most

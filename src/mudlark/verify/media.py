@@ -50,6 +50,12 @@ class Checked:
     length: float | None = None
     formats: list[Format] = field(default_factory=list)
 
+    @property
+    def seconds(self) -> float | None:
+        """How long it lasts; None where nothing says."""
+        seconds = self.movie.end if self.movie else self.length
+        return round(seconds, 3) if seconds is not None else None
+
 
 def form_of(path: Path) -> str:
     """What the first bytes of a file say it is, behind tags that may stand before any sound."""

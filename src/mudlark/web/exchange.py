@@ -12,6 +12,7 @@ from mudlark.web.witness import Body
 _log = logging.getLogger(__name__)
 
 
+STOPPED = "it was ended from here"  # a problem that is none: what came was enough, or came elsewhere sooner
 Way = Literal["first", "elsewhere", "renewed", "raced"]
 
 

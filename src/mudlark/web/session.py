@@ -25,7 +25,7 @@ from mudlark.web.complaint import explain, status_error
 from mudlark.web.connection import ENVIRONMENT, Connection
 from mudlark.web.cookies import Cookie, read_cookies
 from mudlark.web.disposition import filename
-from mudlark.web.exchange import Errand, Exchange
+from mudlark.web.exchange import STOPPED, Errand, Exchange
 from mudlark.web.guise import PLAIN
 from mudlark.web.jar import CookieJar
 from mudlark.web.lanes import Lanes
@@ -367,6 +367,9 @@ class Session:
                 yield self._reply(
                     exchange, response, _Asked(span, unless_changed, first is not None, or_whole, or_less)
                 )
+        except asyncio.CancelledError:
+            exchange.problem = exchange.problem or STOPPED
+            raise
         except BaseException as problem:
             exchange.problem = exchange.problem or str(problem) or type(problem).__name__
             if errand and isinstance(problem, Passing) and problem.crowded and exchange.sent is not None:
