@@ -27,6 +27,7 @@ _MOST_LANES = 64
 _PAUSE = 60.0  # seconds without a request that are left out
 _LEFT = 2.0  # seconds that are left of a pause
 BEGIN, END, LANE, STATUS, TRY, WAY, BYTES, WHAT, PROBLEM = range(1, 10)  # columns of the table of requests
+_THROUGHPUT = ("second", "MB/s", "lanes in use")
 _COLUMNS = ("time", "begin", "end", "lane", "status", "try", "way", "bytes", "for", "problem", "address")
 
 
@@ -173,9 +174,6 @@ def _requests_words(log: Log, length: float, pauses: list[tuple[float, float]]) 
     return words
 
 
-_THROUGHPUT = ("second", "MB/s", "lanes in use")
-
-
 def _throughput(name: tuple[str, str], log: Log, begins: np.ndarray, ends: np.ndarray) -> Table:
     """Megabytes a second, and lanes in use, by the time since the first request."""
     sizes = np.array([one.bytes for one in log.rows], np.float64)
@@ -183,9 +181,9 @@ def _throughput(name: tuple[str, str], log: Log, begins: np.ndarray, ends: np.nd
     edges = np.linspace(0.0, last, min(_MOST_BINS, max(_FEWEST_BINS, len(begins))) + 1)
     width = last / (len(edges) - 1)
     firsts, finals = (np.clip(moments / width, 0, len(edges) - 2).astype(np.int64) for moments in (begins, ends))
-    speed, rate = np.zeros(len(edges)), sizes / (finals - firsts + 1) / width / 1e6
-    np.add.at(speed, firsts, rate)  # from the first bin that a request touches
-    np.add.at(speed, finals + 1, -rate)  # to its last
+    speed, shares = np.zeros(len(edges)), sizes / (finals - firsts + 1) / width / 1e6
+    np.add.at(speed, firsts, shares)  # from the first bin that a request touches
+    np.add.at(speed, finals + 1, -shares)  # to its last
     speed = np.maximum(np.cumsum(speed)[:-1], 0.0)
     laned = np.array([one.lane is not None for one in log.rows])
     used = _most_at_once(begins[laned], ends[laned], edges)
