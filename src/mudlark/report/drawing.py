@@ -67,11 +67,19 @@ def ink(form: Form) -> str:
 
 
 def _for_a_page(svg: bytes) -> bytes:
-    """An SVG in the colours of its page, without what has no use there: a size in points, metadata, names of groups
-    (which several figures share)."""
+    """An SVG in the colours and the font of its page, without what has no use there: a size in points, metadata, names
+    of groups (which several figures share). Its styles become attributes, so that the page need allow none but its own.
+    """
     text = svg.decode("utf-8")
     text = text[text.index("<svg") :].replace(INK, "currentColor").replace(BLUE, f"var(--blue, {BLUE})")
-    text = re.sub(r"<metadata>.*?</metadata>", "", text, flags=re.S)
+    text = re.sub(r"<metadata>.*?</metadata>|<style.*?</style>", "", text, flags=re.S)
     text = re.sub(r'<g id="[^"]*"', "<g", text)
+    text = re.sub(r' style="([^"]*)"', _as_attributes, text)
     text = re.sub(r"\n\s+", "\n", text)
     return re.sub(r'(<svg[^>]*?) width="[^"]*" height="[^"]*"', r"\1", text, count=1).encode()
+
+
+def _as_attributes(style: re.Match[str]) -> str:
+    declared = (one.partition(":") for one in style[1].split(";"))
+    named = [(name.strip(), value.strip()) for name, _, value in declared]
+    return "".join(f' {name}="{value}"' for name, value in named if name and name != "font-family")

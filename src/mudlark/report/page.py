@@ -102,6 +102,11 @@ def _templates() -> Environment:
     return environment
 
 
+def _digest(text: str) -> str:
+    """Of what a content policy allows."""
+    return f"'sha256-{base64.b64encode(hashlib.sha256(text.encode()).digest()).decode()}'"
+
+
 def _page(name: str, **values: Any) -> str:
     style, script = _source("style.css"), _source("table.js")
     inside = _templates().get_template(name).render(**values)
@@ -113,7 +118,7 @@ def _page(name: str, **values: Any) -> str:
             inside=Markup(inside),  # escaped by its own template
             style=Markup(style),
             script=Markup(script),
-            digest=base64.b64encode(hashlib.sha256(script.encode()).digest()).decode(),
+            digests={name: _digest(text) for name, text in (("script", script), ("style", style))},
             generator=f"{GENERATOR} {__version__}",
             made=now(),
             version=__version__,

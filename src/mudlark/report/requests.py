@@ -162,11 +162,11 @@ def _requests_words(log: Log, length: float, pauses: list[tuple[float, float]]) 
     for one in rows:
         counts["failed"] += one.failed
         counts["ended from here"] += one.problem == STOPPED
-        counts["were tries after a failed one"] += (one.attempt or 1) > 1
-        counts["went to another address than the first"] += one.way == "elsewhere"
-        counts["went to a renewed link"] += one.way == "renewed"
-        counts["were made beside one that was slow"] += one.way == "raced"
-    told = [f"{count:,} {what}" for what, count in counts.items() if count]
+        counts["tries after a failed one"] += (one.attempt or 1) > 1
+        counts["to another address than the first"] += one.way == "elsewhere"
+        counts["to a renewed link"] += one.way == "renewed"
+        counts["beside one that was slow"] += one.way == "raced"
+    told = [f"{what}: {count:,}" for what, count in counts.items() if count]
     words += f" Of these, {', '.join(told)}." if told else " None failed."
     if pauses:
         named = "; ".join(f"from {stamp(at)[11:19]}, {clock(wait)} long" for at, wait in pauses[:5])
