@@ -39,7 +39,7 @@ screenshots: $(VENV)/ready
 
 $(VENV)/installed: pyproject.toml
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --editable ".[archive]"
+	$(BIN)/python -m pip install --quiet --editable ".[archive,report]"
 	touch $@
 
 $(VENV)/ready: $(VENV)/installed
@@ -54,4 +54,4 @@ chromium:
 	  $$root apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$root apt-get install -y -qq --no-install-recommends chromium; }
 
 clean:
-	rm -rf $(VENV) .mypy_cache .ruff_cache .pytest_cache .hypothesis tour tour-bags
+	rm -rf $(VENV) .mypy_cache .ruff_cache .pytest_cache .hypothesis tour tour-*

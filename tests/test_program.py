@@ -164,6 +164,7 @@ def test_the_tour_walks_and_ends_well(mudlark: Run, tmp_path: Path) -> None:
     assert ran.status == 0 and "What to try next" in ran.out
     assert visible(tmp_path / "tour") == ["A Talk on the Harbour Wall", "The Tide Mill at Work", "list"]
     assert len(visible(tmp_path / "tour-bags")) == 5
+    assert "5 items" in (tmp_path / "tour-report.html").read_text() and len(visible(tmp_path / "tour-report")) == 5
 
 
 def test_the_demo_site_can_be_kept_open(tmp_path: Path) -> None:

@@ -12,9 +12,14 @@ from mudlark.errors import UsageError
 from mudlark.text import counted
 
 
+def has_libraries() -> bool:
+    """True if the extra is installed."""
+    return bool(find_spec("jinja2") and find_spec("matplotlib"))
+
+
 def need_libraries() -> None:
-    """Raises UsageError where the extra is not installed."""
-    if not (find_spec("jinja2") and find_spec("matplotlib")):
+    """Raises UsageError where it is not."""
+    if not has_libraries():
         raise UsageError(
             "Reports need Matplotlib and Jinja2.", "Install them with: python -m pip install 'mudlark[report]'"
         )

@@ -13,6 +13,7 @@ from rich.console import Console
 from rich.text import Text
 
 from mudlark.cli.command import Command, option
+from mudlark.cli.report import has_libraries
 from mudlark.cli.show import console, verdict
 from mudlark.demo.exhibits import EXHIBITS
 from mudlark.demo.rough import GONE, WEATHER
@@ -91,7 +92,7 @@ def _weather(site: DemoSite, into: Path, out: Console) -> int:
         out.print(Text("  ").append_text(verdict(items[0]["verdict"])).append(f"  {_survived(items[0])}"))
     out.print()
     out.print(f"What came of it is in {into}{os.sep}; see it with:", markup=False)
-    out.print(f"  mudlark report {into} --into weather.html", markup=False)
+    out.print(f"  mudlark report {into} --into weather.html --all-figures", markup=False)
     return worst
 
 
@@ -111,7 +112,7 @@ def _survived(item: dict[str, Any]) -> str:
 def _walk(site: DemoSite, into: Path, out: Console) -> int:
     mill, talk = site.address("tide-mill"), site.address("harbour-talk")
     playlist = f"{site.origins.media}/streams/tide-mill/master.m3u8?gallery=4&edition=restored"
-    bags = into.with_name(f"{into.name}-bags")
+    bags, report = (into.with_name(f"{into.name}-{name}") for name in ("bags", "report.html"))
     steps = (
         (
             "Is there anything here? The page shows only a picture, but a script in it names a stream.",
@@ -140,7 +141,11 @@ def _walk(site: DemoSite, into: Path, out: Console) -> int:
             "Another archive wants it as bags. Each is compared with what was hauled.",
             ["bag", str(into), "--into", str(bags), "--source-organization", "Tidewrack Museum of Skerrow Bay"],
         ),
-    )
+        (
+            "And whoever was not here sees all of it on one page, with a page for each item. Open it in a browser.",
+            ["report", str(into), "--into", str(report), "--replace"],
+        ),
+    )[: None if has_libraries() else -1]
     worst = 0
     out.print(Text("A museum with hidden media is now open on this machine only.", style="bold"))
     for number, (words, arguments) in enumerate(steps, start=1):

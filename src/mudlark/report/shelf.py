@@ -172,7 +172,8 @@ class Shelf:
     def failed(self) -> list[Reason]:
         """What was asked for and never came, the most frequent reason first."""
         found: dict[str, Reason] = {}
-        for result in Journal(self.folder).results.values():
+        swept_into = dict.fromkeys([self.folder, *((self.folder / one.entry.path).parent for one in self.kept)])
+        for result in (result for folder in swept_into for result in Journal(folder).results.values()):
             if result.verdict in ("failed", "refused"):
                 title = without_address(result.reason)
                 _count(found.setdefault(title, Reason(title, 0, of_haul(result.code))), result.address, None)
