@@ -21,10 +21,11 @@ from mudlark.demo.site import DemoSite
 from mudlark.demo.streamed import MEDIA
 from mudlark.errors import UsageError
 from mudlark.report.figures import draw
-from mudlark.report.item import joined, read_item
+from mudlark.report.item import read_item
 from mudlark.report.page import item_page
 from mudlark.report.requests import read_log, tables_of
 from mudlark.report.shelf import Shelf, read_shelf
+from mudlark.report.spans import joined
 from mudlark.report.table import Table, thinned
 from mudlark.report.write import place_for, write_report
 from mudlark.sweeping.journal import Journal, Result

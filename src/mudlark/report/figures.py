@@ -11,8 +11,9 @@ from matplotlib.figure import Figure
 from matplotlib.ticker import MaxNLocator
 
 from mudlark.report.drawing import BLUE, DASHES, GREEN, ORANGE, PINK, RED, SKY, Form, drawn
-from mudlark.report.item import MISSING, ItemData, Span, joined
+from mudlark.report.item import ItemData
 from mudlark.report.requests import BEGIN, END, LANE, TRY, WAY, failed_row
+from mudlark.report.spans import MISSING, Span, joined
 from mudlark.report.table import Row, Table, thinned
 
 _POINTS = 1_500  # on a line

@@ -6,39 +6,18 @@ from pathlib import Path
 
 from mudlark.archive.history import Checked, checks_of
 from mudlark.archive.place import inside_item
-from mudlark.archive.record import Record, TrackFacts, read_record
-from mudlark.media.codecs import codec_of
+from mudlark.archive.record import Record, read_record
 from mudlark.report.live import behind_table, is_recording
 from mudlark.report.rates import rates_of
 from mudlark.report.requests import Log, read_log, tables_of
+from mudlark.report.spans import Span, spans_of
+from mudlark.report.steps import Step, steps_of
 from mudlark.report.table import Row, Table, within
-from mudlark.text import clock, counted, printable, sentence
+from mudlark.text import clock, counted, sentence
 from mudlark.web.address import host_of
 
-MISSING = "missing"
 _PLAYED = frozenset({"film", "sound"})
 _QUIETEST = -120.0  # dB of full scale
-
-
-@dataclass(frozen=True, slots=True)
-class Span:
-    """A stretch of the film with something to say of it, in seconds; end is begin where it is one place."""
-
-    begin: float
-    end: float
-    name: str
-
-
-@dataclass(frozen=True, slots=True)
-class Step:
-    """One step of the way that an item came. when: RFC 3339. sha256: of what it gave. more: what else there is to
-    say."""
-
-    what: str
-    where: str
-    when: str = ""
-    sha256: str = ""
-    more: str = ""
 
 
 @dataclass(slots=True)
@@ -83,8 +62,8 @@ def read_item(folder: Path, *, drawn: bool = True) -> ItemData:
         folder=folder,
         record=record,
         pieces=_pieces(record),
-        steps=_steps(record, log),
-        spans=_spans(record),
+        steps=steps_of(record, log),
+        spans=spans_of(record),
         checks=checks_of(folder),
         picture=next((path for path in posters if path.is_file()), None),
     )
@@ -102,19 +81,6 @@ def _kind(types: list[str], media_type: str | None) -> str:
     named = next((one for one in ("video", "audio") if one in types), None) or (media_type or "").partition("/")[0]
     words = {"video": "film", "audio": "sound", "image": "picture", "text": "text"}
     return "document" if media_type == "application/pdf" else words.get(named, "file")
-
-
-def track_words(track: TrackFacts) -> str:
-    """A track in words: its codec, size, channels and language."""
-    codec = codec_of(track.codec)
-    words = [f"{codec.words} ({track.codec})" if codec else track.codec]
-    words += [f"{track.width}×{track.height}"] if track.width else []
-    words += [f"{track.frame_rate:g} pictures a second"] if track.frame_rate else []
-    words += [counted(track.channels, "channel")] if track.channels else []
-    words += [f"{track.sample_rate / 1000:g} kHz"] if track.sample_rate else []
-    words += [f"{track.bitrate / 1000:,.0f} kbit/s"] if track.bitrate else []
-    words += [one for one in (track.language, track.label) if one]
-    return ", ".join(words)
 
 
 def _summary(record: Record, kind: str) -> str:
@@ -181,87 +147,3 @@ def _loudness(record: Record) -> Table:
             told = ", ".join(f"{clock(begin)}–{clock(end)}" for begin, end in spans[:6])
             words += f"{what} at {told}{' and elsewhere' if len(spans) > 6 else ''}. "
     return Table(*name, columns, rows, words.strip())
-
-
-def _spans(record: Record) -> list[Span]:
-    """Stretches of the film with something to say of them, those of one name joined."""
-    found: defaultdict[str, list[tuple[float, float]]] = defaultdict(list)
-    at: defaultdict[str, float] = defaultdict(float)
-    stretches: dict[str, int] = {}
-    for piece in record.segment_list:
-        begin = at[piece.track]
-        at[piece.track] = end = begin + within(piece.duration)
-        if piece.stretch != stretches.setdefault(piece.track, piece.stretch):
-            found["discontinuity"].append((begin, begin))
-            stretches[piece.track] = piece.stretch
-        if piece.problem:
-            found[MISSING].append((begin, end))
-    if played := record.played:
-        for name, spans in (("black", played.black), ("frozen", played.frozen), ("silent", played.silent)):
-            found[name] += [(within(begin), within(end)) for begin, end in spans]
-    for problem in record.problems:
-        if problem.at is not None:
-            found[printable(problem.code)].append((within(problem.at), within(problem.at)))
-    return [Span(*span, name) for name, spans in found.items() for span in joined(spans)]
-
-
-def joined(stretches: list[tuple[float, float]], apart: float = 0.01) -> list[tuple[float, float]]:
-    """Stretches in their order, those no farther apart than that as one."""
-    together: list[tuple[float, float]] = []
-    for begin, end in sorted(stretches):
-        if together and begin - together[-1][1] <= apart:
-            together[-1] = (together[-1][0], max(end, together[-1][1]))
-        else:
-            together.append((begin, end))
-    return together
-
-
-def _steps(record: Record, log: Log) -> list[Step]:
-    """The way from what was asked for to the file."""
-    source = record.source
-    digests = {file.role: file.sha256 for file in record.files if file.role in ("page", "capture")}
-    steps = [Step("Asked for", source.target, record.started, more=record.command or "")]
-    if source.page:
-        page = source.page
-        steps.append(Step("Page", page.url, log.moment(page.url), digests.get("page", ""), page.title or ""))
-    for step in source.walk:
-        answers = ", ".join(f"{name}: {label}" for name, label in step.answered)
-        steps.append(Step("Answered", step.url, log.moment(step.url), more=answers))
-    if source.capture:
-        steps.append(Step("Listened to", source.capture.origin, sha256=source.capture.sha256 or ""))
-    if source.find:
-        places = "; ".join(one.where for one in source.find.evidence[:3])
-        steps.append(Step("Found", source.find.url, more=f"{source.find.kind}, in: {places}" if places else ""))
-    steps += [Step("Manifest", one.url, log.moment(one.url), one.sha256) for one in source.manifests]
-    steps += [
-        Step(
-            "Track",
-            f"{one.type}: {track_words(one)}",
-            more=f"{one.coded_frames:,} coded frames" if one.coded_frames else "",
-        )
-        for one in record.tracks
-    ]
-    if record.segment_list:
-        steps.append(_fetching(record))
-    media = [file for file in record.files if file.role == "media"]
-    steps += [Step("File", file.path, record.finished, file.sha256, file.media_type or "") for file in media[:20]]
-    if len(media) > 20:
-        steps.append(Step("Files", f"and {len(media) - 20:,} others, which are listed below"))
-    return steps
-
-
-def _fetching(record: Record) -> Step:
-    counts, fetching = record.segments, record.fetching
-    words = f"{counts.planned:,} planned, {counts.fetched:,} fetched"
-    words += f", {counts.reused:,} there from before" if counts.reused else ""
-    words += f", {counts.missing:,} missing" if counts.missing else ""
-    numbers = (
-        (counts.retried, "tried again"),
-        (fetching.elsewhere, "from another address than the first"),
-        (fetching.renewed, "under renewed links"),
-        (fetching.raced, "asked for twice, as they were slow"),
-    )
-    more = ", ".join(f"{count:,} {what}" for count, what in numbers if count)
-    times = sorted(one.fetched for one in record.segment_list if one.fetched)
-    when = "" if not times else times[0] if times[0] == times[-1] else f"{times[0]} to {times[-1]}"
-    return Step("Pieces", words, when, more=more)

@@ -20,8 +20,9 @@ from mudlark import __version__
 from mudlark.fetch.store import now
 from mudlark.report.bars import draw_folder
 from mudlark.report.figures import draw
-from mudlark.report.item import ItemData, track_words
+from mudlark.report.item import ItemData
 from mudlark.report.shelf import Shelf
+from mudlark.report.steps import track_words
 from mudlark.report.table import Row, Table
 from mudlark.text import clock, printable, size
 
