@@ -3,6 +3,9 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
+# The tests run the program hundreds of times: it is compiled once, whatever the environment says.
+export PYTHONDONTWRITEBYTECODE :=
+
 .PHONY: demo test check bench soak media screenshots clean
 
 demo: $(VENV)/installed
