@@ -46,6 +46,7 @@ class Ran:
     @property
     def json(self) -> Any:
         """The one document that was given, which is as its schema says."""
+        assert self.out, f"nothing was given; status {self.status}\n{self.err}"
         document = json.loads(self.out)
         if document.get("command") in NAMES:
             validator_of(document["command"]).validate(document)

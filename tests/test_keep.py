@@ -7,6 +7,8 @@ import io
 import lzma
 import random
 import struct
+import subprocess
+import sys
 import tarfile
 import zipfile
 import zlib
@@ -340,3 +342,30 @@ def test_a_promise_is_kept_or_broken(tmp_path: Path) -> None:
     assert verdict(Promise(3, {"sha512": sha512[:-1] + "x"})) == "broken"
     assert verdict(Promise(3, {}, "0" * 64)) == "broken"
     assert verdict(Promise()) == "unproven"
+
+
+_AT_ONCE = """
+import sys, threading
+from pathlib import Path
+from mudlark.archive.assay import assay
+
+def look():
+    begin.wait()
+    assert assay(Path(sys.argv[1]))[0].title == "Buoy"
+    right.append(1)
+
+sys.setswitchinterval(1e-6)
+begin, right = threading.Barrier(8), []
+threads = [threading.Thread(target=look) for _ in range(8)]
+for thread in threads: thread.start()
+for thread in threads: thread.join()
+assert len(right) == 8
+"""
+
+
+def test_many_items_are_looked_at_at_once_from_the_first_moment_on(tmp_path: Path) -> None:
+    (tmp_path / "buoy.bin").write_bytes(b"tide")
+    facts = FileFacts("buoy.bin", "media", 4, hashlib.sha256(b"tide").hexdigest())
+    (tmp_path / RECORD).write_bytes(to_json(record([facts])))
+    for _ in range(4):
+        subprocess.run([sys.executable, "-c", _AT_ONCE, str(tmp_path)], check=True)

@@ -5,6 +5,7 @@ measured start the installed program itself.
 """
 
 import array
+import faulthandler
 import importlib
 import json
 import os
@@ -89,6 +90,7 @@ def _become(arguments: list[str], cwd: str, environment: dict[str, str], handles
         os.dup2(os.open(os.devnull, os.O_RDONLY), 0)
         os.dup2(handles[0], 1)
         os.dup2(handles[1], 2)
+        faulthandler.enable(handles[1])
         sys.argv = ["mudlark", *arguments]
         from mudlark.cli.main import run
 

@@ -29,6 +29,9 @@ class Checked(msgspec.Struct, omit_defaults=True):
     operator: str | None = None
 
 
+_decoder = msgspec.json.Decoder(Checked)  # made once, as threads use it
+
+
 def note_check(folder: Path, report: Report, when: str, *, validated: bool, operator: str | None = None) -> bool:
     """Add a line to the history of an item; false where the folder takes none. validated: more than the digests was
     looked at."""
@@ -54,7 +57,7 @@ def checks_of(folder: Path) -> list[Checked]:
             return []
         for line in path.read_bytes().splitlines():
             with suppress(msgspec.DecodeError, msgspec.ValidationError):
-                checks.append(msgspec.json.decode(line, type=Checked))
+                checks.append(_decoder.decode(line))
     return checks
 
 
@@ -65,5 +68,5 @@ def last_check(folder: str) -> Checked | None:
         with os.fdopen(handle, "rb") as file:
             size = os.fstat(handle).st_size
             file.seek(max(0, size - _LAST))
-            return msgspec.json.decode(file.read().splitlines()[-1], type=Checked)
+            return _decoder.decode(file.read().splitlines()[-1])
     return None

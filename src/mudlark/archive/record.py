@@ -329,9 +329,12 @@ class Record(msgspec.Struct):
     mudlark_record: int = VERSION
 
 
+_decoder = msgspec.json.Decoder(Record)  # made once, here: two threads that work out the same type at once crash
+
+
 def without_access(record: Record) -> Record:
     """The record with what gives access hidden, as it is kept and shown."""
-    return msgspec.json.decode(veiled(msgspec.json.encode(record).decode()), type=Record)
+    return _decoder.decode(veiled(msgspec.json.encode(record).decode()))
 
 
 def to_json(value: Any) -> bytes:
@@ -350,7 +353,7 @@ def read_record(folder: Path) -> Record:
     except OSError as problem:
         raise StorageError(f"Cannot read {path}: {problem.strerror}.") from problem
     try:
-        record = msgspec.json.decode(data, type=Record)
+        record = _decoder.decode(data)
     except (msgspec.ValidationError, msgspec.DecodeError, RecursionError) as problem:
         raise FormatError(f"{path} is not a record that Mudlark can read: {problem}.") from problem
     if record.mudlark_record < 1:

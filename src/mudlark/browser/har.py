@@ -175,6 +175,10 @@ class OpenedPage(msgspec.Struct, rename="camel"):
     notes: list[str] | msgspec.UnsetType = msgspec.field(default=msgspec.UNSET, name="_notes")
 
 
+for _kind in (Entry, OpenedPage):
+    msgspec.json.Decoder(_kind)  # which works the type out, here and once: two threads that do so at once crash
+
+
 def write_har(
     path: Path,
     page: OpenedPage,

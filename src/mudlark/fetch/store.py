@@ -82,6 +82,9 @@ class Holder(msgspec.Struct):
     since: str
 
 
+_holder = msgspec.json.Decoder(Holder)  # made once, as threads use it
+
+
 class Store:
     """Use as a context manager; `discard` removes it when the item is finished."""
 
@@ -288,7 +291,7 @@ def _open(folder: Path) -> sqlite3.Connection:
 
 def _held_by(folder: Path) -> str:
     try:
-        holder = msgspec.json.decode((folder / "holder.json").read_bytes(), type=Holder)
+        holder = _holder.decode((folder / "holder.json").read_bytes())
     except (OSError, msgspec.DecodeError):
         return ""
     return f": process {holder.process} on {holder.machine}, since {holder.since}"

@@ -42,6 +42,9 @@ class _Line(msgspec.Struct):
     segment: Segment
 
 
+_decoder = msgspec.json.Decoder(_Line)
+
+
 class _Journal:
     """The lines of a recording, those of an earlier run included."""
 
@@ -51,7 +54,7 @@ class _Journal:
         if path.exists():
             for text in path.read_bytes().split(b"\n"):
                 with suppress(msgspec.DecodeError, msgspec.ValidationError):  # the last may have been cut off
-                    self._note(msgspec.json.decode(text, type=_Line))
+                    self._note(_decoder.decode(text))
 
     def _note(self, line: _Line) -> None:
         self._lines.setdefault(line.track, []).append(line)

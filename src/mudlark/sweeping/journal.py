@@ -40,6 +40,9 @@ class Result(msgspec.Struct):
     when: str = ""
 
 
+_decoder = msgspec.json.Decoder(Result)
+
+
 def without_address(reason: str) -> str:
     """A reason without the address that it begins with, so that rows which failed alike are counted together."""
     return _ADDRESS.sub("", reason)
@@ -60,7 +63,7 @@ class Journal:
         with suppress(FileNotFoundError):
             for line in self._path.read_bytes().split(b"\n"):
                 with suppress(msgspec.DecodeError, msgspec.ValidationError):  # the last may have been cut off
-                    result = msgspec.json.decode(line, type=Result)
+                    result = _decoder.decode(line)
                     self.results[result.key] = result
 
     def add(self, result: Result) -> None:
