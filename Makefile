@@ -6,12 +6,15 @@ BIN := $(VENV)/bin
 # The tests run the program hundreds of times: it is compiled once, whatever the environment says.
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: demo test check bench soak media screenshots clean
+.PHONY: demo test units check bench soak media screenshots clean
 
 demo: $(VENV)/installed
 	$(BIN)/mudlark tour
 
-test: $(VENV)/ready chromium check
+test: $(VENV)/ready chromium
+	@$(MAKE) --no-print-directory --jobs 2 check units  # tests wait a lot; meanwhile the code is looked through
+
+units: $(VENV)/ready
 	$(BIN)/python -m pytest -m "not soak"
 
 check: $(VENV)/ready

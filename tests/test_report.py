@@ -294,7 +294,7 @@ numbers = st.one_of(st.floats(allow_nan=False, allow_infinity=False), st.integer
 words = st.text(max_size=20)
 
 
-@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     at=st.lists(numbers, min_size=3, max_size=3),
     said=words,
