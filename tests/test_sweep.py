@@ -79,6 +79,11 @@ def test_feeds_and_site_maps_are_lists() -> None:
     index = f"<sitemapindex><sitemap><loc>{ONE}.xml</loc></sitemap></sitemapindex>"
     assert rows_in(index.encode()) == Listed([], [f"{ONE}.xml"])
     assert rows_in(b"\n<!DOCTYPE html><title>x</title>") is None
+    noted = (
+        f"<rss><channel><!-- a --><item><!-- b --><title>Bell</title><?c d?><link>{ONE}</link></item></channel></rss>"
+    )
+    assert [(row.address, row.title) for row in rows(noted.encode())] == [(ONE, "Bell")]
+    assert rows_in(b"<:") is not None
 
 
 @given(st.binary(max_size=300) | st.text(max_size=300).map(str.encode))

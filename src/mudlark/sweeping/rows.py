@@ -160,12 +160,12 @@ def _from_xml(body: bytes, base: str) -> Listed:
 
     def child(entry: etree._Element, *names: str) -> str | None:
         wanted = {name.lower() for name in names}
-        found = (node for node in entry if etree.QName(node).localname.lower() in wanted and (node.text or "").strip())
+        found = (node for node in entry if _name(node).lower() in wanted and (node.text or "").strip())
         node = next(found, None)
         return tidy(node.text) if node is not None else None
 
     for entry in root.iter(etree.Element):
-        kind = etree.QName(entry).localname
+        kind = _name(entry)
         address = None
         if kind == "sitemap" and (place := child(entry, "loc")):
             maps.append(place)
@@ -179,6 +179,11 @@ def _from_xml(body: bytes, base: str) -> Listed:
         if len(rows) >= MOST:
             break
     return Listed(rows, maps)
+
+
+def _name(node: "etree._Element") -> str:  # type: ignore[name-defined]  # noqa: F821
+    """The name of an element without its namespace, as it stands there; of a comment, none."""
+    return str(node.tag).rpartition("}")[2] if isinstance(node.tag, str) else ""
 
 
 def _of_entry(entry: "etree._Element") -> str | None:  # type: ignore[name-defined]  # noqa: F821

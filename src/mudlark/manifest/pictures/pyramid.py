@@ -45,7 +45,7 @@ def read_pyramid(body: bytes, url: str) -> tuple[Picture, list[Resource]]:
 def _xml(body: bytes) -> dict[str, Any]:
     parser = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False)
     root = etree.fromstring(body, parser)
-    size = next(node for node in root.iter() if etree.QName(node).localname == "Size")
+    size = next(root.iter("{*}Size"))
     return {str(name): value for name, value in (*root.attrib.items(), *size.attrib.items())}
 
 
