@@ -23,6 +23,7 @@ from mudlark.assemble.film import Voice, assemble
 from mudlark.assemble.output import ChosenFile, Output
 from mudlark.assemble.parts import part_of
 from mudlark.browser.driver import opened
+from mudlark.browser.loopback import served
 from mudlark.errors import FormatError, MudlarkError, NetworkError
 from mudlark.fetch.engine import Engine, Job
 from mudlark.fetch.store import Store
@@ -223,7 +224,10 @@ def _playable(stem: Path, planned: float, labels: dict[int, TrackLabel]) -> Outp
 
 
 def _codecs_in(path: Path) -> list[str]:
-    return [track.format.codec for track in movie_in(path).tracks]
+    try:
+        return [track.format.codec for track in movie_in(path).tracks]
+    except FormatError:  # frames alone, which no index describes
+        return []
 
 
 @dataclass(slots=True)
@@ -287,17 +291,9 @@ class _Stage:
 @asynccontextmanager
 async def _stage(session: Session, folder: Path) -> AsyncIterator[_Stage]:
     stage = _Stage(session, folder)
-    application = web.Application()
-    application.router.add_get("/stage/{number:[0-9]+}", stage.page)
-    application.router.add_get("/media/{number:[0-9]+}", stage.media)
-    runner = web.AppRunner(application, access_log=None)
-    await runner.setup()
-    try:
-        await web.TCPSite(runner, "127.0.0.1", 0).start()
-        stage.base = f"http://127.0.0.1:{runner.addresses[0][1]}"
+    async with served({"/stage/{number:[0-9]+}": stage.page, "/media/{number:[0-9]+}": stage.media}) as origin:
+        stage.base = origin
         yield stage
-    finally:
-        await runner.cleanup()
 
 
 async def _play(context: "BrowserContext", address: str) -> dict[str, Any]:

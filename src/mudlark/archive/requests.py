@@ -9,7 +9,7 @@ import msgspec
 from mudlark.errors import StorageError
 
 
-class Looked(list[dict[str, Any]]):
+class EarlyRequests(list[dict[str, Any]]):
     """The requests that were made before it was known which item they lead to."""
 
     def __call__(self, facts: dict[str, Any]) -> None:

@@ -14,7 +14,7 @@ from mudlark.archive.assay import assay
 from mudlark.archive.identity import Earlier, find_earlier
 from mudlark.archive.layout import EXCHANGES, REQUESTS
 from mudlark.archive.naming import safe_name
-from mudlark.archive.requests import Looked, RequestLog
+from mudlark.archive.requests import EarlyRequests, RequestLog
 from mudlark.archive.warc import Exchanges, Notes, need_warcio, seen_in
 from mudlark.errors import MudlarkError, NetworkError, NothingFound, StorageError, UsageError
 from mudlark.fetch.store import Store, now, remove_if_empty
@@ -51,7 +51,7 @@ async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -
             async for item in haul(dressed, replace(order, guises=()), watch):
                 yield item
         return
-    session = session.telling(Looked())
+    session = session.telling(EarlyRequests())
     if order.warc:
         need_warcio()
         session = session.witnessed(Notes())
@@ -126,8 +126,8 @@ async def _haul_find(session: Session, order: Order, scan: PageScan, find: Find,
     """One find; when it changes on the server while it is fetched, it is fetched anew, once."""
     started = now()
     behind = session.behind(find.mention.referrer, find.mention.sent)
-    if isinstance(session.told, Looked):  # what was asked for the page's sake led to each of its finds
-        behind = behind.telling(Looked(session.told))
+    if isinstance(session.told, EarlyRequests):  # what was asked for the page's sake led to each of its finds
+        behind = behind.telling(EarlyRequests(session.told))
     if isinstance(session.witness, Notes):  # and is evidence of each
         behind = behind.witnessed(Notes(session.witness))
     try:
@@ -172,10 +172,10 @@ async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, 
             state = "repaired"
     with Store(order.into, key, order.target) as store:
         async with _exchanges(session, target, store) as exchanges:
-            before = session.told if isinstance(session.told, Looked) else ()
+            before = session.told if isinstance(session.told, EarlyRequests) else ()
             with closing(RequestLog(store.folder / REQUESTS, before)) as requests:
-                told = session.witnessed(exchanges).telling(requests)
-                work = Work(told, target, store, watch, started, earlier, verdict, exchanges, requests)
+                logged = session.witnessed(exchanges).telling(requests)
+                work = Work(logged, target, store, watch, started, earlier, verdict, exchanges, requests)
                 return await make(work, name, state)
 
 

@@ -10,6 +10,7 @@ from typing import BinaryIO
 import numpy as np
 from aiohttp import web
 
+from mudlark.browser.loopback import Answer, served
 from mudlark.media.mp4.read import TrackIndex
 from mudlark.media.samples import Ints
 
@@ -31,17 +32,9 @@ class Stage:
     @asynccontextmanager
     async def served(self) -> AsyncIterator[str]:
         """The address of the page, as long as it is served."""
-        application = web.Application()
-        application.router.add_get("/", self._page)
-        application.router.add_get("/file", self._file)
-        application.router.add_get("/part/{number:[0-9]+}", self._samples)
-        runner = web.AppRunner(application, access_log=None)
-        await runner.setup()
-        try:
-            await web.TCPSite(runner, "127.0.0.1", 0).start()
-            yield f"http://127.0.0.1:{runner.addresses[0][1]}/"
-        finally:
-            await runner.cleanup()
+        answers: dict[str, Answer] = {"/": self._page, "/file": self._file, "/part/{number:[0-9]+}": self._samples}
+        async with served(answers) as origin:
+            yield f"{origin}/"
 
     async def _page(self, _: web.Request) -> web.Response:
         return web.Response(text=_PAGE, content_type="text/html")

@@ -145,10 +145,9 @@ def _rates(axes: Axes, table: Table) -> None:
 def _keys(axes: Axes, table: Table) -> None:
     for number, (name, rows) in enumerate(_by_track(table.rows)):
         _, seconds, distances = _columns(_highest(rows))
-        axes.vlines(seconds, 0, distances, color=(BLUE, GREEN)[number % 2], linewidth=1)
-        axes.scatter(
-            seconds, distances, marker=("o", "^")[number % 2], color=(BLUE, GREEN)[number % 2], s=12, label=name
-        )
+        colour, mark = (BLUE, GREEN)[number % 2], ("o", "^")[number % 2]
+        axes.plot(*_strokes(seconds, seconds, [0.0] * len(seconds), distances), color=colour, linewidth=1)
+        axes.plot(seconds, distances, linestyle="", marker=mark, color=colour, markersize=3.5, label=name)
     axes.set(ylabel="seconds to the next", xlabel="seconds of the film", ylim=(0, None))
     _legend(axes)
 

@@ -144,6 +144,6 @@ def _loudness(record: Record) -> Table:
     words += f"; its loudest sample at {played.peak:.1f} dB. " if played.peak is not None else ". "
     for what, spans in (("Silent", played.silent), ("Black", played.black), ("Frozen", played.frozen)):
         if spans:
-            told = ", ".join(f"{clock(begin)}–{clock(end)}" for begin, end in spans[:6])
-            words += f"{what} at {told}{' and elsewhere' if len(spans) > 6 else ''}. "
+            places = ", ".join(f"{clock(begin)}–{clock(end)}" for begin, end in spans[:6])
+            words += f"{what} at {places}{' and elsewhere' if len(spans) > 6 else ''}. "
     return Table(*name, columns, rows, words.strip())

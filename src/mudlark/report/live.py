@@ -37,31 +37,28 @@ def is_recording(record: Record) -> bool:
 
 
 def behind_table(record: Record, log: Log) -> Table:
-    """A row a piece of a recording. Where the manifest states no times of day, lateness counts
-    from the piece that came soonest."""
+    """A row a piece of a recording. Where the manifest states no times of day, lateness counts from the piece that came
+    soonest."""
     if not record.segment_list:
         words = "It came as one endless body; nothing in it says how far behind it was."
         return Table("behind", _TITLE, _COLUMNS, words=words)
     pieces, stated = _pieces(record, log)
     late = [one.late for one in pieces if one.late is not None]
     if not late:
-        return Table(
-            "behind", _TITLE, _COLUMNS, words="The record does not say when the pieces of this recording came."
-        )
+        words = "The record does not say when the pieces of this recording came."
+        return Table("behind", _TITLE, _COLUMNS, words=words)
     soonest = 0.0 if stated else min(late)
+    moments = [stamp(one.begins + (0.0 if stated else soonest)) for one in pieces]
     rows: list[Row] = []
-    for one in pieces:
-        moment = stamp(one.begins + (0.0 if stated else soonest))
+    for one, moment in zip(pieces, moments, strict=True):
         behind = None if one.late is None else round(one.late - soonest, 1)
         rows.append((one.track, moment, behind, one.length, one.problem or ""))
-    missing = [one for one in pieces if one.problem]
+    missing = [(moment, one.length) for one, moment in zip(pieces, moments, strict=True) if one.problem]
     words = f"The pieces came from {min(late) - soonest:.1f} to {max(late) - soonest:.1f} s after "
     words += "the moment at which they end. " if stated else "the time at which they could have come soonest. "
     if missing:
-        told = "; ".join(
-            f"{stamp(one.begins + (0 if stated else soonest))[11:19]}, {one.length:.0f} s" for one in missing[:8]
-        )
-        words += f"Missing: {told}{'; and others' if len(missing) > 8 else ''} (UTC)."
+        named = "; ".join(f"{moment[11:19]}, {length:.0f} s" for moment, length in missing[:8])
+        words += f"Missing: {named}{'; and others' if len(missing) > 8 else ''} (UTC)."
     else:
         words += "None is missing."
     marked = frozenset(number for number, one in enumerate(pieces) if one.problem)

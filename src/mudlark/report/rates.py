@@ -52,10 +52,10 @@ def rates_of(folder: Path, record: Record) -> tuple[Table, Table]:
     rates, words = _rates(tracks)
     if not rates:
         rates, words = _rates_of_pieces(record)
-    keys, told = _keys(tracks)
+    keys, key_words = _keys(tracks)
     return (
         Table("rates", "Bit rate of each track", _RATES, rates, words),
-        Table("keys", "Distances of key frames (pictures that can be decoded alone)", _KEYS, keys, told),
+        Table("keys", "Distances of key frames (pictures that can be decoded alone)", _KEYS, keys, key_words),
     )
 
 
@@ -89,11 +89,9 @@ def _streamed(file: BinaryIO) -> list[_Track]:
     tracks = []
     for number, parts in sorted(gathered.items()):
         format = parts[0].format
-        times, sizes, sync = (
-            np.concatenate([getattr(one, name) for one in parts]) for name in ("pts", "sizes", "sync")
-        )
-        name = f"{format.type} {number}"
-        tracks.append(_Track(name, format.type == "video", times / format.timescale - begin, sizes, sync))
+        times = np.concatenate([one.pts for one in parts]) / format.timescale - begin
+        sizes, sync = np.concatenate([one.sizes for one in parts]), np.concatenate([one.sync for one in parts])
+        tracks.append(_Track(f"{format.type} {number}", format.type == "video", times, sizes, sync))
     return tracks
 
 
@@ -122,19 +120,17 @@ def _chained(file: BinaryIO, size: int, form: str) -> Iterator[_Track]:
 
 def _rates(tracks: list[_Track]) -> tuple[list[Row], str]:
     rows: list[Row] = []
-    told = []
+    facts = []
     for track in tracks:
         length = max(float(track.times.max()), 1.0)
         edges = np.linspace(0.0, length, min(_MOST_BINS, max(2, int(length))) + 1)
         bits, _ = np.histogram(track.times, edges, weights=track.sizes * 8.0)
         rates = bits / (edges[1] - edges[0]) / 1000
-        rows += [
-            (track.name, round(at, 3), round(rate, 1)) for at, rate in zip(edges.tolist(), rates.tolist(), strict=False)
-        ]
-        told.append(
-            f"{track.name}: {rates.mean():,.0f} kbit/s on average, from {rates.min():,.0f} to {rates.max():,.0f}"
-        )
-    return rows, f"{'; '.join(told)}." if told else ""
+        pairs = zip(edges[:-1].tolist(), rates.tolist(), strict=True)
+        rows += [(track.name, round(at, 3), round(rate, 1)) for at, rate in pairs]
+        spread = f"{rates.mean():,.0f} kbit/s on average, from {rates.min():,.0f} to {rates.max():,.0f}"
+        facts.append(f"{track.name}: {spread}")
+    return rows, f"{'; '.join(facts)}." if facts else ""
 
 
 def _rates_of_pieces(record: Record) -> tuple[list[Row], str]:
@@ -148,12 +144,12 @@ def _rates_of_pieces(record: Record) -> tuple[list[Row], str]:
             at[piece.track] += piece.duration
     if not rows:
         return [], "There is no film or sound here whose samples are known."
-    return rows, "From the sizes of the pieces as they came, as the samples of this kind of file are not known."
+    return rows, "From the sizes of the pieces as they came, as the samples of the file itself are not known."
 
 
 def _keys(tracks: list[_Track]) -> tuple[list[Row], str]:
     rows: list[Row] = []
-    told = []
+    facts = []
     for track in tracks:
         alone = np.sort(track.times[track.sync]).tolist()
         if not track.video or not alone:
@@ -161,10 +157,8 @@ def _keys(tracks: list[_Track]) -> tuple[list[Row], str]:
         distances = [(track.name, round(at, 3), round(after - at, 3)) for at, after in pairwise(alone)]
         rows += distances
         if distances:
-            longest = max(distances, key=lambda one: one[2])
-            told.append(
-                f"{track.name}: {len(alone):,} key frames, at most {longest[2]:.2f} s apart (at {longest[1]:.1f} s)"
-            )
+            _, at, most = max(distances, key=lambda one: one[2])
+            facts.append(f"{track.name}: {len(alone):,} key frames, at most {most:.2f} s apart (at {at:.1f} s)")
         else:
-            told.append(f"{track.name}: one key frame only, at its beginning")
-    return rows, f"{'; '.join(told)}." if told else "There is no picture here whose samples are known."
+            facts.append(f"{track.name}: one key frame only, at its beginning")
+    return rows, f"{'; '.join(facts)}." if facts else "There is no picture here whose samples are known."

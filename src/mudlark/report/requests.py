@@ -166,8 +166,8 @@ def _requests_words(log: Log, length: float, pauses: list[tuple[float, float]]) 
         counts["to another address than the first"] += one.way == "elsewhere"
         counts["to a renewed link"] += one.way == "renewed"
         counts["beside one that was slow"] += one.way == "raced"
-    told = [f"{what}: {count:,}" for what, count in counts.items() if count]
-    words += f" Of these, {', '.join(told)}." if told else " None failed."
+    numbers = [f"{what}: {count:,}" for what, count in counts.items() if count]
+    words += f" Of these, {', '.join(numbers)}." if numbers else " None failed."
     if pauses:
         named = "; ".join(f"from {stamp(at)[11:19]}, {clock(wait)} long" for at, wait in pauses[:5])
         words += f" Pauses are left out: {named}{'; and others' if len(pauses) > 5 else ''}."

@@ -98,9 +98,9 @@ class Shelf:
         kinds: list[Row] = list(Counter(one.kind for one in self.kept).most_common())
         verdicts: list[Row] = [(name, count) for name, count in self.verdicts.items()]
         return [
-            Table("verdicts", "Verdicts", ("verdict", "items"), verdicts, _told(verdicts, "{:,} {}")),
-            Table("kinds", "Kinds", ("kind", "items"), kinds, _told(kinds, "{1}: {0:,}")),
-            Table("hosts", "Hosts", ("host", "items"), most, _told(most, "{1}: {0:,}")),
+            Table("verdicts", "Verdicts", ("verdict", "items"), verdicts, _sentence(verdicts, "{:,} {}")),
+            Table("kinds", "Kinds", ("kind", "items"), kinds, _sentence(kinds, "{1}: {0:,}")),
+            Table("hosts", "Hosts", ("host", "items"), most, _sentence(most, "{1}: {0:,}")),
             self._over_time(),
             self._checked(),
         ]
@@ -186,7 +186,7 @@ def _count(reason: Reason, name: str, page: str | None) -> None:
         reason.who.append((name, page))
 
 
-def _told(counts: Iterable[Row], form: str) -> str:
+def _sentence(counts: Iterable[Row], form: str) -> str:
     return ", ".join(form.format(count, name) for name, count in counts) + "."
 
 

@@ -5,6 +5,7 @@ of items that are not there any more go, and nothing else does.
 """
 
 import csv
+import os
 import re
 from dataclasses import dataclass
 from io import StringIO
@@ -99,7 +100,7 @@ def _write_folder(path: Path, into: Path, *, alone: bool, replace: bool, all_fig
 def place_for(path: Path) -> Path:
     """Where a report that replaces its earlier self goes: under that name, unless something else has it."""
     place, number = path, 2
-    while place.exists() and not is_ours(place):
+    while os.path.lexists(place) and not is_ours(place):
         place, number = path.with_name(f"{path.stem} ({number}){path.suffix}"), number + 1
     return place
 

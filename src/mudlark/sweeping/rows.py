@@ -9,12 +9,16 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from io import StringIO
+from typing import TYPE_CHECKING
 
 from mudlark.errors import FormatError
 from mudlark.manifest.pictures.canvases import documents_of, is_collection, parsed
 from mudlark.media.sniff import sniff
 from mudlark.text import tidy
 from mudlark.web.address import resolve
+
+if TYPE_CHECKING:
+    from lxml.etree import _Element as Element
 
 MOST = 1_000_000  # rows of one list
 _ADDRESSES = ("address", "url", "uri", "link", "href", "page", "webpage", "media", "source")
@@ -158,7 +162,7 @@ def _from_xml(body: bytes, base: str) -> Listed:
         raise FormatError("The list is not well-formed XML.")
     maps, rows = list[str](), list[Row]()
 
-    def child(entry: etree._Element, *names: str) -> str | None:
+    def child(entry: "Element", *names: str) -> str | None:
         wanted = {name.lower() for name in names}
         found = (node for node in entry if _name(node).lower() in wanted and (node.text or "").strip())
         node = next(found, None)
@@ -181,12 +185,12 @@ def _from_xml(body: bytes, base: str) -> Listed:
     return Listed(rows, maps)
 
 
-def _name(node: "etree._Element") -> str:  # type: ignore[name-defined]  # noqa: F821
+def _name(node: "Element") -> str:
     """The name of an element without its namespace, as it stands there; of a comment, none."""
     return str(node.tag).rpartition("}")[2] if isinstance(node.tag, str) else ""
 
 
-def _of_entry(entry: "etree._Element") -> str | None:  # type: ignore[name-defined]  # noqa: F821
+def _of_entry(entry: "Element") -> str | None:
     """The media that a feed's entry encloses, else the page that it leads to."""
     enclosed = [node.get("url") for node in entry.iter("enclosure")]
     enclosed += [node.get("href") for node in entry.iter(f"{_ATOM}link") if node.get("rel") == "enclosure"]

@@ -94,8 +94,7 @@ def file_part(address: str) -> str:
 def host_of(address: str) -> str:
     """The host, and the port where one is named; empty where there is none that can be read."""
     try:
-        parts = urlsplit(address)
-        return f"{parts.hostname or ''}{f':{parts.port}' if parts.port else ''}"
+        return urlsplit(address).netloc.rpartition("@")[2]
     except ValueError:
         return ""
 
