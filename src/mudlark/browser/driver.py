@@ -25,7 +25,9 @@ from mudlark.web.guise import PLAIN, Guise
 from mudlark.web.secret import SECRET_FIELDS
 
 if TYPE_CHECKING:
-    from playwright.async_api import Browser, BrowserContext, Page
+    from playwright.async_api import Browser, BrowserContext, Page, Route
+
+    from mudlark.web.reach import Reach
 
 _NAMES = ("chromium", "chromium-browser", "google-chrome", "google-chrome-stable", "chrome")
 _PLACES = (
@@ -149,10 +151,27 @@ async def _context(browser: "Browser", connection: Connection) -> "BrowserContex
         accept_downloads=False,
         extra_http_headers={name: value for name, value in connection.headers if name.lower() not in SECRET_FIELDS},
     )
+    if connection.reach:
+        await _bound(context, connection.reach)
     await context.add_init_script(path=str(files("mudlark.browser") / "keys.js"))
     if connection.cookie_file:
         await _give(context, read_cookies(connection.cookie_file))
     return context
+
+
+async def _bound(context: "BrowserContext", reach: "Reach") -> None:
+    """Have the browser ask only what a Reach lets it."""
+    from mudlark.web.bounded import judge
+
+    async def decide(route: "Route") -> None:
+        try:
+            await judge(reach, route.request.url)
+        except MudlarkError:
+            await route.abort("blockedbyclient")
+        else:
+            await route.continue_()
+
+    await context.route(lambda address: address.startswith("http"), decide)
 
 
 async def apply_guise(page: "Page", guise: Guise) -> None:

@@ -15,7 +15,7 @@ from mudlark.archive.history import note_check
 from mudlark.archive.layout import RECORD
 from mudlark.cli.command import Command, common_options, option
 from mudlark.cli.options import DATE, connection, network_options, operator_option, play_option
-from mudlark.cli.show import complain, console, emit_json, manner, verdict
+from mudlark.cli.show import complain, console, emit_json, manner, messages, verdict
 from mudlark.cli.steps import Steps
 from mudlark.errors import MudlarkError, UsageError
 from mudlark.fetch.store import now
@@ -45,6 +45,11 @@ _STATES = {"repaired": "(mended)", "changed": "(there is another one there now; 
 @option("--since", default=None, metavar="DATE", help="Only items that were not checked since then (2031-05-17).")
 @option("--sample", default=None, metavar="N%", help="Only so many of the items, taken by chance.")
 @option("--fix", is_flag=True, help="Haul items again that are flawed or broken, and take what is better.")
+@option(
+    "--trust-record",
+    is_flag=True,
+    help="With --fix: records may lead to this machine and private networks, if the items came from there.",
+)
 @option("--no-history", is_flag=True, help="Leave no line in the history of the items.")
 @operator_option
 @network_options
@@ -56,6 +61,7 @@ def command(
     since: str | None,
     sample: str | None,
     fix: bool,
+    trust_record: bool,
     no_history: bool,
     operator: str | None,
     as_json: bool,
@@ -79,7 +85,7 @@ def command(
                 if play:
                     _play(result, play, browser)
                 if fix and result.verdict in ("flawed", "broken"):
-                    result = _fixed(result, network, problems)
+                    result = _fixed(result, network, browser, problems, trusted=trust_record)
                 if not no_history and (result.path / RECORD).is_file():
                     note_check(result.path, result.report, now(), validated=bool(result.media), operator=operator)
                 assayed.append(result)
@@ -119,23 +125,19 @@ def _sampling(since: str | None, sample: str | None) -> Sampling | None:
     return Sampling(since, share) if since or sample else None
 
 
-def _fixed(result: Assay, network: Connection, problems: list[MudlarkError]) -> Assay:
+def _fixed(
+    result: Assay, network: Connection, browser: Path | None, problems: list[MudlarkError], *, trusted: bool
+) -> Assay:
     """An item hauled again, and verified anew if that has changed it."""
-    from mudlark.hauling.fix import fix  # what verifying does not need
-    from mudlark.hauling.order import Item
-    from mudlark.web.session import Session
+    from mudlark.hauling.fix import Trust, fix  # what verifying does not need
 
     if not (result.path / RECORD).is_file():
         return result
-
-    async def work() -> Item:
-        async with Session(network) as session:
-            return await fix(session, result.path)
-
     with Steps() as steps:
         steps.say(f"Hauling {printable(result.title or result.path.name)} again …")
+        trust = Trust(trusted, browser, lambda host: messages().print(f"Asking {host} …", markup=False))
         try:
-            item = asyncio.run(work())
+            item = asyncio.run(fix(network, result.path, trust))
         except MudlarkError as problem:
             problem.url = problem.url or str(result.path)
             problems.append(problem)

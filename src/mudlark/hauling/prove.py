@@ -5,6 +5,7 @@ import platform
 import shutil
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from dataclasses import replace as with_fields
 
 import msgspec
 from msgspec.structs import replace
@@ -160,7 +161,7 @@ def asked_of(order: Order) -> Asked:
         series=order.choice.series,
         warc=order.warc,
         keep_page=order.keep_page,
-        listening=msgspec.to_builtins(listening, enc_hook=str) if listening else None,
+        listening=msgspec.to_builtins(with_fields(listening, browser=None)) if listening else None,
         answers=[(answer.name, answer.value) for answer in order.means.answers],
     )
 

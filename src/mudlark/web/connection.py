@@ -1,11 +1,15 @@
 """How to talk to servers: the settings behind a session, without the session and its libraries."""
 
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 from mudlark.errors import UsageError
 from mudlark.text import printable
 from mudlark.web.guise import PLAIN, Guise
 from mudlark.web.retry import Patience
+
+if TYPE_CHECKING:
+    from mudlark.web.reach import Reach
 
 ENVIRONMENT = "env"  # in place of a proxy: those that the environment names
 
@@ -14,6 +18,7 @@ ENVIRONMENT = "env"  # in place of a proxy: those that the environment names
 class Connection:
     """How to talk to servers. stall: seconds without a byte. rate: bytes a second of all lanes together, if limited.
     gap: seconds between two requests to one host. proxy: its address, or `env` for what the environment names.
+    reach: where it may go; None for anywhere, as the user alone says where.
     """
 
     lanes: int = 8
@@ -26,6 +31,7 @@ class Connection:
     trust: str | None = None
     cookie_file: str | None = None
     guise: Guise = PLAIN
+    reach: "Reach | None" = None
 
     @property
     def socks(self) -> str | None:

@@ -18,7 +18,7 @@ from urllib.parse import urlsplit
 import aiohttp
 from yarl import URL
 
-from mudlark.errors import NetworkError, StorageError
+from mudlark.errors import NetworkError, StorageError, UsageError
 from mudlark.text import whole_number
 from mudlark.web.address import as_sent, shown
 from mudlark.web.complaint import explain, status_error
@@ -242,11 +242,20 @@ class Session:
 
     def _connector(self, context: ssl.SSLContext | bool) -> aiohttp.TCPConnector:
         """Connections that are kept warm; addresses of both families are raced (RFC 8305)."""
+        if self.connection.reach and (self.connection.socks or self.connection.any_proxy):
+            raise UsageError(
+                "Behind a proxy it cannot be told where a name leads, so nothing is asked for a record's sake.",
+                "Leave out --proxy, or haul the item again with the command that made it.",
+            )
         if proxy := self.connection.socks:
             from aiohttp_socks import ProxyConnectionError, ProxyConnector, ProxyError, ProxyTimeoutError  # few need it
 
             self._proxy_errors = (ProxyConnectionError, ProxyError, ProxyTimeoutError)
             return ProxyConnector.from_url(proxy, limit=0, ssl=context)
+        if self.connection.reach:
+            from mudlark.web.bounded import BoundedConnector  # few need it
+
+            return BoundedConnector(self.connection.reach, limit=0, ssl=context)
         return aiohttp.TCPConnector(limit=0, ssl=context)
 
     async def __aexit__(
