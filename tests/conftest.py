@@ -25,6 +25,10 @@ from tests.warm import WarmProgram
 
 PROGRAM = Path(sys.executable).with_name("mudlark")
 
+_cache = tempfile.mkdtemp(prefix="mud-cache-")  # the tests leave the user's own alone
+atexit.register(shutil.rmtree, _cache, ignore_errors=True)
+os.environ["XDG_CACHE_HOME"] = _cache
+
 settings.register_profile("calm", deadline=None)  # no test fails for being slow on a busy machine
 settings.load_profile("calm")
 

@@ -8,7 +8,8 @@ from pathlib import Path
 import bagit
 import pytest
 
-from mudlark.archive.bag import bags_in, check_bag, items_in, make_bag
+from mudlark.archive.bag import bags_in, items_in, make_bag
+from mudlark.archive.bagcheck import check_bag
 from mudlark.archive.layout import RECORD
 from mudlark.archive.record import FileFacts, to_json
 from mudlark.errors import FormatError, UsageError

@@ -10,12 +10,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mudlark.archive.assay import Sampling, assay, items_below
+from mudlark.archive.assay import Sampling, assay
 from mudlark.archive.history import Checked, checks_of, last_check, note_check
 from mudlark.archive.layout import CHECKSUMS, HISTORY, RECORD
 from mudlark.archive.ledger import read_ledger
 from mudlark.archive.record import read_record
 from mudlark.archive.sidecar import sidecar
+from mudlark.archive.tree import items_below
 from mudlark.demo.site import DemoSite
 from mudlark.verify.verdict import Report
 from tests.conftest import Ran

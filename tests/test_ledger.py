@@ -11,7 +11,6 @@ from mudlark.archive.layout import RECORD
 from mudlark.archive.ledger import Wanted, read_ledger
 from mudlark.archive.record import read_record, to_json
 from mudlark.errors import UsageError
-from mudlark.fetch.store import WORKING
 from tests.conftest import Ran
 from tests.test_bag import item
 
@@ -74,16 +73,19 @@ def test_the_index_saves_reading_again_and_never_tells_what_is_no_longer_so(
     assert paths(shelf) == ["a/b/Twin", "a/Ebb", "Bell"]
 
 
-def test_an_index_that_is_damaged_missing_or_of_others_changes_nothing(shelf: Path, tmp_path: Path) -> None:
+def test_an_index_that_is_damaged_or_missing_changes_nothing_and_the_shelf_is_only_read(
+    shelf: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    files = sorted(shelf.rglob("*"))
     before = read_ledger(shelf).entries
-    (index,) = (shelf / WORKING).glob("ledger-*")
+    (index,) = (tmp_path / "cache").rglob("*.sqlite")
     index.write_bytes(b"no database" * 1000)
     assert read_ledger(shelf).entries == before == read_ledger(shelf).entries
     index.unlink()
     assert read_ledger(shelf).entries == before
-    index.unlink()
-    index.symlink_to(tmp_path / "elsewhere")
-    assert read_ledger(shelf).entries == before and not (tmp_path / "elsewhere").exists()
+    monkeypatch.setenv("XDG_CACHE_HOME", "/proc/nowhere")
+    assert read_ledger(shelf).entries == before and sorted(shelf.rglob("*")) == files
     with pytest.raises(UsageError):
         read_ledger(tmp_path / "nowhere")
 

@@ -93,9 +93,7 @@ def test_special_addresses_are_not_public_however_they_are_written() -> None:
 
 
 @pytest.mark.program
-def test_a_repair_asks_nobody_near_unless_the_record_is_trusted(
-    mudlark: Run, trouble: Trouble, tmp_path: Path
-) -> None:
+def test_a_repair_asks_nobody_near_unless_the_record_is_trusted(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
     program = tmp_path / "evil"
     program.write_text(f"#!/bin/sh\ntouch {tmp_path}/ran\n")
     program.chmod(program.stat().st_mode | stat.S_IXUSR)

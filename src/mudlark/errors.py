@@ -5,6 +5,10 @@ An error states facts (what happened, where) and, where there is something to do
 The core raises; only the command line prints.
 """
 
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
 
 class MudlarkError(Exception):
     """Base of all errors meant for the user. code: stable, for programs. exit_status: what the program ends with.
@@ -78,3 +82,25 @@ class StorageError(MudlarkError):
 
     code = "storage"
     exit_status = 6
+
+
+class Unexamined(MudlarkError):
+    """Something on which a reader failed in a way that nobody foresaw. It is likely damaged, and nothing is known."""
+
+    code = "unexamined"
+
+
+@contextmanager
+def examining(path: Path) -> Iterator[None]:
+    """Whatever goes wrong with one thing of many is said of that thing, so that the others go on."""
+    try:
+        yield
+    except MudlarkError:
+        raise
+    except OSError as problem:
+        raise StorageError(f"Cannot read {path}: {problem.strerror or problem}.") from problem
+    except Exception as problem:
+        raise Unexamined(
+            f"{path} could not be looked into: {type(problem).__name__}: {problem}.",
+            "Please report that, with the file if you can.",
+        ) from problem

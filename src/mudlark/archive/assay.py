@@ -3,8 +3,8 @@
 A record may come from anyone: what it names outside of its item, or by way of a link, is refused and not opened.
 """
 
-import os
 import random
+import stat
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
@@ -13,19 +13,22 @@ from pathlib import Path
 import msgspec
 
 from mudlark.archive.history import last_check
-from mudlark.archive.layout import OWN, RECORD, REPLACED
+from mudlark.archive.layout import OWN, REPLACED
 from mudlark.archive.place import inside_item
 from mudlark.archive.record import FileFacts, PlayFacts, Record, TrackFacts, read_record, tracks_of
-from mudlark.errors import MudlarkError, UsageError
+from mudlark.archive.tree import Found, below, files_below, items_below
+from mudlark.errors import MudlarkError, UsageError, examining
 from mudlark.find.judge.kind import kind_by_extension
 from mudlark.find.model import PLAYED
 from mudlark.manifest.model import STREAMED
+from mudlark.plain import is_plain, kind_of
 from mudlark.verify.content import check_pages
 from mudlark.verify.fixity import compare
 from mudlark.verify.media import Checked, check_file
 from mudlark.verify.verdict import Report, Verdict
 
 _STREAMS = (".ts", ".m2ts", ".mts", ".mkv", ".mka", ".ac3", ".eac3")
+_GIVE = "Give an item's folder or a media file."
 _LASTING = frozenset(
     {
         *("segment-missing", "segment-unreadable", "loss", "page-missing", "page-unreadable", "subtitle-missing"),
@@ -66,9 +69,7 @@ def assay(path: Path) -> list[Assay]:
     """Verify an item's folder, a media file, or all items and media files in a folder and below it."""
     assayed = list(assays(path))
     if not assayed:
-        raise UsageError(
-            f"{path} holds no item and no media file, at no depth.", "Give an item's folder or a media file."
-        )
+        raise UsageError(f"{path} holds no item and no media file, at no depth.", _GIVE)
     return assayed
 
 
@@ -92,48 +93,43 @@ def _last(folder: Path) -> str:
     """When an item was last checked, or hauled."""
     with suppress(MudlarkError):
         checked = last_check(str(folder))
-        return checked.when if checked else read_record(folder).finished
+        return checked.when if checked else read_record(folder, segments=False).finished
     return ""
 
 
-def items_below(path: Path) -> list[Path]:
-    """The folders of items at and below a folder."""
-    found = []
-    for folder, folders, files in os.walk(path):
-        folders[:] = sorted(name for name in folders if not name.startswith("."))
-        if RECORD in files:
-            folders.clear()
-            found.append(Path(folder))
-    return found
-
-
 def assays(path: Path, sampling: Sampling | None = None) -> Iterator[Assay]:
-    """The same, one after the other as they are verified; none if there is nothing to verify. sampling: only some of
-    the items, and no other files."""
-    if not path.exists():
-        raise UsageError(f"There is nothing at {path}.", "Give an item's folder or a media file.")
-    if sampling is not None and path.is_dir():
-        below = items_below(path)
-        taken = sampling.takes(below)
-        for folder_of_item in below:
-            if folder_of_item in taken:
-                yield _guarded(folder_of_item, _assay_item)
+    """The same, one after the other as they are verified; none if there is nothing to verify. What is not opened, as it
+    is no plain file, is given too, as broken or unproven. sampling: only some of the items, and no other files."""
+    try:
+        status = path.stat()
+    except (OSError, ValueError) as problem:
+        raise UsageError(f"There is nothing to read at {path}.", _GIVE) from problem
+    if not stat.S_ISDIR(status.st_mode):
+        if words := kind_of(status.st_mode):
+            raise UsageError(f"{path} is {words}, and was not opened.", _GIVE)
+        yield _guarded(path.resolve() if path.is_symlink() else path, _assay_file)
         return
-    if path.is_file():
-        yield _guarded(path, _assay_file)
+    if sampling is not None:
+        folders = items_below(path)
+        taken = sampling.takes(folders)
+        for folder in folders:
+            if folder in taken:
+                yield _guarded(folder, _assay_item)
         return
-    if (path / RECORD).is_file():
-        yield _guarded(path, _assay_item)
-        return
-    for folder, folders, files in os.walk(path):
-        folders[:] = sorted(name for name in folders if not name.startswith("."))
-        if RECORD in files:
-            folders.clear()
-            yield _guarded(Path(folder), _assay_item)
-            continue
-        for name in sorted(files):
-            if not name.startswith(".") and _is_media(name):
-                yield _guarded(Path(folder) / name, _assay_file)
+    for found in below(path, _is_media):
+        if found.kind == "item":
+            yield _guarded(found.path, _assay_item)
+        elif found.kind == "file":
+            yield _guarded(found.path, _assay_file)
+        elif found.kind == "odd" and (found.path.is_dir() or _is_media(found.path.name) or found.path == path):
+            yield _unopened(found)
+
+
+def _unopened(found: Found) -> Assay:
+    """What was named and not opened: nothing is known of it."""
+    assayed = Assay(found.path, Report(), found.path.name)
+    assayed.report.skipped("not-opened", found.words)
+    return assayed
 
 
 def _is_media(name: str) -> bool:
@@ -144,7 +140,8 @@ def _is_media(name: str) -> bool:
 def _guarded(path: Path, verify: Callable[[Path], Assay]) -> Assay:
     """What cannot be read is told of the thing itself, and is no reason to leave out the others."""
     try:
-        return verify(path)
+        with examining(path):
+            return verify(path)
     except MudlarkError as problem:
         assayed = Assay(path, Report(), path.name)
         assayed.report.failed("record" if path.is_dir() else "file", problem.code, problem.what, grave=True)
@@ -158,14 +155,14 @@ def _assay_file(path: Path) -> Assay:
 
 
 def _assay_item(folder: Path) -> Assay:
-    record = read_record(folder)
+    record = read_record(folder, segments=False)
     assayed = Assay(folder, Report(), record.title)
     inside = {file.path: path for file in record.files if (path := inside_item(folder, file.path))}
     if _check_fixity(folder, record, inside, assayed.report):
         assayed.report.carry(record.checks)
     _tell_unlisted(folder, record, assayed.report)
     listed = [inside[f.path] for f in dict.fromkeys(record.files) if f.role == "media" and f.path in inside]
-    media = [path for path in listed if path.is_file()]
+    media = [path for path in listed if is_plain(path)]
     if record.source.kind == "images" and len(media) > 1:
         check_pages(media, assayed.report)
     else:
@@ -208,10 +205,9 @@ def _tell_unlisted(folder: Path, record: Record, report: Report) -> None:
     """What stands in an item and not in its record is nobody's, and is left alone."""
     listed = {file.path for file in record.files} | OWN
     found = []
-    for here, folders, files in os.walk(folder):
-        below = Path(here).relative_to(folder)
-        folders[:] = sorted(name for name in folders if below / name != Path(REPLACED))
-        found += [path for name in sorted(files) if (path := (below / name).as_posix()) not in listed]
+    for path, words in files_below(folder, frozenset({REPLACED})):
+        if path not in listed:
+            found.append(f"{path} ({words})" if words else path)
     if found:
         more = f" and {len(found) - 5} more" if len(found) > 5 else ""
         names = ", ".join(found[:5])

@@ -15,12 +15,13 @@ from pathlib import Path
 from typing import Any
 
 from mudlark import __version__
-from mudlark.archive.layout import RECORD
 from mudlark.archive.naming import numbered
 from mudlark.archive.place import rename_to_free
 from mudlark.archive.record import Record, read_record
-from mudlark.errors import FormatError, StorageError, UsageError
+from mudlark.archive.tree import DECLARATION, files_below, items_below
+from mudlark.errors import FormatError, StorageError, UsageError, examining
 from mudlark.fetch.store import WORKING
+from mudlark.plain import is_plain
 from mudlark.whole import whole_file
 
 _LISTS = "manifest-sha256.txt"
@@ -43,12 +44,7 @@ def items_in(folder: Path) -> list[Path]:
     """Folders of items at and below a folder. Raises UsageError where there is none."""
     if WORKING in folder.resolve().parts:
         raise UsageError(f"{folder} is unfinished work.", "Haul it to its end first.")
-    found = []
-    for here, folders, files in os.walk(folder):
-        folders[:] = sorted(name for name in folders if not name.startswith("."))
-        if RECORD in files:
-            found.append(Path(here))
-            folders.clear()
+    found = items_below(folder)
     if not found:
         raise UsageError(f"{folder} holds no item.", "Give an item's folder, or one with items below it.")
     return found
@@ -59,8 +55,9 @@ def make_bag(items: Sequence[Path], root: Path, into: Path, facts: Mapping[str, 
     bag-info.txt. Raises FormatError where an item is not what its record says, StorageError where it cannot be written.
     """
     bagit = _bagit()
-    records = [_record(item) for item in items]
-    name = items[0].name if len(items) == 1 else (root.resolve().name or "items")
+    with examining(root):
+        records = [_record(item) for item in items]
+    name = items[0].resolve().name if len(items) == 1 else (root.resolve().name or "items")
     try:
         into.mkdir(parents=True, exist_ok=True)
         with tempfile.TemporaryDirectory(prefix=".mudlark-bag-", dir=into) as temporary:
@@ -99,32 +96,7 @@ def bags_in(folder: Path) -> list[Path]:
 
 
 def _is_bag(path: Path) -> bool:
-    return (path / "bagit.txt").is_file() or (path.suffix == ".zip" and path.is_file())
-
-
-def check_bag(path: Path) -> list[str]:
-    """What is wrong with a bag: nothing, if it is whole."""
-    bagit = _bagit()
-    if path.suffix == ".zip" and path.is_file():
-        with tempfile.TemporaryDirectory(prefix="mudlark-bag-") as temporary:
-            try:
-                with zipfile.ZipFile(path) as archive:
-                    archive.extractall(temporary)
-            except zipfile.BadZipFile as problem:
-                return [f"It is no ZIP file: {problem}"]
-            inside = [one for one in Path(temporary).iterdir() if one.is_dir()]
-            return check_bag(inside[0]) if len(inside) == 1 else ["It does not hold one bag"]
-    try:
-        bag = bagit.Bag(str(path))
-    except bagit.BagError as problem:
-        return [f"It is no bag: {problem}"]
-    try:
-        bag.validate()
-    except bagit.BagValidationError as problem:
-        return [str(detail) for detail in problem.details] or [str(problem)]
-    except bagit.BagError as problem:
-        return [str(problem)]
-    return []
+    return is_plain(path / DECLARATION) or (path.suffix == ".zip" and is_plain(path))
 
 
 def _bagit() -> Any:
@@ -151,24 +123,22 @@ def _standing() -> Any:
 
 
 def _link(item: Path, place: Path) -> None:
-    """The files of an item under a second name. Links are not followed."""
-    for here, folders, files in os.walk(item):
-        folders[:] = sorted(name for name in folders if not (Path(here) / name).is_symlink())
-        target = place / Path(here).relative_to(item)
-        target.mkdir(parents=True, exist_ok=True)
-        for name in files:
-            source = Path(here) / name
-            if source.is_symlink() or not source.is_file():
-                raise FormatError(f"{source} is no plain file, and goes into no bag.", advice="Move it away.")
-            try:
-                (target / name).hardlink_to(source)
-            except OSError:
-                shutil.copy2(source, target / name)
+    """The files of an item under a second name. Raises FormatError for what is no plain file: nothing is followed."""
+    place.mkdir(parents=True, exist_ok=True)
+    for name, words in files_below(item):
+        source, target = item / name, place / name
+        if words:
+            raise FormatError(f"{source} is {words}, and goes into no bag.", advice="Move it away.")
+        target.parent.mkdir(parents=True, exist_ok=True)
+        try:
+            target.hardlink_to(source)
+        except OSError:
+            shutil.copy2(source, target)
 
 
 def _record(item: Path) -> Record:
     """The record of an item that may go into a bag. Raises FormatError for one that is broken."""
-    record = read_record(item)
+    record = read_record(item, segments=False)
     if record.verdict == "broken":
         raise FormatError(f"{item} is broken, and goes into no bag.", advice="Mend it by hauling it again.")
     return record

@@ -11,6 +11,7 @@ import msgspec
 
 from mudlark import __version__
 from mudlark.archive.layout import HISTORY
+from mudlark.plain import NotPlain, add_to_plain, open_plain, read_plain
 from mudlark.verify.verdict import Report, Verdict
 
 _LAST = 8192  # bytes at the end of the file in which the last line is looked for
@@ -38,35 +39,29 @@ def note_check(folder: Path, report: Report, when: str, *, validated: bool, oper
     codes = list(dict.fromkeys(problem.code for problem in report.problems))
     checked = Checked("validation" if validated else "fixity check", when, report.verdict, problems=codes)
     checked.operator = operator
-    flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | getattr(os, "O_NOFOLLOW", 0)
     try:
-        handle = os.open(folder / HISTORY, flags, 0o644)
-    except OSError:
+        with add_to_plain(folder / HISTORY) as file:
+            file.write(msgspec.json.encode(checked) + b"\n")
+    except (OSError, NotPlain):
         return False
-    with os.fdopen(handle, "ab") as file:
-        file.write(msgspec.json.encode(checked) + b"\n")
     return True
 
 
 def checks_of(folder: Path) -> list[Checked]:
     """All checks of an item, the earliest first; lines that are none are passed over."""
     checks = []
-    with suppress(OSError):
-        path = folder / HISTORY
-        if path.is_symlink() or path.stat().st_size > _LARGEST:
-            return []
-        for line in path.read_bytes().splitlines():
-            with suppress(msgspec.DecodeError, msgspec.ValidationError):
+    with suppress(OSError, NotPlain):
+        for line in read_plain(folder / HISTORY, _LARGEST).splitlines():
+            with suppress(ValueError, RecursionError):
                 checks.append(_decoder.decode(line))
     return checks
 
 
 def last_check(folder: str) -> Checked | None:
     """The last check of an item; None if there was none."""
-    with suppress(OSError, IndexError, msgspec.DecodeError, msgspec.ValidationError):
-        handle = os.open(f"{folder}{os.sep}{HISTORY}", os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0))
-        with os.fdopen(handle, "rb") as file:
-            size = os.fstat(handle).st_size
-            file.seek(max(0, size - _LAST))
+    try:
+        with open_plain(f"{folder}{os.sep}{HISTORY}") as file:
+            file.seek(max(0, file.seek(0, os.SEEK_END) - _LAST))
             return _decoder.decode(file.read().splitlines()[-1])
-    return None
+    except (OSError, IndexError, ValueError, RecursionError, NotPlain):
+        return None

@@ -1,6 +1,7 @@
 """What an item keeps under which name."""
 
 RECORD = "record.json"
+LARGEST_RECORD = 200_000_000  # bytes
 CAPTURE = "capture.har"
 EXCHANGES = "exchanges.warc.gz"
 REPLACED = "replaced"

@@ -1,28 +1,32 @@
 """What is in a folder of items, at any depth, read from their records.
 
-The records are the truth. An index in SQLite beside them only saves reading them again; it is made anew when it is gone
-or damaged, and a record that was changed is read again.
+The records are the truth. An index in the user's cache only saves reading them again; it is made anew when it is
+gone or damaged, and a record that was changed is read again. The folder itself is only read.
 """
 
+import hashlib
 import os
 import sqlite3
+import stat
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Literal, Self
 
 import msgspec
+from platformdirs import user_cache_path
 
 from mudlark.archive.history import last_check
-from mudlark.archive.layout import HISTORY, RECORD
+from mudlark.archive.layout import HISTORY, LARGEST_RECORD, RECORD
+from mudlark.archive.tree import DECLARATION, DEEPEST, TOO_DEEP
 from mudlark.errors import UsageError
 from mudlark.fetch.store import WORKING, Unfinished, unfinished
-from mudlark.verify.verdict import Verdict
+from mudlark.plain import NotPlain, read_plain
+from mudlark.verify.verdict import Count, Seconds, Verdict
 
-_LARGEST = 1_000_000_000  # bytes of a record
-_VERSION = 3
+_VERSION = 4
 _SCHEMA = "create table if not exists folder (path text primary key, entries blob not null)"
 Sort = Literal["path", "title", "date", "length", "bytes", "verdict"]
 
@@ -30,14 +34,14 @@ Sort = Literal["path", "title", "date", "length", "bytes", "verdict"]
 class _File(msgspec.Struct):
     path: str = ""
     role: str = ""
-    bytes: int = 0
+    bytes: Count = 0
     sha256: str = ""
 
 
 class _Track(msgspec.Struct):
     type: str = ""
     codec: str = ""
-    height: int | None = None
+    height: Count | None = None
     language: str | None = None
 
 
@@ -61,7 +65,7 @@ class _Slim(msgspec.Struct):
     title: str
     verdict: Verdict
     finished: str = ""
-    duration: float | None = None
+    duration: Seconds | None = None
     tracks: list[_Track] = []
     files: list[_File] = []
     source: _Source = msgspec.field(default_factory=_Source)
@@ -115,12 +119,14 @@ class Wanted:
 
 @dataclass(slots=True)
 class Ledger:
-    """entries: as wanted and sorted. all: how many there are. doubles: groups of paths with the same media."""
+    """entries: as wanted and sorted. all: how many there are. doubles: groups of paths with the same media. odd: what
+    was not looked into, by path, and why."""
 
     entries: list[Entry]
     all: int = 0
     doubles: list[list[str]] = field(default_factory=list)
     unfinished: list[Unfinished] = field(default_factory=list)
+    odd: list[tuple[str, str]] = field(default_factory=list)
 
 
 def read_ledger(folder: Path, wanted: Wanted | None = None, sort: Sort = "path") -> Ledger:
@@ -128,12 +134,12 @@ def read_ledger(folder: Path, wanted: Wanted | None = None, sort: Sort = "path")
     if not folder.is_dir():
         raise UsageError(f"There is no folder {folder}.", "Give a folder that items were hauled into.")
     wanted = wanted or Wanted()
-    entries, stores = _entries(folder)
+    entries, stores, odd = _entries(folder)
     doubles = _doubles(entries)
     doubled = {path for group in doubles for path in group}
     kept = [one for one in entries if wanted.passes(one) and (not wanted.doubles or one.path in doubled)]
     left = [one for store in stores for one in unfinished(store)]
-    return Ledger(_sorted(kept, sort), len(entries), doubles, left)
+    return Ledger(_sorted(kept, sort), len(entries), doubles, left, odd)
 
 
 def _sorted(entries: list[Entry], sort: Sort) -> list[Entry]:
@@ -145,31 +151,43 @@ def _sorted(entries: list[Entry], sort: Sort) -> list[Entry]:
     return by_path if sort == "path" else sorted(by_path, key=lambda one: getattr(one, sort).casefold())
 
 
-def _entries(folder: Path) -> tuple[list[Entry], list[Path]]:
-    """All entries, and the folders that hold unfinished work."""
+def _entries(folder: Path) -> tuple[list[Entry], list[Path], list[tuple[str, str]]]:
+    """All entries, the folders that hold unfinished work, and what was not looked into."""
     stores: list[Path] = []
-    if (folder / RECORD).is_file():
-        return [_read(str(folder), ".")], stores
+    odd: list[tuple[str, str]] = []
+    if os.path.lexists(folder / RECORD):
+        return [_read(str(folder), ".")], stores, odd
     entries: list[Entry] = []
     with _Index(folder) as index:
-        waiting = [""]
+        waiting = [("", 0)]
         while waiting:
-            below = waiting.pop()
-            known, kept, found = index.known(below), dict[str, _Kept](), list[str]()
+            above, depth = waiting.pop()
+            known, kept, found = index.known(above), dict[str, _Kept](), list[str]()
             fresh = False
-            with suppress(OSError), os.scandir(folder / below) as inside:
-                for one in inside:
-                    if one.name == WORKING:
-                        stores.append(folder / below)
-                    elif not one.name.startswith(".") and one.is_dir(follow_symlinks=False):
-                        found.append(one.name)
+            try:
+                if depth > DEEPEST:
+                    odd.append((above, TOO_DEEP))
+                    continue
+                with os.scandir(folder / above) as inside:
+                    for one in inside:
+                        if one.name == WORKING and one.is_dir(follow_symlinks=False):
+                            stores.append(folder / above)
+                        elif one.is_symlink():
+                            odd += _link(one, f"{above}{one.name}")
+                        elif one.name == DECLARATION and above:
+                            found.clear()  # a bag, which has items of its own
+                            break
+                        elif not one.name.startswith(".") and one.is_dir(follow_symlinks=False):
+                            found.append(one.name)
+            except OSError as problem:
+                odd.append((above or ".", f"it cannot be read: {problem.strerror}"))
             for name in found:
-                path = f"{below}{name}"
+                path = f"{above}{name}"
                 place = f"{folder}{os.sep}{path}"
                 try:
                     status = os.lstat(f"{place}{os.sep}{RECORD}")  # a Path would cost more than the call
                 except OSError:
-                    waiting.append(f"{path}{os.sep}")
+                    waiting.append((f"{path}{os.sep}", depth + 1))
                     continue
                 stamp = (status.st_mtime_ns, status.st_size, _checks(place))
                 one_kept = known.get(name)
@@ -178,8 +196,20 @@ def _entries(folder: Path) -> tuple[list[Entry], list[Path]]:
                 kept[name] = one_kept
                 entries.append(one_kept.entry)
             if fresh or len(kept) != len(known):
-                index.keep(below, kept)
-    return entries, stores
+                index.keep(above, kept)
+    return entries, stores, odd
+
+
+def _link(entry: "os.DirEntry[str]", path: str) -> Iterator[tuple[str, str]]:
+    """A link is told of where it stands for a folder, or for nothing; it is not followed."""
+    if entry.name.startswith("."):
+        return
+    try:
+        leads_to_file = stat.S_ISREG(entry.stat().st_mode)
+    except OSError:
+        leads_to_file = False
+    if not leads_to_file:
+        yield path, "it is a link to another place, and was not followed"
 
 
 def _checks(folder: str) -> int:
@@ -191,20 +221,20 @@ def _checks(folder: str) -> int:
 
 
 class _Index:
-    """What was read before, folder by folder. One that is no good is begun anew; it is done without where it cannot be
-    written."""
+    """What was read before, folder by folder: in the user's own cache, so that nothing is written to a folder that is
+    only looked at, and nothing that came with it is believed. One that is no good is begun anew; it is done without
+    where there can be none."""
 
     def __init__(self, folder: Path) -> None:
-        self._path = folder / WORKING / f"ledger-{_VERSION}.sqlite"
+        name = hashlib.sha256(os.fsencode(folder.resolve())).hexdigest()[:24]
+        self._path = user_cache_path("mudlark", appauthor=False) / f"ledger-{_VERSION}" / f"{name}.sqlite"
         self._database: sqlite3.Connection | None = None
         self._known: dict[str, bytes] = {}
 
     def __enter__(self) -> Self:
         for _ in range(2):
             try:
-                self._path.parent.mkdir(exist_ok=True, mode=0o700)
-                if self._path.is_symlink():
-                    break
+                self._path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
                 database = sqlite3.connect(self._path, timeout=2)
                 database.execute("pragma synchronous = off")
                 database.execute(_SCHEMA)
@@ -256,8 +286,8 @@ _unpacker = msgspec.msgpack.Decoder(dict[str, _Kept])
 def _read(folder: str, name: str) -> Entry:
     """The entry of an item."""
     try:
-        slim = _decoder.decode(_content(f"{folder}{os.sep}{RECORD}"))
-    except (OSError, ValueError, msgspec.DecodeError, RecursionError) as problem:
+        slim = _decoder.decode(read_plain(f"{folder}{os.sep}{RECORD}", LARGEST_RECORD))
+    except (OSError, ValueError, NotPlain, RecursionError) as problem:
         return Entry(name, Path(folder).name, "broken", problem=f"Its record cannot be read: {problem}")
     media = [file for file in slim.files if file.role == "media"]
     checked = last_check(folder)  # which knows better than the record what it is like now
@@ -277,17 +307,6 @@ def _read(folder: str, name: str) -> Entry:
         media=tuple(file.sha256 for file in media),
         problem=words,
     )
-
-
-def _content(path: str) -> bytes:
-    handle = os.open(path, os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0))
-    try:
-        size = os.fstat(handle).st_size
-        if size > _LARGEST:
-            raise ValueError("it is larger than any record")
-        return os.read(handle, size + 1)
-    finally:
-        os.close(handle)
 
 
 def _words(track: _Track) -> str:

@@ -3,23 +3,23 @@
 The schema is documented in docs/record.md; `mudlark_record` is its version. Readers accept fields they do not know.
 """
 
-import stat
 from pathlib import Path
 from typing import Any, Literal
 
 import msgspec
 import numpy as np
 
-from mudlark.archive.layout import RECORD
+from mudlark.archive.layout import LARGEST_RECORD, RECORD
 from mudlark.errors import FormatError, StorageError
 from mudlark.media.mp4.read import TrackIndex
+from mudlark.plain import read_plain
 from mudlark.text import escaped_json
 from mudlark.verify.media import Checked
-from mudlark.verify.verdict import Check, Problem, Verdict
+from mudlark.verify.verdict import Check, Count, Problem, Seconds, Verdict, Whole
 from mudlark.web.secret import veiled
 
 VERSION = 1
-_LARGEST = 200_000_000  # bytes
+_LARGEST_PART = 16_000_000  # bytes of a record but for its segments, which may be hundreds of thousands
 
 
 class FileFacts(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -29,7 +29,7 @@ class FileFacts(msgspec.Struct, frozen=True, omit_defaults=True):
 
     path: str
     role: str
-    bytes: int
+    bytes: Count
     sha256: str
     language: str | None = None
     media_type: str | None = None
@@ -54,21 +54,21 @@ class TrackFacts(msgspec.Struct, omit_defaults=True):
 
     type: str
     codec: str
-    width: int | None = None
-    height: int | None = None
-    frame_rate: float | None = None
+    width: Count | None = None
+    height: Count | None = None
+    frame_rate: Seconds | None = None
     language: str | None = None
     label: str | None = None
     default: bool = True
-    channels: int | None = None
-    sample_rate: int | None = None
-    bitrate: int | None = None
-    samples: int = 0
-    duration: float = 0.0
-    coded_frames: int | None = None
+    channels: Count | None = None
+    sample_rate: Count | None = None
+    bitrate: Count | None = None
+    samples: Count = 0
+    duration: Seconds = 0.0
+    coded_frames: Count | None = None
     coded_digest: str | None = None
     file_digest: str | None = None
-    added: int = 0
+    added: Count = 0
 
     @classmethod
     def of(cls, track: TrackIndex) -> "TrackFacts":
@@ -113,20 +113,20 @@ class SegmentFacts(msgspec.Struct, omit_defaults=True):
     """
 
     track: str
-    number: int
+    number: Count
     url: str
-    duration: float = 0.0
-    byte_range: tuple[int, int] | None = None
-    bytes: int | None = None
+    duration: Seconds = 0.0
+    byte_range: tuple[Count, Count] | None = None
+    bytes: Count | None = None
     sha256: str | None = None
     fetched: str | None = None
-    tries: int = 0
+    tries: Count = 0
     problem: str | None = None
     moment: str | None = None
-    lane: int | None = None
-    sent: float | None = None
-    took: float | None = None
-    stretch: int = 0
+    lane: Count | None = None
+    sent: Seconds | None = None
+    took: Seconds | None = None
+    stretch: Count = 0
     came_from: str | None = None
 
 
@@ -138,8 +138,8 @@ class PageFacts(msgspec.Struct, omit_defaults=True):
     description: str | None = None
     creator: str | None = None
     date: str | None = None
-    duration: float | None = None
-    dimensions: tuple[int, int] | None = None
+    duration: Seconds | None = None
+    dimensions: tuple[Count, Count] | None = None
 
 
 class EvidenceFacts(msgspec.Struct):
@@ -156,7 +156,7 @@ class FindFacts(msgspec.Struct):
     url: str
     kind: str
     role: str
-    score: int
+    score: Whole
     why: list[str]
     evidence: list[EvidenceFacts]
 
@@ -240,7 +240,7 @@ class Source(msgspec.Struct):
     identity: str | None = None
     validator: str | None = None
     modified: str | None = None
-    length: int | None = None
+    length: Count | None = None
     manifest_notes: list[ManifestNote] = []
     listed: dict[str, str] = {}
     filename: str | None = None
@@ -251,11 +251,11 @@ class Source(msgspec.Struct):
 class SegmentCounts(msgspec.Struct):
     """How many segments were planned, fetched, taken over from an earlier run, tried again, and missing."""
 
-    planned: int
-    fetched: int
-    reused: int
-    retried: int
-    missing: int
+    planned: Count
+    fetched: Count
+    reused: Count
+    retried: Count
+    missing: Count
 
 
 class FetchingFacts(msgspec.Struct):
@@ -264,11 +264,11 @@ class FetchingFacts(msgspec.Struct):
     asked for twice at once.
     """
 
-    bytes: int = 0
-    seconds: float = 0.0
-    elsewhere: int = 0
-    renewed: int = 0
-    raced: int = 0
+    bytes: Count = 0
+    seconds: Seconds = 0.0
+    elsewhere: Count = 0
+    renewed: Count = 0
+    raced: Count = 0
 
 
 class PlayFacts(msgspec.Struct, omit_defaults=True):
@@ -282,20 +282,20 @@ class PlayFacts(msgspec.Struct, omit_defaults=True):
     full: bool
     started: bool
     ended: bool
-    seeks: int = 0
-    pictures: int = 0
-    sounds: int = 0
-    bad: int = 0
-    shown: int = 0
-    dropped: int = 0
-    seconds: float = 0.0
+    seeks: Count = 0
+    pictures: Count = 0
+    sounds: Count = 0
+    bad: Count = 0
+    shown: Count = 0
+    dropped: Count = 0
+    seconds: Seconds = 0.0
     unplayed: list[str] = []
-    black: list[tuple[float, float]] = []
-    frozen: list[tuple[float, float]] = []
-    silent: list[tuple[float, float]] = []
-    loudness: list[tuple[float, float]] = []
-    peak: float | None = None
-    clipped: int = 0
+    black: list[tuple[Seconds, Seconds]] = []
+    frozen: list[tuple[Seconds, Seconds]] = []
+    silent: list[tuple[Seconds, Seconds]] = []
+    loudness: list[tuple[Seconds, Seconds]] = []
+    peak: Seconds | None = None
+    clipped: Count = 0
 
 
 class Record(msgspec.Struct):
@@ -311,24 +311,25 @@ class Record(msgspec.Struct):
     started: str
     finished: str
     source: Source
-    duration: float | None
-    planned_duration: float | None
+    duration: Seconds | None
+    planned_duration: Seconds | None
     tracks: list[TrackFacts]
     files: list[FileFacts]
     segments: SegmentCounts
     segment_list: list[SegmentFacts]
     checks: list[Check]
     versions: dict[str, str]
-    contents: list[tuple[str, int]] = []
+    contents: list[tuple[str, Count]] = []
     notes: list[Note] = []
     fetching: FetchingFacts = msgspec.field(default_factory=FetchingFacts)
     played: PlayFacts | None = None
     reason: str | None = None
     command: str | None = None
     operator: dict[str, str] | None = None
-    mudlark_record: int = VERSION
+    mudlark_record: Whole = VERSION
 
 
+_parts = msgspec.json.Decoder(dict[str, msgspec.Raw])
 _decoder = msgspec.json.Decoder(Record)  # made once, here: two threads that work out the same type at once crash
 
 
@@ -342,22 +343,29 @@ def to_json(value: Any) -> bytes:
     return escaped_json(msgspec.json.format(msgspec.json.encode(value), indent=2).decode()).encode() + b"\n"
 
 
-def read_record(folder: Path) -> Record:
-    """The record of the item in `folder`."""
+def read_record(folder: Path, *, segments: bool = True) -> Record:
+    """The record of the item in `folder`. segments: with the list of them, which is by far the longest part."""
     path = folder / RECORD
     try:
-        status = path.stat()
-        if not stat.S_ISREG(status.st_mode) or status.st_size > _LARGEST:
-            raise FormatError(f"{path} is no plain file, or larger than any record.")
-        data = path.read_bytes()
+        record = _decoder.decode(_bounded(read_plain(path, LARGEST_RECORD), path, segments=segments))
     except OSError as problem:
         raise StorageError(f"Cannot read {path}: {problem.strerror}.") from problem
-    try:
-        record = _decoder.decode(data)
-    except (msgspec.ValidationError, msgspec.DecodeError, RecursionError) as problem:
+    except (ValueError, RecursionError) as problem:
         raise FormatError(f"{path} is not a record that Mudlark can read: {problem}.") from problem
     if record.mudlark_record < 1:
         raise FormatError(f"{path} has no version that there was ({record.mudlark_record}).")
     if record.mudlark_record > VERSION:
         raise FormatError(f"{path} was made by a later version of Mudlark (schema {record.mudlark_record}).")
     return record
+
+
+def _bounded(data: bytes, path: Path, *, segments: bool) -> bytes:
+    """A record of which no part takes more memory than any has: without its segments, if they are not wanted."""
+    if len(data) <= _LARGEST_PART:
+        return data
+    parts = _parts.decode(data)
+    listed = parts.pop("segment_list", None)
+    if sum(memoryview(part).nbytes for part in parts.values()) > _LARGEST_PART:
+        raise FormatError(f"{path} is longer than any record, but for its segments.")
+    parts["segment_list"] = listed if listed is not None and segments else msgspec.Raw(b"[]")
+    return msgspec.json.encode(parts)

@@ -6,7 +6,8 @@ from typing import Any
 import click
 from rich.text import Text
 
-from mudlark.archive.bag import Bagged, bags_in, check_bag, items_in, make_bag
+from mudlark.archive.bag import Bagged, bags_in, items_in, make_bag
+from mudlark.archive.bagcheck import check_bag
 from mudlark.cli.command import Command, common_options, option
 from mudlark.cli.options import Folder
 from mudlark.cli.show import complain, console, emit_json

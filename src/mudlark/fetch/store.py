@@ -10,10 +10,13 @@ import os
 import shutil
 import socket
 import sqlite3
+import stat
+import tempfile
 import time
-from collections.abc import Iterable, Sequence
-from contextlib import suppress
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import closing, suppress
 from dataclasses import astuple, dataclass
+from itertools import count
 from pathlib import Path
 
 import msgspec
@@ -22,10 +25,15 @@ from xxhash import xxh3_128
 from mudlark.errors import StorageError
 from mudlark.fetch.incoming import Body, Incoming, words
 from mudlark.fetch.place import Place
+from mudlark.plain import NotPlain, kind_of, open_plain, read_plain
 
 _RACES = 5
+_MOST_STEPS = 100_000  # thousands of steps that reading a state may take
 _RESERVE = 32_000_000  # bytes that stay free on the disk
 WORKING = ".mudlark"  # the folder inside the target folder that holds all stores
+_LARGEST_STATE = 256_000_000  # bytes
+_LOCKED = (0x40000002, 510)  # where SQLite locks a database file, and how many bytes (its file format, §1.3.1)
+_open_here: set[Path] = set()  # working folders that this process has open: looking into one would give up its lock
 _SCHEMA = """
 create table if not exists haul (key text primary key, value text not null);
 create table if not exists kept (
@@ -103,11 +111,8 @@ class Store:
     def __enter__(self) -> "Store":
         try:
             _make_folders(self.folder)
-            for path in (self.folder.parent, self.folder, self._segments, self.folder / "state.sqlite"):
-                if path.is_symlink():
-                    raise StorageError(
-                        f"{path} is a link to another place, and is not followed.", "Remove it, and haul again."
-                    )
+            for path in (self.folder.parent, self.folder, *_inside(self.folder), *_inside(self._segments)):
+                _insist_on_own(path)
             database = _open(self.folder)
             database.execute("insert or replace into haul values ('target', ?)", (self._target or self._key,))
             database.commit()
@@ -132,6 +137,7 @@ class Store:
                 "Choose another folder with --into.",
             ) from problem
         self._database = database
+        _open_here.add(self.folder.absolute())
         self._rows = {(row[0], row[1]): Row(*row) for row in rows}
         taken = sum(1 for _ in self._segments.glob("small-*"))
         self._shared = self._segments / f"small-{taken + 1:04d}"
@@ -139,17 +145,21 @@ class Store:
 
     def __exit__(self, *_: object) -> None:
         if self._database:
-            self._database.close()
-            self._database = None
+            self._close()
             (self.folder / "holder.json").unlink(missing_ok=True)
             if not self._rows and not self._kept:
                 self.discard()
 
+    def _close(self) -> None:
+        assert self._database
+        self._database.close()
+        self._database = None
+        _open_here.discard(self.folder.absolute())
+
     def discard(self) -> None:
         """Remove the store, and the folder of stores if it was the last."""
         if self._database:
-            self._database.close()
-            self._database = None
+            self._close()
         shutil.rmtree(self.folder, ignore_errors=True)
         remove_if_empty(self.folder.parent)
 
@@ -262,22 +272,61 @@ class Unfinished:
 
 
 def unfinished(into: Path) -> list[Unfinished]:
-    """What is unfinished in a target folder, by name of its working folder."""
-    found = []
-    for state in sorted((into / WORKING).glob("*/state.sqlite")):
-        try:
-            database = _open(state.parent)
-            target = database.execute("select value from haul where key = 'target'").fetchone()
-            count, size, since = database.execute("select count(*), sum(bytes), min(fetched) from kept").fetchone()
-            database.close()
-        except sqlite3.DatabaseError as problem:
-            if "locked" in str(problem):
-                found.append(Unfinished(state.parent, "", "", 0, 0, running=True))
-            continue
-        found.append(
-            Unfinished(state.parent, target[0] if target else "", since or "", count, size or 0, running=False)
-        )
+    """What is unfinished in a target folder, by name of its working folder. Nothing is written, and nothing followed:
+    the folder may come from anyone."""
+    working, found = into / WORKING, []
+    try:
+        with os.scandir(working if not working.is_symlink() else "") as inside:
+            names = sorted(one.name for one in inside if one.is_dir(follow_symlinks=False))
+    except OSError:
+        return []
+    for folder in (working / name for name in names):
+        with suppress(sqlite3.DatabaseError, OSError, NotPlain):
+            found += _look_into(folder)
     return found
+
+
+def _look_into(folder: Path) -> list[Unfinished]:
+    """What the state in a working folder says, without a change to it and in bounded time; nothing where it is no state
+    of ours."""
+    state, log = folder / "state.sqlite", folder / "state.sqlite-wal"
+    if folder.absolute() in _open_here or _is_locked(state):
+        return [Unfinished(folder, "", "", 0, 0, running=True)]
+    if not os.path.lexists(log):
+        return _read_state(folder, f"{state.absolute().as_uri()}?immutable=1")
+    with tempfile.TemporaryDirectory(prefix="mudlark-") as temporary:  # what was not written back yet counts too
+        copy = Path(temporary) / state.name
+        copy.write_bytes(read_plain(state, _LARGEST_STATE))
+        copy.with_name(log.name).write_bytes(read_plain(log, _LARGEST_STATE))
+        return _read_state(folder, copy.as_uri())
+
+
+def _read_state(folder: Path, address: str) -> list[Unfinished]:
+    with closing(sqlite3.connect(address, uri=True)) as database:
+        steps = count()
+        database.set_progress_handler(lambda: next(steps) >= _MOST_STEPS, 1000)
+        database.execute("pragma trusted_schema = off")
+        kinds = dict(database.execute("select name, type from sqlite_master where name in ('haul', 'kept')"))
+        if kinds != {"haul": "table", "kept": "table"}:
+            return []
+        target = database.execute("select value from haul where key = 'target'").fetchone()
+        number, size, since = database.execute("select count(*), sum(bytes), min(fetched) from kept").fetchone()
+    named, since = (one if isinstance(one, str) else "" for one in (target[0] if target else "", since))
+    return [Unfinished(folder, named, since, number, size if isinstance(size, int) else 0, running=False)]
+
+
+def _is_locked(state: Path) -> bool:
+    """True if another process holds the lock that a store takes. Raises OSError or NotPlain."""
+    with open_plain(state) as file:
+        try:
+            import fcntl
+        except ImportError:  # a system that has other locks, and where nothing can be told
+            return False
+        try:
+            fcntl.lockf(file, fcntl.LOCK_SH | fcntl.LOCK_NB, _LOCKED[1], _LOCKED[0])
+        except OSError:
+            return True
+        return False
 
 
 def _open(folder: Path) -> sqlite3.Connection:
@@ -289,10 +338,28 @@ def _open(folder: Path) -> sqlite3.Connection:
     return database
 
 
+def _inside(folder: Path) -> Iterator[Path]:
+    with os.scandir(folder) as inside:
+        yield from (folder / one.name for one in inside)
+
+
+def _insist_on_own(path: Path) -> None:
+    """Raises StorageError for what no store of ours has in it: whoever put it there would have us write elsewhere."""
+    status = os.lstat(path)
+    if stat.S_ISLNK(status.st_mode):
+        raise StorageError(f"{path} is a link to another place, and is not followed.", "Remove it, and haul again.")
+    if not (stat.S_ISREG(status.st_mode) or stat.S_ISDIR(status.st_mode)):
+        raise StorageError(f"{path} is {kind_of(status.st_mode)}, and is not opened.", "Remove it, and haul again.")
+    if hasattr(os, "geteuid") and status.st_uid != os.geteuid() and status.st_mode & 0o022:
+        raise StorageError(
+            f"{path} belongs to somebody else, and others may write to it.", "Choose another folder with --into."
+        )
+
+
 def _held_by(folder: Path) -> str:
     try:
-        holder = _holder.decode((folder / "holder.json").read_bytes())
-    except (OSError, msgspec.DecodeError):
+        holder = _holder.decode(read_plain(folder / "holder.json", 10_000))
+    except (OSError, ValueError, RecursionError, NotPlain):
         return ""
     return f": process {holder.process} on {holder.machine}, since {holder.since}"
 

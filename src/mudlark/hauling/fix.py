@@ -35,7 +35,7 @@ _Short = Annotated[str, Meta(max_length=500)]
 _Few = Meta(max_length=50)
 _HIGHEST = 100_000  # pixels of a picture
 _LONGEST = 8_000  # characters of an address
-_FIELDS = {"user-agent": "user_agent", "accept": "accept", "accept-language": "language"}
+_LONGEST_FIELD = 500
 
 
 class _Heard(msgspec.Struct):
@@ -159,12 +159,14 @@ def guise_of(record: Record) -> Guise:
     if known := built_in().get(asked.guise):
         return known
     sent = {field.lower(): value for field, value in asked.headers.items()}
-    strings = {
-        name: sent[field]
-        for field, name in _FIELDS.items()
-        if field in sent and sent[field].isascii() and sent[field].isprintable() and len(sent[field]) <= 500
-    }
-    return Guise("as recorded", **strings) if "user_agent" in strings else PLAIN
+
+    def said(field: str) -> str:
+        value = sent.get(field, "")
+        return value if value.isascii() and value.isprintable() and len(value) <= _LONGEST_FIELD else ""
+
+    agent = said("user-agent")
+    guise = Guise("as recorded", agent, accept=said("accept") or PLAIN.accept, language=said("accept-language"))
+    return guise if agent else PLAIN
 
 
 async def fix(network: Connection, folder: Path, trust: Trust, watch: HaulWatch | None = None) -> Item:

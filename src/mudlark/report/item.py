@@ -7,6 +7,7 @@ from pathlib import Path
 from mudlark.archive.history import Checked, checks_of
 from mudlark.archive.place import inside_item
 from mudlark.archive.record import Record, read_record
+from mudlark.plain import is_plain
 from mudlark.report.live import behind_table, is_recording
 from mudlark.report.rates import rates_of
 from mudlark.report.requests import Log, read_log, tables_of
@@ -65,7 +66,7 @@ def read_item(folder: Path, *, drawn: bool = True) -> ItemData:
         steps=steps_of(record, log),
         spans=spans_of(record),
         checks=checks_of(folder),
-        picture=next((path for path in posters if path.is_file()), None),
+        picture=next((path for path in posters if is_plain(path)), None),
     )
     if drawn:
         item.figures = list(tables_of(log))

@@ -4,6 +4,7 @@ Times of tables are seconds since the first request. Where nothing was asked for
 stopped and gone on with), the rest is moved up, so that figures show what happened; the time of day stands beside it.
 """
 
+import os
 from collections import Counter
 from contextlib import suppress
 from dataclasses import dataclass
@@ -16,8 +17,9 @@ import numpy as np
 from msgspec import Meta
 
 from mudlark.archive.layout import REQUESTS
+from mudlark.plain import NotPlain, read_plain
 from mudlark.report.table import LATEST, LONGEST, Row, Table
-from mudlark.text import clock, counted, size
+from mudlark.text import clock, counted, sentence, size
 from mudlark.web.exchange import STOPPED
 
 _LARGEST = 200_000_000  # bytes of a log
@@ -95,14 +97,16 @@ def stamp(seconds: float) -> str:
 def read_log(folder: Path) -> Log:
     """The log of an item's requests. Lines that are none are passed over."""
     path = folder / REQUESTS
-    if not path.is_file() or path.is_symlink():
+    if not os.path.lexists(path):
         return Log([], "The item has no log of its requests: it was made by an earlier version, or it was taken away.")
-    if path.stat().st_size > _LARGEST:
-        return Log([], f"The log of its requests is larger than {size(_LARGEST)}, which is too much for a figure.")
     rows = []
     decoder = msgspec.json.Decoder(Logged)
-    for line in path.read_bytes().splitlines():
-        with suppress(msgspec.DecodeError, msgspec.ValidationError):
+    try:
+        log = read_plain(path, _LARGEST)
+    except (OSError, NotPlain) as problem:
+        return Log([], f"The log of its requests was not read: {sentence(str(problem))}")
+    for line in log.splitlines():
+        with suppress(ValueError, RecursionError):
             rows.append(decoder.decode(line))
     return Log(sorted(rows, key=lambda one: one.begin), "" if rows else "The log of its requests holds none.")
 

@@ -9,7 +9,7 @@ from typing import Self
 
 from mudlark.archive.history import Checked
 from mudlark.archive.ledger import Entry, Ledger, read_ledger
-from mudlark.errors import MudlarkError, UsageError
+from mudlark.errors import MudlarkError, Unexamined, UsageError, examining
 from mudlark.report.advice import of_haul, of_problem
 from mudlark.report.item import ItemData, read_item
 from mudlark.report.table import Row, Table, within
@@ -224,10 +224,15 @@ def read_shelf(folder: Path, pages: str, each: Callable[[str, ItemData], None], 
     for number, entry in enumerate(ledger.entries, start=1):
         address = f"{pages}/{number:04d}.html"
         try:
-            item = read_item(folder / entry.path, drawn=drawn)
+            with examining(folder / entry.path):
+                item = read_item(folder / entry.path, drawn=drawn)
+                kept = Kept.of(entry, address, item)
         except MudlarkError:
             shelf.kept.append(Kept(entry))
             continue
-        each(address, item)
-        shelf.kept.append(Kept.of(entry, address, item))
+        try:
+            each(address, item)
+        except Unexamined:
+            kept = Kept(entry)
+        shelf.kept.append(kept)
     return shelf

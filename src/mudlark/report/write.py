@@ -13,7 +13,8 @@ from pathlib import Path
 
 from mudlark.archive.layout import RECORD
 from mudlark.archive.listing import cell
-from mudlark.errors import StorageError, UsageError
+from mudlark.errors import StorageError, UsageError, examining
+from mudlark.plain import NotPlain, open_plain
 from mudlark.report.bars import draw_folder
 from mudlark.report.figures import draw
 from mudlark.report.item import ItemData, read_item
@@ -70,8 +71,10 @@ def write_report(
 
 
 def _write_item(path: Path, into: Path, *, alone: bool, replace: bool) -> _Written:
-    item = read_item(path)
-    _write(into, item_page(item).encode(), replace=replace)
+    with examining(path):
+        item = read_item(path)
+        body = item_page(item).encode()
+    _write(into, body, replace=replace)
     drawings = {table.name: draw(item, table, "png") for table in item.figures} if alone else {}
     return _Written(1, [*item.figures, item.pieces], drawings)
 
@@ -85,7 +88,9 @@ def _write_folder(path: Path, into: Path, *, alone: bool, replace: bool, all_fig
 
     def write_page(address: str, item: ItemData) -> None:
         page = into.parent / address
-        _write(page, item_page(item, back=f"../{into.name}").encode(), replace=page in earlier)
+        with examining(item.folder):
+            body = item_page(item, back=f"../{into.name}").encode()
+        _write(page, body, replace=page in earlier)
         written.add(page)
 
     shelf = read_shelf(path, pages.name, write_page, all_figures=all_figures)
@@ -108,9 +113,9 @@ def place_for(path: Path) -> Path:
 def is_ours(path: Path) -> bool:
     """True if a file is a page that a report left."""
     try:
-        with path.open("rb") as file:
-            return not path.is_symlink() and _OURS in file.read(_HEAD)
-    except OSError:
+        with open_plain(path) as file:
+            return _OURS in file.read(_HEAD)
+    except (OSError, NotPlain):
         return False
 
 

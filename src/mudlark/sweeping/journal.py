@@ -2,6 +2,7 @@
 same as a table for people."""
 
 import csv
+import os
 import re
 from contextlib import suppress
 from io import TextIOWrapper
@@ -10,8 +11,11 @@ from typing import BinaryIO
 
 import msgspec
 
+from mudlark.archive.layout import RECORD
 from mudlark.archive.listing import cell
+from mudlark.archive.place import inside_item
 from mudlark.fetch.store import WORKING
+from mudlark.plain import NotPlain, add_to_plain, is_plain, open_plain, read_plain
 from mudlark.verify.verdict import Verdict
 from mudlark.web.secret import veiled, without_secrets
 from mudlark.whole import whole_file
@@ -19,7 +23,9 @@ from mudlark.whole import whole_file
 TABLE = "sweep.csv"
 _ADDRESS = re.compile(r"^https?://\S+\s+")
 _RACES = 5
+_LARGEST = 200_000_000  # bytes
 COLUMNS = ("address", "title", "verdict", "reason", "path", "bytes", "length", "seconds taken")
+_HEADLINE = ",".join(COLUMNS).encode()
 GOOD = frozenset({"sound", "unproven"})
 
 
@@ -61,8 +67,8 @@ class Journal:
         self._path = into / WORKING / "sweep.jsonl"
         self.results: dict[str, Result] = {}
         with suppress(FileNotFoundError):
-            for line in self._path.read_bytes().split(b"\n"):
-                with suppress(msgspec.DecodeError, msgspec.ValidationError):  # the last may have been cut off
+            for line in read_plain(self._path, _LARGEST).split(b"\n"):
+                with suppress(ValueError, RecursionError):  # the last may have been cut off
                     result = _decoder.decode(line)
                     self.results[result.key] = result
 
@@ -77,7 +83,7 @@ class Journal:
         for attempt in range(_RACES, -1, -1):
             try:
                 self._path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-                return self._path.open("ab")
+                return add_to_plain(self._path, 0o600)
             except (FileNotFoundError, FileExistsError):  # a haul has just removed the empty folder of stores
                 if not attempt:
                     raise
@@ -86,13 +92,15 @@ class Journal:
     def settled(self, address: str) -> Result | None:
         """What came of a row that need not be asked for again: it is good, and its item is still there."""
         result = self.results.get(key_of(address))
-        good = result is not None and result.verdict in GOOD and (self._into / result.path / "record.json").is_file()
-        return result if good else None
+        if result is None or result.verdict not in GOOD:
+            return None
+        folder = inside_item(self._into, result.path)
+        return result if folder and is_plain(folder / RECORD) else None
 
     def write_table(self) -> Path:
         """The table of all results; gives its path. Another file of that name is left alone."""
         path, number = self._into / TABLE, 2
-        while path.exists() and not _is_ours(path):
+        while os.path.lexists(path) and not _is_ours(path):
             path, number = self._into / f"sweep ({number}).csv", number + 1
         with whole_file(path, "Make room, or choose another folder with --into.", replace=True) as file:
             text = TextIOWrapper(file, encoding="utf-8", newline="")
@@ -109,7 +117,7 @@ class Journal:
 
 def _is_ours(path: Path) -> bool:
     try:
-        with path.open(encoding="utf-8", errors="replace") as file:
-            return bool(re.match(",".join(COLUMNS), file.readline()))
-    except OSError:
+        with open_plain(path) as file:
+            return file.read(len(_HEADLINE)) == _HEADLINE
+    except (OSError, NotPlain):
         return False

@@ -4,9 +4,10 @@ What it takes for each kind of file to be sound is the table in docs/verificatio
 prove that the file is whole. Where nothing does and nothing is wrong, it is unproven.
 """
 
-from typing import Literal
+from typing import Annotated, Literal
 
 import msgspec
+from msgspec import Meta
 
 Verdict = Literal["sound", "unproven", "flawed", "broken", "refused", "failed"]
 WORTH: dict[Verdict, int] = {"sound": 5, "unproven": 4, "flawed": 3, "broken": 2, "refused": 1, "failed": 0}
@@ -16,13 +17,19 @@ PROOFS = (
 )  # checks that prove a file whole
 
 
+# numbers as records may have them, so that whatever is reckoned with them ends well
+Whole = Annotated[int, Meta(ge=-(1 << 62), le=1 << 62)]
+Count = Annotated[int, Meta(ge=0, le=1 << 62)]
+Seconds = Annotated[float, Meta(ge=-1e12, le=1e12)]
+
+
 class Check(msgspec.Struct, frozen=True):
     """One thing that was looked at. detail: the measured facts in words; measured: the same for programs."""
 
     name: str
     outcome: Literal["passed", "failed", "skipped"]
     detail: str
-    measured: dict[str, float | int | str] = {}
+    measured: dict[str, Seconds | Whole | str] = {}
 
 
 class Problem(msgspec.Struct, frozen=True):
@@ -32,8 +39,8 @@ class Problem(msgspec.Struct, frozen=True):
     code: str
     message: str
     grave: bool = False
-    at: float | None = None
-    offset: int | None = None
+    at: Seconds | None = None
+    offset: Whole | None = None
 
 
 class Report(msgspec.Struct):

@@ -38,11 +38,9 @@ class BoundedConnector(aiohttp.TCPConnector):
         super().__init__(resolver=_Resolver(reach), **given)
         self._reach = reach
 
-    async def connect(
-        self, req: aiohttp.ClientRequest, traces: list[Any], timeout: aiohttp.ClientTimeout
-    ) -> aiohttp.connector.Connection:
+    async def connect(self, req: aiohttp.ClientRequest, *more: Any, **named: Any) -> aiohttp.connector.Connection:
         self._reach.enter(req.url.host or "")
-        return await super().connect(req, traces, timeout)
+        return await super().connect(req, *more, **named)
 
 
 async def judge(reach: Reach, address: str) -> None:
