@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from aiohttp import web
-from PIL import Image, UnidentifiedImageError
+from PIL import Image
 
 from mudlark.assemble.film import Voice, assemble
 from mudlark.assemble.output import ChosenFile, Output
@@ -29,6 +29,7 @@ from mudlark.fetch.engine import Engine, Job
 from mudlark.fetch.store import Store
 from mudlark.find.judge.probe import movie_at
 from mudlark.find.model import PLAYED, Find, Page
+from mudlark.guard import reading
 from mudlark.manifest.choose import Taken, choose
 from mudlark.manifest.load import fill, load
 from mudlark.media.index import movie_in
@@ -121,16 +122,14 @@ async def _look_at_picture(session: Session, one: Peek) -> None:
                 if len(data) > _LARGEST_PICTURE:
                     raise NetworkError("A picture of more than 20 MB is not looked at.")
         one.bytes = len(data)
-        with Image.open(BytesIO(data)) as picture:
+        with reading("The picture"), Image.open(BytesIO(data)) as picture:
             one.width, one.height = picture.size
             one.codecs = [picture.format or ""]
             if one.width * one.height > _MOST_PIXELS:
-                raise ValueError(f"{one.width}×{one.height} pixels are too many for a preview")
+                raise FormatError(f"{one.width}×{one.height} pixels are too many for a preview.")
             one.picture = picture.convert("RGB")
     except MudlarkError as problem:
         one.problem = problem.what
-    except (UnidentifiedImageError, OSError, ValueError, Image.DecompressionBombError) as problem:
-        one.problem = f"The picture cannot be decoded: {problem}"
     else:
         if np.asarray(one.picture).max() <= _BLACK:
             one.notes.append("the picture is black")

@@ -22,8 +22,9 @@ from mudlark.find.judge.kind import kind_by_extension
 from mudlark.find.model import PLAYED
 from mudlark.manifest.model import STREAMED
 from mudlark.plain import is_plain, kind_of
-from mudlark.verify.content import check_pages
+from mudlark.text import printable
 from mudlark.verify.fixity import compare
+from mudlark.verify.forms.pictures import check_pages
 from mudlark.verify.media import Checked, check_file
 from mudlark.verify.verdict import Report, Verdict
 
@@ -128,7 +129,7 @@ def assays(path: Path, sampling: Sampling | None = None) -> Iterator[Assay]:
 def _unopened(found: Found) -> Assay:
     """What was named and not opened: nothing is known of it."""
     assayed = Assay(found.path, Report(), found.path.name)
-    assayed.report.skipped("not-opened", found.words)
+    assayed.report.skipped("not-opened", found.words[:1].upper() + found.words[1:])
     return assayed
 
 
@@ -218,4 +219,4 @@ def _describe(assayed: Assay, checked: Checked, path: Path) -> None:
     assayed.media.append((path, checked))
     if checked.movie or checked.length:
         assayed.tracks, assayed.duration = tracks_of(checked), checked.seconds or 0.0
-    assayed.title = assayed.title or path.stem
+    assayed.title = printable(assayed.title or path.stem)

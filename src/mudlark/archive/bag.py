@@ -19,7 +19,7 @@ from mudlark.archive.naming import numbered
 from mudlark.archive.place import rename_to_free
 from mudlark.archive.record import Record, read_record
 from mudlark.archive.tree import DECLARATION, files_below, items_below
-from mudlark.errors import FormatError, StorageError, UsageError, examining
+from mudlark.errors import FormatError, StorageError, UsageError
 from mudlark.fetch.store import WORKING
 from mudlark.plain import is_plain
 from mudlark.whole import whole_file
@@ -55,8 +55,7 @@ def make_bag(items: Sequence[Path], root: Path, into: Path, facts: Mapping[str, 
     bag-info.txt. Raises FormatError where an item is not what its record says, StorageError where it cannot be written.
     """
     bagit = _bagit()
-    with examining(root):
-        records = [_record(item) for item in items]
+    records = [_record(item) for item in items]
     name = items[0].resolve().name if len(items) == 1 else (root.resolve().name or "items")
     try:
         into.mkdir(parents=True, exist_ok=True)

@@ -12,9 +12,9 @@ from dataclasses import dataclass, field
 from io import BytesIO
 from pathlib import Path
 
-from PIL import Image, UnidentifiedImageError
+from PIL import Image
 
-from mudlark.errors import FormatError
+from mudlark.guard import reading
 
 _DPI = 150.0  # where a picture does not say how large it is on paper
 _TURNS = {3: 180, 6: 90, 8: 270}  # EXIF orientation to degrees clockwise
@@ -115,17 +115,14 @@ def _page(out: _Writer, picture: _Picture, tree: int) -> int:
 
 def _picture(path: Path) -> _Picture:
     data = path.read_bytes()
-    try:
-        with Image.open(BytesIO(data)) as image:
-            dots = image.info.get("dpi", (0, 0))[0]
-            made = _jpeg(image, data) if image.format == "JPEG" else _png(image, data) or _packed(image)
-            made.dpi = float(dots) if 30 <= dots <= 2400 else _DPI
-            made.turn = _TURNS.get(image.getexif().get(0x0112, 1), 0)
-            if profile := image.info.get("icc_profile"):
-                made.profile = _fitting(profile, made.entries)
-            return made
-    except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError) as problem:
-        raise FormatError(f"{path.name} is no picture that can be bound: {problem}.") from problem
+    with reading(f"The picture {path.name}"), Image.open(BytesIO(data)) as image:
+        dots = image.info.get("dpi", (0, 0))[0]
+        made = _jpeg(image, data) if image.format == "JPEG" else _png(image, data) or _packed(image)
+        made.dpi = float(dots) if 30 <= dots <= 2400 else _DPI
+        made.turn = _TURNS.get(image.getexif().get(0x0112, 1), 0)
+        if profile := image.info.get("icc_profile"):
+            made.profile = _fitting(profile, made.entries)
+        return made
 
 
 def _fitting(profile: bytes, entries: bytes) -> tuple[int, bytes] | None:

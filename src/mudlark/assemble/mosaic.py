@@ -5,6 +5,7 @@ packed with loss again. Memory grows with the width of a picture, not with its h
 import struct
 import zlib
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from io import BytesIO
 from itertools import groupby
 from pathlib import Path
@@ -12,13 +13,15 @@ from typing import BinaryIO
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image, UnidentifiedImageError
+from PIL import Image
 
 from mudlark.errors import FormatError
 from mudlark.fetch.place import Place
+from mudlark.guard import reading
 from mudlark.manifest.model import Picture, Tile
 
 _LEVEL = 5
+_MOST_HELD = 300_000_000  # bytes of a tile or a band that are held at once
 _ABSENT = 0x80  # the grey where a tile is missing
 _UP = 2  # the filter that takes each byte as its difference from the one above (§9.2)
 Pixels = NDArray[np.uint8]
@@ -28,6 +31,11 @@ def join_tiles(picture: Picture, places: Sequence[Place | None], target: Path) -
     """Write a picture. places: where its tiles are, in their order; None for what is missing. Gives the numbers of the
     tiles that are not there or cannot be read, from 0; they are grey."""
     bad: list[int] = []
+    if any(picture.width * tile.height * 3 > _MOST_HELD or _area(tile.size) * 4 > _MOST_HELD for tile in picture.tiles):
+        raise FormatError(
+            f"Its tiles are larger than can be put together here ({picture.tiles[0].width:,} pixels wide).",
+            advice="Haul them one by one: `mudlark tracks` names their addresses.",
+        )
     first = next((place for place in places if place), None)
     colour, profile = _colour(first)
     with target.open("wb") as file:
@@ -49,25 +57,31 @@ def join_tiles(picture: Picture, places: Sequence[Place | None], target: Path) -
 
 def _colour(place: Place | None) -> tuple[int, bytes | None]:
     """How many colours pictures of one kind have, 1 or 3, and their profile."""
-    try:
-        with Image.open(BytesIO(place.read() if place else b"")) as image:
-            grey = image.mode in ("L", "1")
-            return (1 if grey else 3), image.info.get("icc_profile")
-    except (UnidentifiedImageError, OSError, ValueError, Image.DecompressionBombError):
-        return 3, None
+    with suppress(FormatError), reading("The tile"), Image.open(BytesIO(place.read() if place else b"")) as image:
+        grey = image.mode in ("L", "1")
+        return (1 if grey else 3), image.info.get("icc_profile")
+    return 3, None
 
 
 def _pixels(place: Place | None, tile: Tile, colour: int) -> Pixels | None:
-    """What a tile shows of its own part of the picture; None if it is not there, or is another size."""
+    """What a tile shows of its own part of the picture; None if it is not there, or of another size than is stated:
+    then it is another picture, such as a notice of the server."""
     if place is None:
         return None
+    mode = "L" if colour == 1 else "RGB"
     try:
-        with Image.open(BytesIO(place.read())) as image:
-            pixels = np.asarray(image.convert("L" if colour == 1 else "RGB"), np.uint8)
-    except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError):
+        with reading("The tile"), Image.open(BytesIO(place.read())) as image:
+            if image.size != tile.size:
+                return None
+            pixels = np.asarray(image if image.mode == mode else image.convert(mode), np.uint8)
+    except FormatError:
         return None
-    part = pixels.reshape(*pixels.shape[:2], colour)[tile.above :, tile.before :][: tile.height, : tile.width]
-    return part if part.shape[:2] == (tile.height, tile.width) else None
+    part = pixels.reshape(*pixels.shape[:2], colour)[tile.above :, tile.before :]
+    return part[: tile.height, : tile.width]
+
+
+def _area(size: tuple[int, int]) -> int:
+    return size[0] * size[1]
 
 
 class _Png:
@@ -111,11 +125,8 @@ def check_size(picture: Picture, path: Path) -> str | None:
     """What is not right with the size of a picture that came whole."""
     if not picture.width or not picture.height:
         return None
-    try:
-        with Image.open(path) as image:
-            size = image.size
-    except (UnidentifiedImageError, OSError, ValueError, Image.DecompressionBombError) as problem:
-        raise FormatError(f"{path.name} is no picture: {problem}.") from problem
+    with reading(path.name), Image.open(path) as image:
+        size = image.size
     if size == (picture.width, picture.height):
         return None
     return f"{size[0]}×{size[1]} pixels came where {picture.width}×{picture.height} are stated"

@@ -17,7 +17,7 @@ from mudlark.cli.command import Command, common_options, option
 from mudlark.cli.options import DATE, connection, network_options, operator_option, play_option
 from mudlark.cli.show import complain, console, emit_json, manner, messages, verdict
 from mudlark.cli.steps import Steps
-from mudlark.errors import MudlarkError, UsageError
+from mudlark.errors import MudlarkError, UsageError, examining
 from mudlark.fetch.store import now
 from mudlark.text import clock, printable
 from mudlark.verify.verdict import WORTH
@@ -83,7 +83,7 @@ def command(
         try:
             for result in assays(path, sampling):
                 if play:
-                    _play(result, play, browser)
+                    _play(result, play, browser, problems)
                 if fix and result.verdict in ("flawed", "broken"):
                     result = _fixed(result, network, browser, problems, trusted=trust_record)
                 if not no_history and (result.path / RECORD).is_file():
@@ -137,7 +137,8 @@ def _fixed(
         steps.say(f"Hauling {printable(result.title or result.path.name)} again …")
         trust = Trust(trusted, browser, lambda host: messages().print(f"Asking {host} …", markup=False))
         try:
-            item = asyncio.run(fix(network, result.path, trust))
+            with examining(result.path):
+                item = asyncio.run(fix(network, result.path, trust))
         except MudlarkError as problem:
             problem.url = problem.url or str(result.path)
             problems.append(problem)
@@ -149,8 +150,9 @@ def _fixed(
     return again
 
 
-def _play(result: Assay, manner: Literal["some", "full"], browser: Path | None) -> None:
-    """Have a browser play what an item or file holds; what is broken is not tried."""
+def _play(result: Assay, manner: Literal["some", "full"], browser: Path | None, problems: list[MudlarkError]) -> None:
+    """Have a browser play what an item or file holds; what is broken is not tried. A browser that fails is told of the
+    file that it failed on."""
     from mudlark.playing.judge import facts_of, judge_played
     from mudlark.playing.play import PLAYABLE
     from mudlark.playing.play import play as played_in_browser
@@ -160,9 +162,16 @@ def _play(result: Assay, manner: Literal["some", "full"], browser: Path | None) 
             continue
         with Steps() as steps:
             steps.say(f"Playing {printable(path.name)} …")
-            played = asyncio.run(played_in_browser(path, checked, manner, browser))
-        judge_played(played, result.report)
-        result.played = facts_of(played, now())
+            try:
+                with examining(path):
+                    played = asyncio.run(played_in_browser(path, checked, manner, browser))
+                    judge_played(played, result.report)
+                    result.played = facts_of(played, now())
+            except UsageError:
+                raise
+            except MudlarkError as problem:
+                problem.url = problem.url or str(path)
+                problems.append(problem)
 
 
 def _data(result: Assay) -> dict[str, object]:
@@ -210,4 +219,4 @@ def _show(out: Console, result: Assay, *, whole: bool) -> None:
         if problem.message not in details:
             out.print(Text(f"  ! {problem.message}", style="yellow"))
     if result.verdict == "unproven":
-        out.print(Text("  ! Nothing proves that it is whole, and nothing looked wrong.", style="yellow"))
+        out.print(Text(f"  ! {result.report.reason}", style="yellow"))

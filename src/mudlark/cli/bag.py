@@ -11,7 +11,7 @@ from mudlark.archive.bagcheck import check_bag
 from mudlark.cli.command import Command, common_options, option
 from mudlark.cli.options import Folder
 from mudlark.cli.show import complain, console, emit_json
-from mudlark.errors import MudlarkError, UsageError
+from mudlark.errors import MudlarkError, UsageError, examining
 from mudlark.text import size
 
 _FACTS = {
@@ -64,7 +64,8 @@ def command(
     problems: list[MudlarkError] = []
     for group in [items] if together else [[item] for item in items]:
         try:
-            bags.append(make_bag(group, folder, into, facts, zipped=zipped))
+            with examining(folder):
+                bags.append(make_bag(group, folder, into, facts, zipped=zipped))
         except MudlarkError as problem:
             problems.append(problem)
             continue

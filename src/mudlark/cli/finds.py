@@ -123,7 +123,8 @@ def _choices(out: Any, page: Page) -> None:
         for question in form.questions:
             if not question.options:
                 continue
-            line = Text("\nIt asks: ", style="dim").append(question.label or question.name, style="not dim bold")
+            out.print()
+            line = Text("It asks: ", style="dim").append(question.label or question.name, style="not dim bold")
             line.append(f"  --choose {question.name}=…", style="not bold dim")
             out.print(line)
             for option in question.options[:_MOST_OPTIONS]:

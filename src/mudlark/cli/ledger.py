@@ -15,10 +15,17 @@ from mudlark.cli.command import Command, common_options, option, replace_option
 from mudlark.cli.options import DATE
 from mudlark.cli.show import VERDICT_STYLE, columns, console, emit_json, messages
 from mudlark.cli.unfinished import tell_unfinished, unfinished_data
-from mudlark.errors import UsageError
+from mudlark.errors import MudlarkError, UsageError
 from mudlark.text import clock, counted, size
 from mudlark.verify.verdict import Verdict
 from mudlark.whole import refuse_existing
+
+
+class NotOpened(MudlarkError):
+    """Something that the ledger did not look into."""
+
+    code = "not-opened"
+
 
 _COLUMNS = ("path", "title", "verdict", "date", "checked", "length", "bytes", "tracks", "source", "problem")
 
@@ -88,7 +95,7 @@ def command(
         shown = ledger.entries if most is None else ledger.entries[:most]
         emit_json(
             "ledger",
-            [],
+            [NotOpened(f"{path}: {words}.") for path, words in ledger.odd],
             items=[_data(one) for one in shown],
             totals=_totals(ledger),
             doubles=ledger.doubles,
@@ -150,6 +157,8 @@ def _show(ledger: Ledger, folder: Path, most: int | None) -> None:
         out.print(Text(f"! {one.path}: {one.problem}", style="yellow"))
     if len(problems) > 10:
         out.print(Text(f"! {len(problems) - 10} more have problems; --csv has them all", style="yellow"))
+    for place, why in ledger.odd:
+        out.print(Text(f"! {place}: {why}", style="yellow"))
     out.print()
     totals = _totals(ledger)
     words = [f"{counted(totals['items'], 'item')}" + (f" of {ledger.all:,}" if totals["items"] != ledger.all else "")]

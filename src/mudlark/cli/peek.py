@@ -111,7 +111,8 @@ def show_peeks(peeks: list[Peek], sheet: Path) -> None:
         out.print(line, markup=False)
         for note in _warnings(one):
             out.print(Text(f"   ! {note}", style="yellow"))
-    out.print(f"\nContact sheet: {sheet}", markup=False)
+    out.print()
+    out.print(f"Contact sheet: {sheet}", markup=False)
 
 
 def _free_name() -> Path:

@@ -1,5 +1,6 @@
 """How things look: tables and blocks for people on stdout, one JSON document for programs, messages on stderr."""
 
+import json
 import os
 import shutil
 import sys
@@ -43,7 +44,8 @@ manner = Manner()
 
 
 class _Console(Console):
-    """A console that shows nothing unseen, whatever the text of a page, a name or a record holds."""
+    """A console that shows nothing unseen, whatever the text of a page, a name or a record holds: one line for each
+    thing that is printed, so that no name can look like a line of ours."""
 
     def print(self, *objects: Any, **given: Any) -> None:
         super().print(*map(_fit, objects), **given)
@@ -51,9 +53,9 @@ class _Console(Console):
 
 def _fit(thing: Any) -> Any:
     if isinstance(thing, str):
-        return visible(thing) if thing.isprintable() else "\n".join(map(visible, thing.split("\n")))
+        return visible(thing)
     if isinstance(thing, Text) and not thing.plain.isprintable():
-        thing.plain = "\n".join(map(visible, thing.plain.split("\n")))  # character by character, so that styles hold
+        thing.plain = visible(thing.plain)  # character by character, so that styles hold
     return thing
 
 
@@ -75,8 +77,12 @@ def _plain(terminal: bool) -> bool | None:
 def emit_json(command: str, problems: Iterable[MudlarkError] = (), **content: Any) -> None:
     """The one JSON document of a command. problems: what went wrong with all or parts of it."""
     document = {"mudlark": 1, "command": command, **content, "problems": [problem_data(one) for one in problems]}
+    try:
+        written = msgspec.json.format(msgspec.json.encode(document), indent=2).decode()
+    except UnicodeEncodeError:  # a file whose name is no text: it is told so that it can be found again
+        written = json.dumps(msgspec.to_builtins(document), indent=2)
     manner.emitted = True
-    click.echo(escaped_json(msgspec.json.format(msgspec.json.encode(document), indent=2).decode()))
+    click.echo(escaped_json(written))
 
 
 def problem_data(problem: MudlarkError) -> dict[str, Any]:
@@ -90,7 +96,7 @@ def complain(what: str, advice: str = "") -> None:
     for line, text in enumerate((what, advice)):
         if text:
             start = " " * len(_NAME) if line else _NAME
-            click.echo(start + "\n".join(map(visible, text.split("\n"))), err=True)
+            click.echo(start + visible(text), err=True)
 
 
 def live_words(live: Live) -> str:

@@ -5,9 +5,11 @@ from types import TracebackType
 from typing import Self
 
 from rich.status import Status
+from rich.text import Text
 
 from mudlark.browser.options import ListenWatch
 from mudlark.cli.show import messages
+from mudlark.text import visible
 
 
 class OnScreen(ABC):
@@ -50,4 +52,4 @@ class Steps(OnScreen, ListenWatch):
         if self._status is None:
             self._status = self._console.status("", spinner="line")
             self._status.start()
-        self._status.update(text)
+        self._status.update(Text(visible(text)))

@@ -172,7 +172,8 @@ class Live:
 @dataclass(frozen=True, slots=True)
 class Tile:
     """A part of a picture that stands in a file of its own. left, top, width, height: pixels of its place in the
-    picture. before, above: pixels at the left and top of its file that repeat what its neighbours show."""
+    picture. before, above, behind, below: pixels at the left, top, right and bottom of its file that repeat what its
+    neighbours show."""
 
     left: int
     top: int
@@ -180,6 +181,13 @@ class Tile:
     height: int
     before: int = 0
     above: int = 0
+    behind: int = 0
+    below: int = 0
+
+    @property
+    def size(self) -> tuple[int, int]:
+        """Pixels across and down that its file must have."""
+        return self.before + self.width + self.behind, self.above + self.height + self.below
 
 
 @dataclass(frozen=True, slots=True)

@@ -73,7 +73,8 @@ class Report(msgspec.Struct):
         proofs = [check.detail for check in self.checks if check.outcome == "passed" and check.name in PROOFS]
         if proofs:
             return f"It is whole: {proofs[0]}{', and more' if len(proofs) > 1 else ''}."
-        return "Nothing proves that it is whole, and nothing looked wrong."
+        unopened = next((check.detail for check in self.checks if check.name == "not-opened"), None)
+        return f"{unopened}." if unopened else "Nothing proves that it is whole, and nothing looked wrong."
 
     def passed(self, name: str, detail: str, **measured: float | int | str) -> None:
         """Note a check that held."""

@@ -87,7 +87,7 @@ def is_bomb(packed: int, unpacked: int) -> bool:
 def cannot_unpack(entry: zipfile.ZipInfo) -> str | None:
     """Why an entry cannot be unpacked here, in words; None if it can."""
     if entry.flag_bits & 1:
-        return "is encrypted"
+        return "is locked with a password"
     if entry.compress_type not in _METHODS:
         return f"is packed by a method that is not read here ({entry.compress_type})"
     return None

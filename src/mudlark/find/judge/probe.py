@@ -6,6 +6,7 @@ Polite: bounded in number and time, a few requests at once.
 import asyncio
 import time
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from dataclasses import replace
 from io import BytesIO
 
@@ -13,6 +14,7 @@ from mudlark.errors import FormatError, MudlarkError, NetworkError, Refused
 from mudlark.find.judge.expiry import expires_at
 from mudlark.find.judge.kind import kind_by_type
 from mudlark.find.model import Find, Kind, Response
+from mudlark.guard import reading
 from mudlark.manifest import radio
 from mudlark.manifest.choose import choose
 from mudlark.manifest.load import Protected, fill, is_manifest, is_mpd, open_presentation, wants_text
@@ -230,13 +232,11 @@ def part_of_film(look: Content) -> str | None:
 
 
 def _picture_size(head: bytes) -> tuple[int | None, int | None]:
-    from PIL import Image, UnidentifiedImageError  # costs start-up time that few finds are worth
+    from PIL import Image  # costs start-up time that few finds are worth
 
-    try:
-        with Image.open(BytesIO(head)) as picture:
-            return picture.size
-    except (UnidentifiedImageError, OSError, ValueError, Image.DecompressionBombError):
-        return None, None
+    with suppress(FormatError), reading("The picture"), Image.open(BytesIO(head)) as picture:
+        return picture.size
+    return None, None
 
 
 async def movie_at(session: Session, look: Content) -> Movie | None:

@@ -7,9 +7,10 @@ from io import BytesIO
 from math import inf
 from urllib.parse import unquote, urlsplit
 
-from PIL import Image, UnidentifiedImageError
+from PIL import Image
 
 from mudlark.errors import MudlarkError
+from mudlark.guard import reading
 from mudlark.manifest.model import Document, Note, Picture, Presentation, Rendition, Segment
 from mudlark.manifest.pictures.canvases import Canvas, read_folio
 from mudlark.manifest.pictures.pyramid import read_pyramid
@@ -46,9 +47,9 @@ async def _proven(session: Session, service: Service) -> Service:
     _, (resource,) = largest(service)
     try:
         head = (await session.glance(resource.url)).body
-        with Image.open(BytesIO(head)) as image:
+        with reading("The picture"), Image.open(BytesIO(head)) as image:
             width, height = image.size
-    except (MudlarkError, UnidentifiedImageError, OSError, ValueError, Image.DecompressionBombError):
+    except MudlarkError:
         return service
     return service if width >= service.width else replace(service, most=(width, height, width * height))
 

@@ -36,8 +36,10 @@ def read_pyramid(body: bytes, url: str) -> tuple[Picture, list[Resource]]:
     for row in range(rows):
         for column in range(columns):
             left, top = column * side, row * side
+            wide, high = min(side, width - left), min(side, height - top)
             before = (overlap if column else 0, overlap if row else 0)
-            tiles.append(Tile(left, top, min(side, width - left), min(side, height - top), *before))
+            behind = (min(overlap, width - left - wide), min(overlap, height - top - high))
+            tiles.append(Tile(left, top, wide, high, *before, *behind))
             resources.append(Resource(f"{folder}/{level}/{column}_{row}.{form}{mark}{query}"))
     return Picture(width, height, None, tuple(tiles)), resources
 

@@ -1,0 +1,106 @@
+"""Pictures other than PNG: decoded to their end by Pillow, behind the guard and within bounds; SVG by lxml.
+
+A picture of which more would have to be held than a check may take is not decoded, and that is said.
+"""
+
+import warnings
+from collections.abc import Sequence
+from pathlib import Path
+
+from mudlark.errors import FormatError
+from mudlark.guard import reading
+from mudlark.media.sniff import sniff
+from mudlark.plain import open_plain
+from mudlark.verify.forms.png import check_png
+from mudlark.verify.verdict import Report
+
+_MOST_HELD = 220_000_000  # bytes of pixels that are held at once
+_MOST_DECODED = 1_500_000_000  # pixels that are decoded one after the other
+_MOST_FRAMES = 2_000
+_WIDE_MODES = {"1": 1, "L": 1, "P": 1, "LA": 4, "I;16": 2}  # bytes that Pillow holds of a pixel; 4 of most
+_LARGEST_SVG = 50_000_000  # bytes
+
+
+def check_picture(path: Path, report: Report) -> None:
+    """Look into a picture of any kind but SVG."""
+    with open_plain(path) as file:
+        form = sniff(file.read(64))
+    if form == "png":
+        check_png(path, report)
+        return
+    try:
+        with reading("The picture"):
+            words, passed = _decode(path, form)
+    except FormatError as problem:
+        report.failed("content", "picture", problem.what, grave=True)
+        return
+    if passed:
+        report.passed("content", words)
+    else:
+        report.skipped("content", words)
+
+
+def _decode(path: Path, form: str) -> tuple[str, bool]:
+    """What a picture is in words, and whether it was decoded to its end."""
+    from PIL import Image  # costs start-up time that films need not pay
+
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        with Image.open(path) as picture:
+            width, height = picture.size
+            if form == "jpeg" and width * height * 4 > _MOST_HELD:
+                picture.draft("L", (1, 1))  # all of it is read, and an eighth of each side is held
+            held = picture.size[0] * picture.size[1] * _WIDE_MODES.get(picture.mode, 4)
+            if held > _MOST_HELD:
+                return f"a picture of {width}×{height}, too large to decode as a check", False
+            frames = getattr(picture, "n_frames", 1)
+            count = min(frames, _MOST_FRAMES, max(1, _MOST_DECODED // max(1, width * height)))
+            for number in range(count):
+                picture.seek(number)
+                if picture.size[0] * picture.size[1] * 4 > max(_MOST_HELD, held):
+                    return f"a picture with a frame of {picture.size[0]}×{picture.size[1]}, too large to decode", False
+                picture.load()
+            if count < frames:
+                return f"a picture of {frames:,} frames, of which the first {count:,} decode", False
+            more = f" and its {count} frames" if count > 1 else ""
+            return f"a {picture.format} picture of {width}×{height} that decodes to its end{more}", True
+
+
+def check_pages(pictures: Sequence[Path], report: Report) -> None:
+    """Every page image decodes to its end; one check for all, a problem for each that does not."""
+    alone = Report()
+    for picture in pictures:
+        check_picture(picture, alone)
+    bad = [number for number, check in enumerate(alone.checks, start=1) if check.outcome == "failed"]
+    unknown = [number for number, check in enumerate(alone.checks, start=1) if check.outcome == "skipped"]
+    if bad:
+        numbers = ", ".join(map(str, bad[:20]))
+        report.failed("pages", "page-unreadable", f"Page image {numbers} of {len(pictures)} cannot be decoded")
+    elif unknown:
+        numbers = ", ".join(map(str, unknown[:20]))
+        report.skipped("pages", f"page image {numbers} of {len(pictures)} is too large to decode as a check")
+    else:
+        report.passed("pages", f"{len(pictures)} page images, each decodes to its end")
+
+
+def check_svg(path: Path, report: Report) -> None:
+    """Look into an SVG: well-formed XML to its end. Its elements are read and forgotten."""
+    from lxml import etree  # slow to load
+
+    if path.stat().st_size > _LARGEST_SVG:
+        report.skipped("content", "an SVG that is too large to read as a check")
+        return
+    count = 0
+    try:
+        with reading("The SVG"), open_plain(path) as file:
+            for _, element in etree.iterparse(
+                file, events=("end",), resolve_entities=False, no_network=True, load_dtd=False, remove_comments=True
+            ):
+                count += 1
+                element.clear()
+                while (before := element.getprevious()) is not None:
+                    element.getparent().remove(before)
+    except FormatError as problem:
+        report.failed("content", "picture", problem.what, grave=True)
+    else:
+        report.passed("content", f"an SVG of {count:,} elements that reads to its end")
