@@ -33,7 +33,7 @@ async ([task, given]) => {
     await happens(player, "seeked", 10);
     const before = player.getVideoPlaybackQuality?.();
     player.playbackRate = given.rate;
-    await player.play().catch(() => null);
+    await Promise.race([player.play().catch(() => null), wait(given.seconds * 1000)]);
     const begun = performance.now();
     while (!player.ended && !player.error && player.currentTime < given.until
       && performance.now() - begun < given.seconds * 1000) await wait(50);
@@ -86,8 +86,15 @@ async ([task, given]) => {
     });
   };
 
+  /* Wait until a decoder takes more; one of which nothing comes for so long is said to answer no more. */
+  const PATIENCE = 30000, SILENT = "the decoder answers no more";
   const room = async (decoder) => {
-    while (decoder.state === "configured" && decoder.decodeQueueSize > 24) await wait(1);
+    let since = performance.now(), before = decoder.decodeQueueSize;
+    while (decoder.state === "configured" && decoder.decodeQueueSize > 24) {
+      await wait(1);
+      if (decoder.decodeQueueSize !== before) { before = decoder.decodeQueueSize; since = performance.now(); }
+      else if (performance.now() - since > PATIENCE) throw new Error(SILENT);
+    }
   };
 
   /* Feed a decoder; after an error it is made anew, and goes on with the next sample that can be decoded alone. */
@@ -105,9 +112,13 @@ async ([task, given]) => {
       waiting = false;
       try { decoder.decode(new Chunk(chunk)); sent++; last = chunk.timestamp / 1e6; }
       catch (problem) { failed = String(problem.message || problem); }
-      await room(decoder);
+      try { await room(decoder); }
+      catch (problem) { failed = problem.message; break; }
     }
-    if (decoder.state === "configured") await decoder.flush().catch((problem) => { failed = String(problem.message || problem); });
+    if (decoder.state === "configured") {
+      const flushed = decoder.flush().catch((problem) => { failed = String(problem.message || problem); });
+      if (await Promise.race([flushed.then(() => false), wait(PATIENCE).then(() => true)])) failed = SILENT;
+    }
     if (failed !== null) errors.push([last, failed]);
     if (decoder.state !== "closed") decoder.close();
     return { errors, skipped, sent };

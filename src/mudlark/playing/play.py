@@ -5,6 +5,7 @@ What the browser has no decoder for is said to be not played, and never counts a
 stretches of a long film are decoded, from its beginning to its end; in the full one all of it.
 """
 
+import asyncio
 import base64
 import time
 from dataclasses import dataclass, field
@@ -40,6 +41,9 @@ _SMALL = (64, 36)  # pixels of what is measured
 _EVERY = 0.2  # seconds between pictures that are measured
 _LARGEST_SOUND = 150_000_000  # bytes of a file of sound that is decoded at once
 _SEEKING = 8.0  # seconds
+_ANSWERING = 60.0  # seconds that the browser may take for a question beside what that itself takes
+_SLOWEST = 100_000  # bytes a second that decoding takes in at least, on the busiest machine
+_STUCK = "the decoder answers no more"  # as the page says it
 _TYPES = {
     "mp3": "audio/mpeg",
     "adts": "audio/aac",
@@ -96,17 +100,32 @@ async def play(path: Path, checked: Checked, manner: Manner = "some", browser: P
         return played
     stage = Stage(path)
     async with stage.served() as address, opened(Connection(), browser) as context:
+        from playwright.async_api import Error  # there is a browser, so it is there
+
         page = await context.new_page()
         await page.goto(address)
         script = (files("mudlark.playing") / "play.js").read_text(encoding="utf-8")
 
-        async def ask(task: str, **given: Any) -> Any:
-            return await page.evaluate(f"(both) => ({script})(both)", [task, given])
+        async def ask(task: str, limit: float = _ANSWERING, **given: Any) -> Any:
+            try:
+                return await asyncio.wait_for(page.evaluate(f"(both) => ({script})(both)", [task, given]), limit)
+            except TimeoutError:
+                raise _NoAnswer(f"The browser does not answer any more ({task}, after {limit:.0f} s)") from None
+            except Error as problem:  # its page has ended, as pages do that a file brings down
+                raise _NoAnswer(f"The browser does not get through it ({str(problem).splitlines()[0]})") from None
 
         work = _Play(page, ask, stage, checked, played)
-        await work.run()
+        try:
+            await work.run()
+        except _NoAnswer as problem:  # it is ended with all that it still does
+            played.whole = False
+            played.problems.append(("no-answer", str(problem), None))
     played.seconds = round(time.monotonic() - begun, 1)
     return played
+
+
+class _NoAnswer(Exception):
+    """A question to the browser took longer than any answer may."""
 
 
 class _Play:
@@ -167,7 +186,8 @@ class _Play:
             return
         frame = self._frame()
         for number in range(SEEKS):
-            await self._seek(length * (number + 0.5) / SEEKS, frame)
+            if not await self._seek(length * (number + 0.5) / SEEKS, frame):
+                break
         quick = length / _FASTEST <= _RUN or played.full
         begin = 0.0 if quick else max(0.0, length - _RUN * _FASTEST / 2)
         seconds = max(_RUN, 2 * length / _FASTEST if played.full else 0.0) + 10
@@ -182,10 +202,12 @@ class _Play:
             played.problems.append(("no-end", words, last["at"]))
 
     async def _run(self, begin: float, until: float, rate: float, seconds: float) -> dict[str, Any]:
-        ran: dict[str, Any] = await self.ask("run", **{"from": begin}, until=until, rate=rate, seconds=seconds)
+        limit = 2 * seconds + _ANSWERING
+        ran: dict[str, Any] = await self.ask("run", limit, **{"from": begin}, until=until, rate=rate, seconds=seconds)
         return ran
 
-    async def _seek(self, second: float, frame: float) -> None:
+    async def _seek(self, second: float, frame: float) -> bool:
+        """Go to a place; False if the player has stopped, and there is no use in trying others."""
         found = await self.ask("seek", to=second, frame=frame, seconds=_SEEKING)
         video = self.played.width > 0
         at = found["shown"] if video else found["at"]
@@ -197,6 +219,7 @@ class _Play:
             self.played.problems.append(("wrong-place", f"Going to {second:.2f} s shows {where}", second))
         if found["picture"]:
             self.played.sought.append(Sought(second, base64.b64decode(found["picture"])))
+        return found["sought"] and not found["error"]
 
     def _frame(self) -> float:
         """Seconds by which a picture may stand before the time that was asked for."""
@@ -219,12 +242,21 @@ class _Play:
         for first, last in parts:
             task = "pictures" if form.type == "video" else "sounds"
             address = self.stage.part(track, first, last)
-            came = await self.ask(task, **given, address=address, small=_SMALL, every=_EVERY)
+            came = await self.ask(
+                task,
+                _time_for(int(track.sizes[first:last].sum())),
+                **given,
+                address=address,
+                small=_SMALL,
+                every=_EVERY,
+            )
             self.played.bad += max(0, last - first - came["decoded"])
             for second, words in came["errors"]:
                 at = second or 0.0
                 text = f"The {'picture' if task == 'pictures' else 'sound'} cannot be decoded at {at:.1f} s: {words}"
                 self.played.problems.append(("undecodable", text, at))
+            if any(words == _STUCK for _, words in came["errors"]):
+                raise _NoAnswer(f"The browser does not answer any more ({task})")
             if task == "pictures":
                 self.played.pictures += came["decoded"]
                 data = np.frombuffer(base64.b64decode(came["greys"]), np.uint8)
@@ -240,12 +272,17 @@ class _Play:
             measure_sound(np.concatenate(sounds), self.played.measured)
 
     async def _decode_file(self) -> None:
-        came = await self.ask("wave")
+        came = await self.ask("wave", _time_for(self.stage.path.stat().st_size // 4))
         if came.get("error"):
             self.played.problems.append(("undecodable", f"The sound cannot be decoded: {came['error']}", None))
             return
         self.played.sounds = len(came["frames"])
         measure_sound(np.array(came["frames"], np.float64).reshape(-1, 5), self.played.measured)
+
+
+def _time_for(size: int) -> float:
+    """Seconds that so many bytes may take to decode."""
+    return _ANSWERING + size / _SLOWEST
 
 
 def _decoder(form: Format) -> dict[str, Any]:
