@@ -30,8 +30,8 @@ _SAYS_NOTHING = re.compile(
 def safe_name(title: str) -> str:
     """A title as a name: no reserved characters or names, not hidden, not too long; empty if nothing is left."""
     text = unicodedata.normalize("NFC", printable(title))
-    text = re.sub(r"\s*[/\\|]\s*", " - ", text)
-    text = re.sub(r"\s*:\s+", " - ", text)
+    text = re.sub(r"(?<!\s)\s*[/\\|]\s*", " - ", text)
+    text = re.sub(r"(?<!\s)\s*:\s+", " - ", text)
     text = " ".join(sanitize_filename(text, platform="universal").split())
     while len(text.encode()) > _LONGEST:
         shorter = text.rpartition(" ")[0]

@@ -12,6 +12,8 @@ import numpy as np
 from mudlark.media.codecs import silent_frame
 from mudlark.media.samples import Ints, Loss, LossCode, Samples
 
+_LONGEST = 43_200.0  # seconds that are filled with silence; a longer hole is said, and stays one
+_AT_ONCE = 4096  # silent frames
 _HEAD = 16  # bytes of a frame that tell its kind
 
 
@@ -65,12 +67,13 @@ class Filler:
         silent = silent_frame(format, bytes(following.pieces[0][:_HEAD]))
         begin, self._counted = self._counted, self._counted + count * format.sample_duration
         seconds = count * format.sample_duration / format.timescale
-        if silent is None:
+        if silent is None or seconds > _LONGEST:
             self._lost.append(Loss(LossCode.HOLE, count, "", seconds, at))
             return
         self._lost.append(Loss(LossCode.SILENCE, count, "", seconds, at))
-        times = begin + np.arange(count, dtype=np.int64) * format.sample_duration
-        sizes = np.full(count, len(silent), np.int64)
-        sync = np.ones(count, np.bool_)
-        samples = Samples(following.track, format, sizes, times, times, sync, [memoryview(silent * count)])
-        yield Filled(samples, silent=True)
+        for done in range(0, count, _AT_ONCE):
+            some = min(_AT_ONCE, count - done)
+            times = begin + (done + np.arange(some, dtype=np.int64)) * format.sample_duration
+            sizes, sync = np.full(some, len(silent), np.int64), np.ones(some, np.bool_)
+            pieces = [memoryview(silent * some)]
+            yield Filled(Samples(following.track, format, sizes, times, times, sync, pieces), silent=True)

@@ -231,5 +231,7 @@ def _is_challenge(look: Content) -> bool:
     if len(look.body) > _SMALL or sniff(look.body) != "html":
         return False
     return bool(
-        _CHALLENGE.search(re.sub(rb"<script.*?</script>|<[^>]*>", b" ", look.body, flags=re.S).decode("latin-1"))
+        _CHALLENGE.search(
+            re.sub(rb"<script(?:(?!</?script).)*+</script>|<[^<>]*>", b" ", look.body, flags=re.S).decode("latin-1")
+        )
     )

@@ -30,7 +30,7 @@ DEEPEST = 3  # frames inside frames
 _MOST_FRAMES = 12
 _LONGEST_LINKS = 64_000  # characters of a Link header that are read
 _MOST_ONWARD = 5
-_META_CHARSET = re.compile(rb"<meta[^>]+charset\s*=\s*[\"']?\s*([A-Za-z0-9_:.-]+)", re.I)
+_META_CHARSET = re.compile(rb"<meta[^<>]{1,1000}?charset\s*+=\s*+[\"']?\s*+([A-Za-z0-9_:.-]+)", re.I)
 _LINK = re.compile(r"<([^<>]*)>([^<]*)")
 _LINK_PARAMETER = re.compile(r';\s*([\w*-]+)\s*=\s*(?:"([^"]*)"|([^\s;,]*))')
 

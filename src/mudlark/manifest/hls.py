@@ -6,6 +6,7 @@ known are ignored, as §6.3.1 asks. Raises ManifestError (with line and tag) on 
 """
 
 import re
+from collections import Counter, defaultdict
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from urllib.parse import parse_qsl, urlsplit
@@ -18,7 +19,8 @@ from mudlark.text import printable, whole_number
 from mudlark.web.address import resolve
 from mudlark.web.resource import Resource, Span
 
-_ATTRIBUTE = re.compile(r'\s*([A-Z0-9-]+)\s*=\s*("[^"\r\n]*"|[^,]*)\s*(?:,|$)')
+_NAME = re.compile(r"[A-Z0-9-]{1,200}")
+_HEXADECIMAL = re.compile(r"(?:0[xX])?([0-9A-Fa-f]{1,32})")
 _VARIABLE = re.compile(r"\{\$([A-Za-z0-9_-]+)\}")
 _MEDIA_TYPES: dict[str, RenditionType] = {
     "AUDIO": "audio",
@@ -37,6 +39,9 @@ KEY_SYSTEMS = {
 _MOST_SEGMENTS = 2_000_000
 _MOST_RENDITIONS = 5_000
 _MOST_NOTES = 1_000
+_LONGEST_LINE = 65_536  # characters that a line may grow to by its variables
+_MOST_PUT_IN = 20_000_000  # characters that variables put in altogether
+LONGEST_GAP = 43_200.0  # seconds: what is missing for longer is no gap in a film
 _LONGEST = 1e9  # seconds
 _WHOLE_SECONDS = 0.5  # a duration given in whole seconds may be off by so much (§4.3.3.1)
 
@@ -78,14 +83,28 @@ class Playlist:
 
 
 def attributes(text: str) -> dict[str, str]:
-    """An attribute list (§4.2), quotes removed."""
-    return {name: value.strip().strip('"') for name, value in _ATTRIBUTE.findall(text)}
+    """An attribute list (§4.2), quotes removed. What is no attribute is passed over; read once from left to right."""
+    found: dict[str, str] = {}
+    at = 0
+    while (equals := text.find("=", at)) >= 0:
+        name = text[at:equals].rpartition(",")[2].strip()
+        at = equals + 1
+        while at < len(text) and text[at].isspace():
+            at += 1
+        quoted = at < len(text) and text[at] == '"'
+        closing = text.find('"', at + 1) if quoted else -1
+        begin, at = at, text.find(",", max(at, closing))
+        at = len(text) if at < 0 else at + 1
+        if _NAME.fullmatch(name):
+            value = text[begin + 1 : closing] if closing >= 0 else text[begin:at].removesuffix(",")
+            found[name] = value.strip().strip('"')
+    return found
 
 
 def parse(body: bytes, url: str, imported: Mapping[str, str] | None = None) -> Playlist:
     """Read a playlist that came from `url`; its addresses are made absolute. imported: variables of its master."""
     text = uncompressed(body, url).decode("utf-8-sig", "replace")
-    lines = text.splitlines()
+    lines = text.split("\n")  # at nothing else (§4.1): names may hold other line breaks
     first = next((number for number, line in enumerate(lines) if line.strip()), 0)
     if not lines or not lines[first].strip().startswith("#EXTM3U"):
         if "<html" in text[:4096].lower() or "<!doctype" in text[:4096].lower():
@@ -107,6 +126,9 @@ class _Reader:
         # of a master
         self.renditions: list[Rendition] = []
         self.within: list[Rendition] = []
+        self.counts: Counter[str] = Counter()  # of renditions so far, by the letter of their names
+        self.put_in = 0
+        self.parameters: dict[str, str] | None = None
         self.variant: dict[str, str] | None = None
         self.stills = 0
         # of a media playlist
@@ -173,12 +195,22 @@ class _Reader:
     def substituted(self, text: str) -> str:
         """The text with variables replaced by their values (revision §4.3)."""
 
+        length = 0
+
         def value(match: re.Match[str]) -> str:
+            nonlocal length
             if match[1] not in self.variables:
                 raise self.fail(f"uses the variable {match[1][:40]!r}, which nothing defines.")
+            length += len(self.variables[match[1]])
+            if length > _LONGEST_LINE:
+                raise self.fail("grows longer by its variables than any line.")
             return self.variables[match[1]]
 
-        return _VARIABLE.sub(value, text)
+        written = _VARIABLE.sub(value, text)
+        self.put_in += length
+        if self.put_in > _MOST_PUT_IN:
+            raise self.fail("makes the playlist longer by its variables than any.")
+        return written
 
     def absolute(self, reference: str) -> str:
         resolved = resolve(self.url, reference)
@@ -214,6 +246,8 @@ class _Reader:
         self.stretch += self.discontinuity
         sequence = self.sequence + len(self.segments)
         duration = self.duration or 0.0
+        if self.gap and duration > LONGEST_GAP:
+            raise self.fail(f"says that {duration:,.0f} s are missing, which is no gap in a film.")
         resource = Resource(url, self.place(url) if self.span or self.last else None)
         cipher = self.cipher(sequence) if self.keyed else None
         self.segments.append(
@@ -253,6 +287,11 @@ class _Reader:
             raise self.fail(f"lists more than {_MOST_RENDITIONS:,} renditions.")
         self.renditions.append(rendition)
 
+    def numbered(self, letter: str, *, counted: bool = True) -> str:
+        """The name of the next rendition of a kind. counted: the one after it has the number behind."""
+        self.counts[letter] += counted
+        return f"{letter}{self.counts[letter] + (not counted)}"
+
     def as_variant(self, given: dict[str, str], url: str) -> Rendition:
         """A variant stream (§4.3.4.2)."""
         codecs = tuple(codec.strip() for codec in given.get("CODECS", "").split(",") if codec.strip())
@@ -262,7 +301,7 @@ class _Reader:
         rate = given.get("FRAME-RATE")
         score = given.get("SCORE")
         return Rendition(
-            name=f"v{sum(one.group is None for one in self.renditions) + 1}",
+            name=self.numbered("v"),
             type="audio" if codecs and not sized and all(map(is_sound, codecs)) else "video",
             url=url,
             codecs=codecs,
@@ -292,9 +331,8 @@ class _Reader:
             return
         inside = "URI" not in given
         letter = {"audio": "a", "subtitles": "s", "video": "g", "captions": "c"}[kind]
-        count = sum(one.type == kind and one.group is not None for one in self.renditions)
         rendition = Rendition(
-            name=f"{letter}{count + 1}",
+            name=self.numbered(letter, counted=not inside or kind == "captions"),
             type=kind,
             url="" if inside else self.absolute(given["URI"]),
             language=given.get("LANGUAGE"),
@@ -306,7 +344,8 @@ class _Reader:
             characteristics=tuple(filter(None, given.get("CHARACTERISTICS", "").split(","))),
         )
         if inside and rendition.type != "captions":
-            self.within.append(rendition)
+            if len(self.within) < _MOST_RENDITIONS:
+                self.within.append(rendition)
         else:
             self.add(rendition)
 
@@ -360,13 +399,10 @@ class _Reader:
         """An initialization vector: up to 128 bits in hexadecimal."""
         if text is None:
             return None
-        digits = text[2:] if text[:2].lower() == "0x" else text
-        try:
-            if not 0 < len(digits) <= 32:
-                raise ValueError
-            return int(digits, 16).to_bytes(16, "big")
-        except ValueError:
-            raise self.fail(f"has {text[:40]!r} for an IV.") from None
+        digits = _HEXADECIMAL.fullmatch(text)
+        if digits is None:
+            raise self.fail(f"has {text[:40]!r} for an IV.")
+        return int(digits[1], 16).to_bytes(16, "big")
 
     def on_session_key(self, value: str) -> None:
         given = attributes(value)
@@ -409,10 +445,11 @@ class _Reader:
             self.variables[name] = self.imported[name]
         elif "QUERYPARAM" in given:
             name = given["QUERYPARAM"]
-            values = dict(parse_qsl(urlsplit(self.url).query, keep_blank_values=True))
-            if name not in values:
+            if self.parameters is None:
+                self.parameters = dict(parse_qsl(urlsplit(self.url).query, keep_blank_values=True))
+            if name not in self.parameters:
                 raise self.fail(f"wants the parameter {name[:40]!r}, which the playlist's address does not have.")
-            self.variables[name] = values[name]
+            self.variables[name] = self.parameters[name]
 
     def on_start(self, value: str) -> None:
         text = attributes(value).get("TIME-OFFSET", "")
@@ -450,14 +487,19 @@ def _merged(renditions: list[Rendition], within: list[Rendition]) -> list[Rendit
     """The renditions, copies of one under other addresses (redundant streams) as one, with what is inside of each."""
     merged: dict[tuple[object, ...], Rendition] = {}
     copies: dict[str, str] = {}  # groups of one pathway, by those of another
+    sounds: defaultdict[str | None, list[Rendition]] = defaultdict(list)
+    for sound in within:
+        if sound.type == "audio":
+            sounds[sound.group].append(sound)
+    defaults = {group for group, inside in sounds.items() if any(sound.default for sound in inside)}
     for rendition in renditions:
-        inside = [sound for sound in within if sound.type == "audio" and sound.group == rendition.sound_group]
+        inside = sounds.get(rendition.sound_group, [])
         if rendition.sound_group and inside and rendition.group is None:
             rendition = replace(
                 rendition,
                 sound_within=True,
                 language=inside[0].language,
-                sound_default=any(sound.default for sound in inside),
+                sound_default=rendition.sound_group in defaults,
             )
         known = merged.get(key := _likeness(rendition))
         if known is None:
@@ -471,14 +513,20 @@ def _merged(renditions: list[Rendition], within: list[Rendition]) -> list[Rendit
 
 def _without_copies(renditions: list[Rendition], copies: Mapping[str, str]) -> list[Rendition]:
     """The renditions, those in groups that are copies of others as other addresses of these."""
-    for copy in [one for one in renditions if one.group in copies]:
-        for place, one in enumerate(renditions):
-            alike = (one.type, one.language, one.label) == (copy.type, copy.language, copy.label)
-            if alike and one.group == copies[copy.group or ""]:
-                renditions[place] = replace(one, others=(*one.others, copy.url))
-                renditions.remove(copy)
-                break
-    return renditions
+    places = {(one.type, one.language, one.label, one.group): at for at, one in reversed(list(enumerate(renditions)))}
+    others: defaultdict[int, list[str]] = defaultdict(list)
+    gone = set()
+    for at, copy in enumerate(renditions):
+        if copy.group not in copies:
+            continue
+        first = places.get((copy.type, copy.language, copy.label, copies[copy.group or ""]))
+        if first is not None and first not in gone:
+            others[first].append(copy.url)
+            gone.add(at)
+    joined = [
+        replace(one, others=(*one.others, *others[at])) if at in others else one for at, one in enumerate(renditions)
+    ]
+    return [one for at, one in enumerate(joined) if at not in gone]
 
 
 def _likeness(rendition: Rendition) -> tuple[object, ...]:

@@ -17,7 +17,7 @@ _LIST_TYPES = frozenset(
 )
 _MOST_LISTED = 50
 _LARGEST_LIST = 100_000  # bytes
-_TITLE = re.compile(r"StreamTitle='(.*?)'(?:;|$)", re.S)
+_TITLE = "StreamTitle='"
 _LONGEST_TITLE = 500
 
 
@@ -103,5 +103,9 @@ def _title(block: bytes) -> str | None:
         words = text.decode("utf-8")
     except UnicodeDecodeError:
         words = text.decode("cp1252", "replace")
-    match = _TITLE.search(words)
-    return match[1].strip()[:_LONGEST_TITLE] or None if match else None
+    begin = words.find(_TITLE)
+    if begin < 0:
+        return None
+    rest = words[begin + len(_TITLE) :]
+    end = rest.find("';") if "';" in rest else len(rest) - rest.endswith("'")
+    return rest[:end].strip()[:_LONGEST_TITLE] or None

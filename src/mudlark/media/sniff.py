@@ -93,7 +93,8 @@ _BOXES = frozenset(
 _MPD = re.compile(rb"<(?:[\w.-]{1,100}:)?MPD[\s>/]")  # the root of a DASH manifest, behind comments and a document type
 _TTML = re.compile(rb"<(?:[\w.-]{1,100}:)?tt[\s>]")
 _SVG = re.compile(
-    rb"^(?:<\?xml[^>]{0,200}\?>\s*)?(?:<!--.{0,2000}?-->\s*)*(?:<!DOCTYPE svg[^>]{0,500}>\s*)?<svg[\s>]", re.S
+    rb"^(?:<\?xml[^>]{0,200}\?>\s*)?(?:<!--(?:(?!-->).){0,2000}+-->\s*+)*+(?:<!DOCTYPE svg[^>]{0,500}>\s*)?<svg[\s>]",
+    re.S,
 )
 _SRT = re.compile(rb"^\d{1,6}\s*\r?\n\s*\d{1,3}:\d\d:\d\d[,.]\d{1,3}\s*-->")
 _DEEP_ZOOM = re.compile(rb"<(?:[\w.-]{1,100}:)?Image\s[^>]{0,1000}\bTileSize\s*=")

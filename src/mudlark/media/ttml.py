@@ -49,6 +49,7 @@ class _Document:
         self.regions = {_id(node): node for node in root.iter() if _name(node) == "region" and _id(node)}
         self.cues: list[Cue] = []
         self.pictures = 0
+        self.named: dict[str, dict[str, str]] = {}  # what the styles with names come to
 
     def read(self) -> Texts:
         body = next((node for node in self.root if _name(node) == "body"), None)
@@ -141,12 +142,15 @@ class _Document:
             yield f"<c.{colour}>", "</c>"
 
     def style(self, node: etree._Element, depth: int = 0) -> dict[str, str]:
-        """The styles of an element itself and of those that it refers to."""
+        """The styles of an element itself and of those that it refers to. Each style with a name is worked out once;
+        one that leads back to itself adds nothing there (TTML2 §8.4.1.3)."""
         style: dict[str, str] = {}
         if depth < _DEEPEST:
             for name in (node.get("style") or "").split():
-                if name in self.styles and self.styles[name] is not node:
-                    style |= self.style(self.styles[name], depth + 1)
+                if name not in self.named and name in self.styles:
+                    self.named[name] = {}
+                    self.named[name] = self.style(self.styles[name], depth + 1)
+                style |= self.named.get(name, {})
         return style | {_local(name): str(value) for name, value in node.attrib.items() if "#styling" in str(name)}
 
     def settings(self, region: str | None) -> str:

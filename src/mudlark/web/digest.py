@@ -9,7 +9,7 @@ import binascii
 import re
 from collections.abc import Mapping
 
-_MEMBER = re.compile(r"([A-Za-z0-9-]+)\s*=\s*:?([A-Za-z0-9+/=]+):?")
+_MEMBER = re.compile(r"(?<![A-Za-z0-9-])([A-Za-z0-9-]+)\s*=\s*:?([A-Za-z0-9+/=]+):?")
 _ALGORITHMS = {"sha-256": ("sha256", 32), "sha-512": ("sha512", 64), "md5": ("md5", 16)}
 
 

@@ -24,7 +24,7 @@ _PARAMETER = re.compile(
     re.I,
 )
 _JSON = re.compile(  # also in JSON that is itself a string in JSON
-    rf'(?P<open>(?P<quote>\\*")(?:{_NAMES})(?P=quote)\s*:\s*(?P=quote))(?P<value>(?:(?!(?P=quote)).)+)(?=(?P=quote))',
+    rf'(?P<open>(?<!\\)(?P<quote>\\*+")(?:{_NAMES})(?P=quote)\s*:\s*(?P=quote))(?P<value>(?:(?!(?P=quote)).)+)(?=(?P=quote))',
     re.I,
 )
 _NAME = re.compile(_NAMES, re.I)
@@ -34,9 +34,9 @@ _FIELD_NAME = re.compile(
 )
 _FIELD_VALUE = re.compile(r"""(?P<open>\b(?:value|content)\s*=\s*\\*["']?)(?P<value>[^"'\\\s<>][^"'\\<>]*)""", re.I)
 _LOGIN = re.compile(r"(?<=://)[^/\s@:\"'<>]*:[^/\s@\"'<>]*(?=@)")  # user and password in an address
-_TOKEN = re.compile(r"\beyJ[A-Za-z0-9_-]{5,}\.eyJ[A-Za-z0-9_-]{5,}\.[A-Za-z0-9_-]*")
+_TOKEN = re.compile(r"(?<![A-Za-z0-9_-])eyJ[A-Za-z0-9_-]{5,}\.eyJ[A-Za-z0-9_-]{5,}\.[A-Za-z0-9_-]*")
 _VEILED = re.compile(rf"{_MARK}[0-9a-f]{{12}}")
-_LEFT_OVER = re.compile(r"[?&]+(?=$|[\s\"'<>#])|(?P<first>[?&])&+")
+_LEFT_OVER = re.compile(r"(?<![?&])[?&]++(?=$|[\s\"'<>#])|(?<![?&])(?P<first>[?&])&+")
 _TIMES = re.compile(
     r"(?P<open>[?&])(?P<name>expires?|expiry|exp|e|se|st|deadline|valid_?until|[\w-]+[-_]expires)="
     r"(?:\d{9,13}|\d{4}-\d\d-\d\dT[\w:.%+-]+)(?=[&#]|$)",

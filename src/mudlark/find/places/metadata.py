@@ -85,7 +85,7 @@ def read_metadata(tree: LexborHTMLParser, into: Collector) -> None:
 
 def _own_title(title: str | None, heading: str | None) -> str | None:
     """The page's title without the name of the site, where the heading shows which part of it is the page's own."""
-    if title and heading and heading != title and heading in re.split(r"\s+[·|–—:»/-]\s+", title):
+    if title and heading and heading != title and heading in re.split(r"(?<!\s)\s+[·|–—:»/-]\s+", title):
         return heading
     return title or heading
 

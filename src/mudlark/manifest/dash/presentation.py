@@ -21,7 +21,7 @@ from mudlark.manifest.dash.document import (
     own,
     ratio,
 )
-from mudlark.manifest.dash.segments import Place, pieces_of
+from mudlark.manifest.dash.segments import MOST_SEGMENTS, Place, pieces_of
 from mudlark.manifest.model import Document, IndexedFile, Live, Note, Presentation, Rendition, RenditionType, Segment
 from mudlark.manifest.sequences import Chain
 from mudlark.media.codecs import codec_of
@@ -129,6 +129,9 @@ class _Reader:
             raise ManifestError(f"{self.url} lists neither picture nor sound.")
         if len(renditions) > _MOST_RENDITIONS:
             raise ManifestError(f"{self.url} lists {len(renditions):,} renditions, more than any presentation.")
+        most = max((len(one.segments) for one in renditions if one.segments is not None), default=0)
+        if most > MOST_SEGMENTS:
+            raise ManifestError(f"{self.url} promises {most:,} segments, more than any presentation has.")
         self.adverts(periods)
         live = Live(depth=self.depth, target=duration(self.root, "maxSegmentDuration")) if self.running else None
         return Presentation(self.url, "dash", tuple(renditions), documents, tuple(self.notes), live=live)

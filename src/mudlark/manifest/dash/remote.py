@@ -22,6 +22,8 @@ from mudlark.web.retry import persist
 from mudlark.web.session import Session
 
 _MOST_REMOTE = 50
+_MOST_REMOTE_BYTES = 20_000_000  # of all remote parts together
+_MOST_INDEXES = 500  # indexes that an index may lead to, altogether
 _DEEPEST = 4  # remote parts inside of remote parts, indexes of indexes
 _HEAD = 64 * 1024  # bytes of a file that are looked through for its index
 _LARGEST_HEAD = 8_000_000
@@ -57,6 +59,10 @@ async def _put(session: Session, element: Element, url: str, documents: list[Doc
     if len(documents) >= _MOST_REMOTE:
         raise ManifestError(f"{shown(url)} has more than {_MOST_REMOTE} remote parts.")
     look = await session.look(address, lambda _head, _type: True)
+    if sum(len(document.body) for document in documents) + len(look.body) > _MOST_REMOTE_BYTES:
+        raise ManifestError(
+            f"{shown(url)} has remote parts of more than {_MOST_REMOTE_BYTES // 1_000_000} MB together."
+        )
     documents.append(Document(look.url, look.body))
     place = parent.index(element)
     parent.remove(element)
@@ -103,15 +109,17 @@ async def _by_boxes(session: Session, file: IndexedFile, data: bytes, base: int)
         if box.kind == "sidx":
             before = Span(0, base if file.index else front)
             init = file.init or Initialization(with_values(file.resource, span=before))
-            references = await _followed(session, file, read_index(data, box, base), 0)
+            references = await _followed(session, file, read_index(data, box, base), 0, [])
             return _segments(file, references, init)
         at = box.end
         front = base + at
     return _whole(file)
 
 
-async def _followed(session: Session, file: IndexedFile, references: list[Reference], depth: int) -> list[Reference]:
-    """The references to media, those to other indexes followed."""
+async def _followed(
+    session: Session, file: IndexedFile, references: list[Reference], depth: int, asked: list[int]
+) -> list[Reference]:
+    """The references to media, those to other indexes followed. asked: where indexes were asked for so far."""
     made: list[Reference] = []
     for reference in references:
         if not reference.is_index:
@@ -119,11 +127,14 @@ async def _followed(session: Session, file: IndexedFile, references: list[Refere
         else:
             if depth >= _DEEPEST or not 0 < reference.size <= _LARGEST_INDEX:
                 raise FormatError("Indexes refer to indexes, again and again", reference.start)
+            asked.append(reference.start)
+            if len(asked) > _MOST_INDEXES:
+                raise FormatError(f"Indexes refer to more than {_MOST_INDEXES} others", reference.start)
             data = await _part(session, file.resource, reference.start, reference.size)
             box: Box = header(data[:16], 0, len(data))
             if box.kind != "sidx" or box.end > len(data):
                 raise FormatError("An index refers to an index that is none", reference.start)
-            made += await _followed(session, file, read_index(data, box, reference.start), depth + 1)
+            made += await _followed(session, file, read_index(data, box, reference.start), depth + 1, asked)
         if len(made) > _MOST_REFERENCES:
             raise FormatError(f"An index lists more than {_MOST_REFERENCES:,} segments", reference.start)
     return made

@@ -17,7 +17,7 @@ from mudlark.web.address import resolve
 from mudlark.web.resource import Resource, Span
 
 KINDS = ("SegmentBase", "SegmentList", "SegmentTemplate")
-_MOST_SEGMENTS = 20_000_000
+MOST_SEGMENTS = 10_000_000  # of a representation in a Period
 _MOST_ENTRIES = 2_000_000
 _NEARLY = 1e-3  # of a segment: what is left of a stretch after the last whole one, and is nothing
 
@@ -188,7 +188,7 @@ def _ticks(clock: Clock) -> float | None:
 
 
 def _bounded(element: Element, count: int) -> None:
-    if count > _MOST_SEGMENTS:
+    if count > MOST_SEGMENTS:
         fail(element, f"promises {count:,} segments, more than any presentation has.")
 
 
@@ -223,7 +223,7 @@ def _runs(timeline: Element, clock: Clock, start: int) -> list[Run]:
         following = following if numbered is None else numbered
         parts = number(entry, "k") or 1
         total += count * parts
-        if total > _MOST_SEGMENTS:
+        if total > MOST_SEGMENTS:
             _bounded(entry, total)
         if count:
             runs.append(Run(time, lasts, count, following, parts, reckoned=repeat < 0))

@@ -18,7 +18,7 @@ from mudlark.web.resource import Resource
 _REMEMBERED = 5_000  # segments whose addresses are compared
 _LEAP = 100  # segments by which a number may run ahead of the time that has passed, before it is a new numbering
 _NEARLY = 0.02  # seconds
-_LONGEST_GAP = 7 * 86_400.0  # seconds
+_LONGEST_GAP = 43_200.0  # seconds: more than that is no gap in a film, whatever the times that are stated
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,9 +114,9 @@ class Follower:
         self._known.clear()
         away = now - self._seen_at - sum(segment.duration for segment in listed)
         before, after = moment_of(self._last), moment_of(listed[0])
-        if before is not None and after is not None:
+        if before is not None and after is not None and abs(after - before) <= _LONGEST_GAP:
             away = after - before - self._last.duration + _usual(listed)
-        missed = away - _usual(listed) if away > 1.5 * _usual(listed) else 0.0
+        missed = min(away - _usual(listed), _LONGEST_GAP) if away > 1.5 * _usual(listed) else 0.0
         taken = self._take(listed, now, [self._lost(listed[0], missed)] if missed else [])
         return Fresh(taken.pairs, restarted=True, missed=missed)
 

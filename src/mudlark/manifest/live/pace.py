@@ -10,6 +10,7 @@ from mudlark.manifest.model import Segment
 _SHORTEST, _LONGEST = 0.5, 30.0  # seconds between two looks
 _USUAL = 4.0
 _BACK_OFF = 1.5
+_LATEST = 7_258_118_400.0  # seconds since 1970, in the year 2200
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,13 +62,15 @@ def moment_of(segment: Segment) -> float | None:
     text = segment.moment.replace("Z", "+00:00").replace("z", "+00:00")
     try:
         stated = datetime.fromisoformat(text if text[-5:-4] not in "+-" else f"{text[:-2]}:{text[-2:]}")
-    except ValueError:
+        seconds = (stated if stated.tzinfo else stated.replace(tzinfo=UTC)).timestamp()
+    except (ValueError, OverflowError):
         return None
-    return (stated if stated.tzinfo else stated.replace(tzinfo=UTC)).timestamp()
+    return seconds if 0 <= seconds <= _LATEST else None  # others are no time at which anything is broadcast
 
 
 def as_moment(seconds: float) -> str:
     """A time of day as records state it (RFC 3339)."""
+    seconds = min(max(0.0, seconds), _LATEST)
     return datetime.fromtimestamp(seconds, UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
