@@ -87,3 +87,22 @@ def test_workers_that_do_not_see_the_folder_are_not_used(tmp_path: Path, monkeyp
 
 def _blind(_: str) -> bool:
     return False
+
+
+@pytest.mark.program
+def test_workers_of_this_machine_listen_to_nobody_else(tmp_path: Path) -> None:
+    import distributed
+
+    async def knock(address: str, security: object) -> None:
+        async with distributed.Client(address, asynchronous=True, timeout=3, security=security, set_as_default=False):
+            pass
+
+    async def main() -> None:
+        async with Cluster("local:1", Connection(), tmp_path) as cluster:
+            address = cluster._client.scheduler.address
+            assert address.startswith("tls://127.0.0.1:") and not address.endswith(":8786")
+            for key in (None, distributed.Security.temporary()):
+                with pytest.raises((OSError, TypeError)):
+                    await knock(address, key)
+
+    asyncio.run(main())

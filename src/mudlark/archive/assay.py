@@ -32,7 +32,15 @@ _STREAMS = (".ts", ".m2ts", ".mts", ".mkv", ".mka", ".ac3", ".eac3")
 _GIVE = "Give an item's folder or a media file."
 _LASTING = frozenset(
     {
-        *("segment-missing", "segment-unreadable", "loss", "page-missing", "page-unreadable", "subtitle-missing"),
+        *(
+            "segment-missing",
+            "segment-unreadable",
+            "segment-short",
+            "loss",
+            "page-missing",
+            "page-unreadable",
+            "subtitle-missing",
+        ),
         *(
             "tiles-missing",
             "page-size",

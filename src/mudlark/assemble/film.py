@@ -23,6 +23,8 @@ from mudlark.media.readers import READERS, container, reader_for
 from mudlark.media.samples import Event, Format, Loss, LossCode, SampleReader, Samples, TrackLabel
 
 _MOST_EVENTS = 1_000
+_SHORT = 0.5  # seconds by which a segment may be shorter than it is promised
+_ROUNDED = 0.5  # seconds more, where the promise is in whole seconds
 _TRACKS = 16  # numbers that the tracks of one rendition may have
 
 
@@ -82,13 +84,14 @@ class CodedFrames:
 
 @dataclass(slots=True)
 class Assembled:
-    """What became of the segments: how many gave samples, which could not be read, what was lost or put in, and the
-    coded frames of each track in the order of the file. events: messages among the media. timeline: the clock that
+    """What became of the segments: how many gave samples, which could not be read, which are shorter than promised and
+    how many seconds they last (nothing behind them would show it), what was lost or put in, and the coded frames of each track in the order of the file. events: messages among the media. timeline: the clock that
     they are on now. origin: when on that clock the film begins. path: of the file.
     """
 
     segments: int = 0
     unreadable: list[tuple[Part, FormatError]] = field(default_factory=list)
+    short: list[tuple[Part, float]] = field(default_factory=list)
     losses: list[Loss] = field(default_factory=list)
     frames: list[CodedFrames] = field(default_factory=list)
     events: list[Event] = field(default_factory=list)
@@ -149,12 +152,14 @@ class _Film:
                 self.opening, self.opened = [], set()
             if part.place is None:
                 self.take(reading, reading.flush())
+                self.measure(reading)
                 self.timeline.miss(part.rendition, part.duration)
                 continue
             try:
                 before, batch = reading.read(part, source)
             except FormatError as problem:
                 self.take(reading, reading.flush())
+                self.measure(reading)
                 self.timeline.miss(part.rendition, part.duration)
                 self.result.unreadable.append((part, problem))
                 continue
@@ -202,8 +207,17 @@ class _Film:
     def end_stretch(self) -> None:
         for reading in self.readings:
             self.take(reading, reading.flush())
+            self.measure(reading)
         if self.opening is not None:
             self.open()
+
+    def measure(self, reading: "_Reading") -> None:
+        """Compare the last segment before an end, or before a hole, with what it promises."""
+        if reading.part is not None and (lasts := reading.lasts()) is not None:
+            rounded = _ROUNDED if reading.part.duration == int(reading.part.duration) else 0.0
+            if reading.part.duration - lasts > _SHORT + rounded:
+                self.result.short.append((reading.part, lasts))
+        reading.part = None
 
     def put(self, batch: list[Samples]) -> None:
         """Hand samples on the film's clock to the writer, with silence in the holes of sound."""
@@ -240,6 +254,8 @@ class _Reading:
         self._init: Section | None = None
         self._stretch: int | None = None
         self._offset: float | None = None
+        self.part: Part | None = None
+        self._spans: dict[int, list[float]] = {}  # of each track: when the part begins and ends, and its usual step
 
     @property
     def wraps(self) -> float:
@@ -255,7 +271,9 @@ class _Reading:
             raise FormatError("What it decrypts to is no media segment; it was encrypted with another key")
         goes_on = (form, part.init, part.stretch) == (self._form, self._init, self._stretch)
         if goes_on:
-            return [], self._ours(self._readers[form].feed(data), part.offset)
+            batch = self._readers[form].feed(data)
+            self._begin(part)
+            return [], self._ours(batch, part.offset)
         reader = self._readers.get(form) or reader_for(form)
         self._held = [samples.kept() for samples in self.flush()]
         self.anew = True
@@ -264,7 +282,18 @@ class _Reading:
         batch = reader.feed(data)
         self._readers[form], self._form, self._init, self._stretch = reader, form, part.init, part.stretch
         before, self._held = self._held, []
+        self._begin(part)
         return before, self._ours(batch, part.offset)
+
+    def _begin(self, part: Part) -> None:
+        """What comes from now on is of this part."""
+        self.part = part
+        for span in self._spans.values():
+            span[:2] = [np.inf, -np.inf]
+
+    def lasts(self) -> float | None:
+        """Seconds that the part lasts, by the track that lasts longest; None if it gave nothing."""
+        return max((end + step - begin for begin, end, step in self._spans.values() if end >= begin), default=None)
 
     def flush(self) -> list[Samples]:
         """What was held back."""
@@ -285,10 +314,20 @@ class _Reading:
         taken = [samples for samples in batch if samples.format.type in self.voice.types and len(samples)]
         for samples in taken:
             samples.track = self.number * _TRACKS + min(samples.track, _TRACKS - 1)
+            self._measure(samples)
             if offset:
                 ticks = round(offset * samples.format.timescale)
                 samples.dts, samples.pts = samples.dts + ticks, samples.pts + ticks
         return taken
+
+    def _measure(self, samples: Samples) -> None:
+        """Note when samples are shown, on the clock of their media."""
+        scale = samples.format.timescale
+        span = self._spans.setdefault(samples.track, [np.inf, -np.inf, 0.0])
+        span[0] = min(span[0], int(samples.pts.min()) / scale)
+        span[1] = max(span[1], int(samples.pts.max()) / scale)
+        if length := samples.format.sample_duration or (len(samples) > 1 and float(np.median(np.diff(samples.dts)))):
+            span[2] = length / scale
 
 
 class _Track:

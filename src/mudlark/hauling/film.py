@@ -100,7 +100,7 @@ async def _made(work: Work, fetching: Fetching, one_round: _Round) -> Made:
     media = assembled.path
     _insist(assembled, one_round.missing)
     losses, notes = _losses(assembled.losses)
-    problems = [*_missing_segments(fetching), *_unreadable(assembled), *losses]
+    problems = [*_missing_segments(fetching), *_unreadable(assembled), *_short(assembled), *losses]
     beside: list[FileFacts] = []
     for one in taken:
         if one.rendition.type == "subtitles":
@@ -187,6 +187,12 @@ def _missing_segments(fetching: Fetching) -> Iterable[Problem]:
 def _unreadable(assembled: Assembled) -> Iterable[Problem]:
     for part, problem in assembled.unreadable:
         yield Problem("segment-unreadable", f"Segment {part.number + 1} cannot be read: {problem.what}")
+
+
+def _short(assembled: Assembled) -> Iterable[Problem]:
+    for part, seconds in assembled.short:
+        text = f"Segment {part.number + 1} lasts {seconds:.2f} s where {part.duration:.2f} s are promised: it came cut"
+        yield Problem("segment-short", text, at=round(part.begin + seconds, 3))
 
 
 _WORDS: dict[LossCode, str] = {

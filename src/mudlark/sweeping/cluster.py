@@ -3,6 +3,10 @@
 Each row has its share of the lanes, of the rate and of the gap between two requests, so that all workers together treat
 no host worse than one program would. A worker that dies has its row done by another, which goes on from what is in the
 folder; a worker that does not see the folder is not used.
+
+Who can talk to a scheduler can run code on its workers. That of `local:N` listens on loopback, at a port taken by
+chance, and to nobody without the key that only this program and its workers know. What a shared scheduler means is said
+in docs/collections.md.
 """
 
 import asyncio
@@ -62,21 +66,29 @@ class Cluster:
 
     async def _connected(self, distributed: Any) -> Any:
         address: Any = self._address
+        security = None
         if address.startswith(_LOCAL):
             count = address.removeprefix(_LOCAL)
             if not count.isdigit() or not 1 <= int(count) <= 64:
                 raise UsageError(f"{address!r} names no number of workers.", "Write it as local:4.")
+            self._stack.enter_context(_without_pages())
+            security = distributed.Security.temporary()  # a key that only this program and its workers know
             local = distributed.LocalCluster(
                 n_workers=int(count),
                 threads_per_worker=1,
                 host="127.0.0.1",
+                protocol="tls://",
+                security=security,
                 dashboard_address="127.0.0.1:0",
+                worker_dashboard_address="127.0.0.1:0",
                 silence_logs=logging.CRITICAL,
                 asynchronous=True,
             )
             address = await self._stack.enter_async_context(local)
         try:
-            client = distributed.Client(address, asynchronous=True, timeout=_STARTING, set_as_default=False)
+            client = distributed.Client(
+                address, security=security, asynchronous=True, timeout=_STARTING, set_as_default=False
+            )
             await self._stack.enter_async_context(client)
             await client.wait_for_workers(1, timeout=_STARTING)
         except (OSError, TimeoutError, ValueError) as problem:
@@ -160,6 +172,15 @@ def _haul(order: Order, connection: Connection) -> tuple[list[Item], list[Mudlar
         return asyncio.run(work()), failures, None
     except MudlarkError as problem:
         return [], failures, problem
+
+
+@contextmanager
+def _without_pages() -> Iterator[None]:
+    """A scheduler and workers that serve no page about themselves while this lasts."""
+    import dask
+
+    with dask.config.set({"distributed.scheduler.http.routes": [], "distributed.worker.http.routes": []}):
+        yield
 
 
 @contextmanager

@@ -6,11 +6,11 @@ What is found on index pages was named by no person, so robots.txt (RFC 9309) is
 
 import asyncio
 import re
+from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from urllib.parse import urljoin, urlsplit
-from urllib.robotparser import RobotFileParser
 
 from mudlark.browser.options import Listening
 from mudlark.errors import MudlarkError, NetworkError, NothingFound, Refused, UsageError
@@ -20,6 +20,7 @@ from mudlark.find.places.listing import entries_in
 from mudlark.find.places.markup import parse
 from mudlark.sweeping.rows import MOST, Listed, Row, once, rows_in
 from mudlark.web.address import resolve, shown
+from mudlark.web.robots import Rules
 from mudlark.web.session import Session
 
 AGENT = "Mudlark"
@@ -49,7 +50,7 @@ class Gatherer:
     listening: Listening | None
     robots: bool = True
     on_page: Callable[[str], None] = lambda _url: None
-    _rules: dict[str, RobotFileParser] = field(default_factory=dict)
+    _rules: dict[str, Rules] = field(default_factory=dict)
 
     async def gather(self, source: str, standard_input: bytes | None = None) -> Gathering:
         """All rows of a list. standard_input: what came by that way, if the source is `-`."""
@@ -83,9 +84,13 @@ class Gatherer:
     async def _from_web(self, address: str, notes: list[str]) -> tuple[Listed, int]:
         self.session.at_home(address)
         rows: list[Row] = []
-        waiting, seen = [address], set[str]()
-        while waiting and len(seen) < _MOST_PAGES + _MOST_MAPS and len(rows) < MOST:
-            url = waiting.pop(0)
+        waiting, seen, fresh = deque([address]), set[str](), set[str]()
+        size = 0
+        while waiting:
+            if len(seen) >= _MOST_PAGES + _MOST_MAPS or len(rows) >= MOST or size > _LARGEST:
+                notes.append(f"The list goes on behind {len(rows):,} rows on {len(seen):,} pages, and was left there")
+                break
+            url = waiting.popleft()
             if url in seen:
                 continue
             seen.add(url)
@@ -96,6 +101,7 @@ class Gatherer:
                 if not answer.complete:
                     raise UsageError(f"{shown(url)} is no list.", "Haul it by `mudlark haul`.")
                 body = answer.body
+                size += len(body)
                 listed = rows_in(body, answer.url)
                 if listed is None:
                     entries, following = await self._index(url, body, notes)
@@ -105,9 +111,9 @@ class Gatherer:
                     raise
                 notes.append(f"{shown(url)} could not be read: {problem.what}")
                 continue
-            fresh = {row.address for row in rows}
-            rows += [row for row in listed.rows if row.address not in fresh]
-            waiting += [one for one in listed.maps if one not in seen]
+            rows += [row for row in listed.rows if row.address not in fresh][: MOST - len(rows)]
+            fresh.update(row.address for row in listed.rows)
+            waiting += [one for one in listed.maps if one not in seen][:_MOST_MAPS]
         return Listed([row for row in rows if await self._may(row.address, notes)]), len(seen)
 
     async def _index(self, url: str, body: bytes, notes: list[str]) -> tuple[list[ListEntry], list[str]]:
@@ -143,13 +149,12 @@ class Gatherer:
         parts = urlsplit(url)
         place = f"{parts.scheme}://{parts.netloc}/robots.txt"
         if place not in self._rules:
-            rules = self._rules[place] = RobotFileParser(place)
             try:
                 answer = await self.session.look(place, _is_text)
-                rules.parse(answer.body.decode("utf-8", "replace").splitlines() if answer.type != "text/html" else [])
+                self._rules[place] = Rules(answer.body if answer.type != "text/html" else b"", AGENT)
             except NetworkError:
-                rules.parse([])
-        return self._rules[place].can_fetch(AGENT, url)
+                self._rules[place] = Rules(b"", AGENT)
+        return self._rules[place].allow(url)
 
 
 def _read(path: Path) -> bytes:
