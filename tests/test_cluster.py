@@ -6,6 +6,7 @@ import signal
 import subprocess
 import time
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -91,7 +92,7 @@ def _blind(_: str) -> bool:
 
 @pytest.mark.program
 def test_workers_of_this_machine_listen_to_nobody_else(tmp_path: Path) -> None:
-    import distributed
+    distributed: Any = pytest.importorskip("distributed")
 
     async def knock(address: str, security: object) -> None:
         async with distributed.Client(address, asynchronous=True, timeout=3, security=security, set_as_default=False):

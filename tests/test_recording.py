@@ -1,6 +1,7 @@
 """Recordings of the demo museum's cameras by the installed program; judged in Chromium by their frame numbers."""
 
 import json
+import os
 import signal
 import subprocess
 import threading
@@ -16,6 +17,9 @@ import pytest
 from mudlark.demo.live import Cameras
 from mudlark.demo.site import DemoSite
 from mudlark.demo.streamed import MEDIA
+from mudlark.errors import StorageError
+from mudlark.hauling.tape import Tape
+from mudlark.manifest.live.clock import SteadyClock
 from mudlark.media.webvtt import parse
 from tests.conftest import PROGRAM, Answer, QuietHandler, Ran, Trouble, own_environment
 from tests.judge import watch
@@ -206,3 +210,47 @@ def test_all_cameras_of_a_page_are_recorded_at_once(mudlark: Run, site: DemoSite
     address = trouble.say("/cameras", Answer(page, type="text/html"))
     ran = mudlark("haul", address, "--all", "--into", "kept", "--json", "--for", "9s")
     assert [item["verdict"] for item in ran.json["items"]] == ["sound", "sound"], ran.err
+
+
+def test_radio_that_was_killed_is_gone_on_with_and_what_was_missed_is_said(
+    mudlark: Run, site: DemoSite, tmp_path: Path
+) -> None:
+    address = f"{site.origins.site}/live/foghorn"
+    command = [str(PROGRAM), "haul", address, "--into", "kept", "--for", "6s"]
+    with subprocess.Popen(command, cwd=tmp_path, env=own_environment(tmp_path), stderr=subprocess.PIPE) as program:
+        ends = time.monotonic() + 60
+        while (
+            time.monotonic() < ends
+            and sum(one.stat().st_size for one in tmp_path.glob("kept/.mudlark/*/tape")) < 16_000
+        ):
+            time.sleep(0.05)
+        program.kill()
+    (tape,) = tmp_path.glob("kept/.mudlark/*/tape")
+    before = tape.read_bytes()
+    assert len(before) >= 16_000 and mudlark("haul", "--into", "kept").status == 0
+    ran = mudlark("haul", address, "--into", "kept", "--for", "6s", "--json")
+    (item,) = ran.json["items"]
+    assert item["verdict"] == "flawed" and "radio-gap" in {problem["code"] for problem in item["problems"]}
+    data = (tmp_path / item["folder"] / item["files"][0]["path"]).read_bytes()
+    assert data.startswith(before) and len(data) > len(before) + 8_000 and not (tmp_path / "kept/.mudlark").exists()
+
+
+def test_a_disk_that_takes_no_more_is_said_and_the_tape_stays(tmp_path: Path) -> None:
+    with Tape(tmp_path) as tape:
+        tape.came(b"x" * 5000, 1000.0)
+    with Tape(tmp_path) as tape:
+        assert (tape.size, tape.resumed, tape.begun) == (5000, True, 1000.0)
+        assert tape._sound
+        handle = os.open("/dev/full", os.O_WRONLY)
+        os.dup2(handle, tape._sound.fileno())
+        with pytest.raises(StorageError, match="takes no more"):
+            tape.came(b"x" * 500_000, 1010.0)
+    assert (tmp_path / "tape").stat().st_size == 5000
+
+
+def test_no_clock_that_is_set_makes_anything_longer_or_shorter(monkeypatch: pytest.MonkeyPatch) -> None:
+    clock = SteadyClock()
+    before, wall = clock.now(), time.time()
+    for hours in (-1, 1, 24_000):
+        monkeypatch.setattr(time, "time", lambda hours=hours: wall + 3600 * hours)
+        assert abs(clock.now() - before) < 60

@@ -85,8 +85,9 @@ class CodedFrames:
 @dataclass(slots=True)
 class Assembled:
     """What became of the segments: how many gave samples, which could not be read, which are shorter than promised and
-    how many seconds they last (nothing behind them would show it), what was lost or put in, and the coded frames of each track in the order of the file. events: messages among the media. timeline: the clock that
-    they are on now. origin: when on that clock the film begins. path: of the file.
+    how many seconds they last (nothing behind them would show it), what was lost or put in, and the coded frames of
+    each track in the order of the file. events: messages among the media. timeline: the clock that they are on now.
+    origin: when on that clock the film begins. path: of the file.
     """
 
     segments: int = 0

@@ -156,6 +156,10 @@ class Store:
         self._database = None
         _open_here.discard(self.folder.absolute())
 
+    def retain(self) -> None:
+        """Keep the store, though it has no rows: there is something in it that a later run goes on from."""
+        self._kept = True
+
     def discard(self) -> None:
         """Remove the store, and the folder of stores if it was the last."""
         if self._database:

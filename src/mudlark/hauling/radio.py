@@ -7,16 +7,19 @@ import asyncio
 import time
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
 
 from mudlark.archive.record import FileFacts, Note
-from mudlark.errors import NetworkError, UsageError
+from mudlark.assemble.join import second_name
+from mudlark.errors import NetworkError, StorageError, UsageError
 from mudlark.hauling.order import RecordingState
+from mudlark.hauling.tape import Tape
 from mudlark.hauling.work import Fetching, Made, Work
 from mudlark.manifest.live.broadcast import State, nothing_recorded
+from mudlark.manifest.live.clock import SteadyClock
+from mudlark.manifest.live.pace import Span
 from mudlark.manifest.radio import Titles
 from mudlark.media.samples import Bytes
 from mudlark.media.sniff import right_extension, sniff
@@ -35,109 +38,98 @@ _GIVE_UP = 600.0
 _TELL = 1.0
 
 
-@dataclass(slots=True)
-class _Tape:
-    """What came. titles: each with the byte at which it began. gaps: seconds since 1970 and how long."""
-
-    path: Path
-    bytes: int = 0
-    form: str = ""
-    begun: float = 0.0
-    titles: list[tuple[int, str]] = field(default_factory=list)
-    gaps: list[tuple[float, float]] = field(default_factory=list)
-
-
 async def make_radio(work: Work, fetching: Fetching) -> Made:
-    """Record until it is as long as was wanted, or is ended by the user."""
-    order = work.target.order
-    if isinstance(order.span.begin, float) and order.span.begin < time.time():
+    """Record until it is as long as was wanted, or is ended by the user; on from where an earlier run was."""
+    order, clock = work.target.order, SteadyClock()
+    if isinstance(order.span.begin, float) and order.span.begin < clock.now():
         raise UsageError("Radio cannot be recorded from a time in the past.", "Leave --from out.")
-    tape = _Tape(work.store.item / "tape")
+    tape = Tape(work.store.folder)
     state, stop = State(), asyncio.Event()
 
     def tell() -> None:
-        state.length = time.time() - tape.begun if tape.begun else 0.0
+        state.length = tape.recorded(clock.now())
         state.gaps, state.missed = len(tape.gaps), sum(seconds for _, seconds in tape.gaps)
         work.watch.on_recording(
-            RecordingState(work.target.title, state, time.time(), tape.path, len(tape.gaps), stop.set)
+            RecordingState(work.target.title, state, clock.now(), tape.path, len(tape.gaps), stop.set)
         )
 
     tell()
     if isinstance(order.span.begin, float):
         with suppress(TimeoutError):
-            await asyncio.wait_for(stop.wait(), order.span.begin - time.time())
+            await asyncio.wait_for(stop.wait(), order.span.begin - clock.now())
     work.watch.on_step("Recording")
-    running = asyncio.create_task(_record(work, tape, tell))
-    ending = asyncio.create_task(_until(work, tape, stop))
-    try:
-        await asyncio.wait((running, ending), return_when=asyncio.FIRST_COMPLETED)
-    finally:
-        for task in (running, ending):
-            task.cancel()
-        results = await asyncio.gather(running, ending, return_exceptions=True)
-    if isinstance(results[0], Exception) and not tape.bytes:
+    with tape:
+        if tape.resumed:
+            work.store.retain()
+            work.watch.on_warning(f"An earlier run has recorded {tape.size / 1e6:.1f} MB; this one goes on with it.")
+        running = asyncio.create_task(_record(work, tape, clock, tell))
+        ending = asyncio.create_task(_until(order.span, tape, clock, stop))
+        try:
+            await asyncio.wait((running, ending), return_when=asyncio.FIRST_COMPLETED)
+        finally:
+            for task in (running, ending):
+                task.cancel()
+            results = await asyncio.gather(running, ending, return_exceptions=True)
+    if isinstance(results[0], StorageError) or (isinstance(results[0], Exception) and not tape.size):
         raise results[0]
-    if not tape.bytes:
+    if not tape.size:
         raise nothing_recorded(work.target.presentation.url)
     return await asyncio.to_thread(_made, work, tape, results[0])
 
 
-async def _until(work: Work, tape: _Tape, stop: asyncio.Event) -> None:
+async def _until(span: Span, tape: Tape, clock: SteadyClock, stop: asyncio.Event) -> None:
     """Returns when the recording is long enough, or is ended."""
-    span = work.target.order.span
     while not stop.is_set():
-        long_enough = span.length is not None and tape.begun and time.time() - tape.begun >= span.length
-        if long_enough or (span.until is not None and time.time() >= span.until):
+        long_enough = span.length is not None and tape.recorded(clock.now()) >= span.length
+        if long_enough or (span.until is not None and clock.now() >= span.until):
             return
         with suppress(TimeoutError):
             await asyncio.wait_for(stop.wait(), 0.2)
 
 
-async def _record(work: Work, tape: _Tape, tell: Callable[[], None]) -> None:
+async def _record(work: Work, tape: Tape, clock: SteadyClock, tell: Callable[[], None]) -> None:
     """Take what comes, again and again where it breaks off."""
-    failures, lost_at = 0, 0.0
+    failures, lost_at = 0, tape.last
+    tried_since = clock.now()
     session = work.session.behind(work.target.find.mention.referrer, {"icy-metadata": "1"})
     url = work.target.presentation.url
-    with tape.path.open("wb") as file:
-        while True:
-            try:
-                async with session.open(url) as reply:
-                    every = reply.headers.get("icy-metaint", "0")
-                    titles = Titles(int(every) if every.isascii() and every.isdigit() and len(every) < 8 else 0)
-                    told = 0.0
-                    async for chunk in reply.chunks:
-                        now = time.time()
-                        if lost_at:
-                            tape.gaps.append((lost_at, now - lost_at))
-                        failures, lost_at = 0, 0.0
-                        tape.begun = tape.begun or now
-                        for part in titles.split(chunk):
-                            if isinstance(part, str):
-                                tape.titles.append((tape.bytes, part))
-                            else:
-                                file.write(part)
-                                tape.bytes += len(part)
-                        work.watch.on_bytes(len(chunk))
-                        if now - told > _TELL:
-                            file.flush()
-                            told = now
-                            tell()
-            except NetworkError:
-                if not tape.bytes:
-                    raise
-                if lost_at and time.time() - lost_at > _GIVE_UP:
-                    raise
-            lost_at = lost_at or time.time()
-            await asyncio.sleep(_WAITS[min(failures, len(_WAITS) - 1)])
-            failures += 1
+    told = 0.0
+    while True:
+        try:
+            async with session.open(url) as reply:
+                every = reply.headers.get("icy-metaint", "0")
+                titles = Titles(int(every) if every.isascii() and every.isdigit() and len(every) < 8 else 0)
+                async for chunk in reply.chunks:
+                    now = clock.now()
+                    if lost_at:
+                        tape.gap(lost_at, now)
+                    failures, lost_at = 0, 0.0
+                    for part in titles.split(chunk):
+                        if isinstance(part, str):
+                            tape.title(part, now)
+                        else:
+                            tape.came(part, now)
+                    work.store.retain()
+                    work.watch.on_bytes(len(chunk))
+                    if now - told > _TELL:
+                        told = now
+                        tell()
+        except NetworkError:
+            if not tape.size:
+                raise
+            if lost_at and clock.now() - max(lost_at, tried_since) > _GIVE_UP:
+                raise
+        lost_at = lost_at or clock.now()
+        await asyncio.sleep(_WAITS[min(failures, len(_WAITS) - 1)])
+        failures += 1
 
 
-def _made(work: Work, tape: _Tape, problem: object) -> Made:
+def _made(work: Work, tape: Tape, problem: object) -> Made:
     with tape.path.open("rb") as file:
-        tape.form = sniff(file.read(65536))
-    media = tape.path.with_name(work.name + right_extension(tape.form, "" if tape.form != "unknown" else ".audio"))
-    tape.path.rename(media)
-    seconds = _Seconds(media, tape)
+        form = sniff(file.read(65536))
+    media = work.store.item / (work.name + right_extension(form, "" if form != "unknown" else ".audio"))
+    second_name(tape.path, media)
+    seconds = _Seconds(media, tape, form)
     notes = [
         Note("recording-began", time.strftime("The recording began at %Y-%m-%dT%H:%M:%SZ", time.gmtime(tape.begun)))
     ]
@@ -155,7 +147,7 @@ def _made(work: Work, tape: _Tape, problem: object) -> Made:
     return Made((media,), tuple(beside), tuple(problems), tuple(notes))
 
 
-def _cues(tape: _Tape, seconds: "_Seconds") -> list[Cue]:
+def _cues(tape: Tape, seconds: "_Seconds") -> list[Cue]:
     """Titles with the times at which they are on."""
     begins = [(seconds.at(place), title) for place, title in tape.titles]
     cues = []
@@ -172,11 +164,11 @@ def _cues(tape: _Tape, seconds: "_Seconds") -> list[Cue]:
 class _Seconds:
     """From bytes of a file to seconds: by its frames where it has such, else as if all bytes were alike."""
 
-    def __init__(self, path: Path, tape: _Tape) -> None:
-        self._size = max(1, tape.bytes)
-        syntax = _FRAMED.get(tape.form)
+    def __init__(self, path: Path, tape: Tape, form: str) -> None:
+        self._size = max(1, tape.size)
+        syntax = _FRAMED.get(form)
         self._places = np.zeros(0, np.int64)
-        self.total = max(0.1, time.time() - tape.begun)
+        self.total = max(0.1, tape.length)
         if syntax is not None:
             self._read(path, syntax)
 

@@ -24,7 +24,7 @@ from mudlark.hauling.film import LARGEST, check_segment, voice_of
 from mudlark.hauling.order import RecordingState
 from mudlark.hauling.work import Fetching, Work
 from mudlark.manifest.live.broadcast import Broadcast, Earlier, State, nothing_recorded
-from mudlark.manifest.live.clock import WallClock
+from mudlark.manifest.live.clock import SteadyClock
 from mudlark.manifest.live.lists import lists_of
 from mudlark.manifest.model import Rendition, Segment
 from mudlark.web.resource import Resource
@@ -106,7 +106,7 @@ class _Preview:
 async def record(work: Work) -> tuple[Work, Fetching]:
     """Record until the broadcast ends, is as long as was wanted, or is ended by the user; the work that is left
     then, and how what was recorded came."""
-    target, clock = work.target, WallClock()
+    target, clock = work.target, SteadyClock()
     renditions = [one.rendition for one in target.taken]
     journal = _Journal(work.store.folder / "recording.jsonl")
     _, lists = lists_of(work.session, target.presentation, renditions, clock)

@@ -13,12 +13,16 @@ class Clock(Protocol):
     async def sleep(self, seconds: float) -> None: ...
 
 
-class WallClock:
-    """The time of this machine."""
+class SteadyClock:
+    """The time of day as it was when this began, and steadily on from there: whoever sets the machine's clock meanwhile
+    makes nothing longer or shorter, and no gap where there is none."""
+
+    def __init__(self) -> None:
+        self._ahead = time.time() - time.monotonic()
 
     def now(self) -> float:
         """Seconds since 1970."""
-        return time.time()
+        return time.monotonic() + self._ahead
 
     async def sleep(self, seconds: float) -> None:
         """Wait."""
