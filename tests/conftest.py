@@ -83,11 +83,13 @@ def warm() -> Iterator[WarmProgram]:
 
 @pytest.fixture
 def mudlark(tmp_path: Path, warm: WarmProgram) -> Callable[..., Ran]:
-    """Run the installed program in a temporary folder; it must never show a traceback."""
+    """Run the installed program in a temporary folder; it must never show a traceback. own_mistake: the test is of an
+    error of the program itself, which no other may meet."""
 
-    def run(*arguments: object, limit: float = 100) -> Ran:
+    def run(*arguments: object, limit: float = 100, own_mistake: bool = False) -> Ran:
         status, out, err = warm.run(list(map(str, arguments)), tmp_path, own_environment(tmp_path), limit)
         assert "Traceback" not in err, err
+        assert (status == 70) is own_mistake, err
         return Ran(status, out, err)
 
     return run

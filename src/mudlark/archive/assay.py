@@ -3,6 +3,7 @@
 A record may come from anyone: what it names outside of its item, or by way of a link, is refused and not opened.
 """
 
+import os
 import random
 import stat
 from collections.abc import Callable, Iterator
@@ -13,9 +14,10 @@ from pathlib import Path
 import msgspec
 
 from mudlark.archive.history import last_check
-from mudlark.archive.layout import OWN, REPLACED
+from mudlark.archive.layout import CHECKSUMS, OWN, REPLACED
 from mudlark.archive.place import inside_item
 from mudlark.archive.record import FileFacts, PlayFacts, Record, TrackFacts, read_record, tracks_of
+from mudlark.archive.sidecar import checksums_of
 from mudlark.archive.tree import Found, below, files_below, items_below
 from mudlark.errors import MudlarkError, UsageError, examining
 from mudlark.find.judge.kind import kind_by_extension
@@ -28,6 +30,7 @@ from mudlark.verify.forms.pictures import check_pages
 from mudlark.verify.media import Checked, check_file
 from mudlark.verify.verdict import Report, Verdict
 
+CHECKSUMS_STALE = "checksums-stale"  # a problem that is mended on the spot
 _STREAMS = (".ts", ".m2ts", ".mts", ".mkv", ".mka", ".ac3", ".eac3")
 _GIVE = "Give an item's folder or a media file."
 _LASTING = frozenset(
@@ -170,6 +173,9 @@ def _assay_item(folder: Path) -> Assay:
     if _check_fixity(folder, record, inside, assayed.report):
         assayed.report.carry(record.checks)
     _tell_unlisted(folder, record, assayed.report)
+    if os.path.lexists(folder / CHECKSUMS) and not checksums_of(folder)[0]:
+        text = f"{CHECKSUMS} does not say what the record says: it is stale, or was altered"
+        assayed.report.failed("checksums", CHECKSUMS_STALE, text)
     listed = [inside[f.path] for f in dict.fromkeys(record.files) if f.role == "media" and f.path in inside]
     media = [path for path in listed if is_plain(path)]
     if record.source.kind == "images" and len(media) > 1:

@@ -1,6 +1,7 @@
 """The requests that made an item, a line of JSON each, as they ended: kept, so that one sees later how it went."""
 
 from collections.abc import Iterable
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -42,4 +43,5 @@ class RequestLog:
 
     def close(self) -> None:
         """No more comes."""
-        self._file.close()
+        with suppress(OSError):  # of a disk that is full, which the haul itself says
+            self._file.close()

@@ -1,10 +1,14 @@
 """The digests of an item in the form that `sha256sum --check` reads, so that anyone can check it without Mudlark."""
 
 import hashlib
+from pathlib import Path
 
 import msgspec
 
-from mudlark.archive.layout import RECORD
+from mudlark.archive.layout import CHECKSUMS, LARGEST_RECORD, RECORD
+from mudlark.errors import MudlarkError
+from mudlark.plain import NotPlain, is_plain, read_plain
+from mudlark.whole import whole_file
 
 
 class _File(msgspec.Struct):
@@ -25,6 +29,31 @@ def sidecar(record: bytes) -> bytes:
     listed = {file.path: file.sha256 for file in _decoder.decode(record).files}
     listed[RECORD] = hashlib.sha256(record).hexdigest()
     return b"".join(_line(path, digest) for path, digest in listed.items())
+
+
+def checksums_of(folder: Path) -> tuple[bool, bytes]:
+    """Whether the checksums in an item are those of its record, and what they should be. Raises NotPlain or OSError
+    where its record cannot be read."""
+    wanted = sidecar(read_plain(folder / RECORD, LARGEST_RECORD))
+    try:
+        return read_plain(folder / CHECKSUMS, len(wanted)) == wanted, wanted
+    except (OSError, NotPlain):
+        return False, wanted
+
+
+def mend_checksums(folder: Path) -> bool:
+    """Write the checksums that stand in an item anew if they are not those of its record; true if they are right now.
+    Where there are none, or no plain file, nothing is done."""
+    try:
+        right, wanted = checksums_of(folder)
+        path = folder / CHECKSUMS
+        if right or not is_plain(path):
+            return right
+        with whole_file(path, "See that it may be written.", 0o644, replace=True) as file:
+            file.write(wanted)
+    except (OSError, ValueError, MudlarkError):
+        return False
+    return True
 
 
 def _line(path: str, digest: str) -> bytes:

@@ -345,6 +345,8 @@ class _Track:
         self._first: Format | None = None
         self._changed = False
         self._leading = 0
+        self._size: tuple[int, int] | None = None
+        self._resized: list[Loss] = []
         self._added: list[tuple[int, int]] = []
 
     def ready(self, samples: Samples) -> list[Samples]:
@@ -361,6 +363,7 @@ class _Track:
             self._first = samples.format
             self.begin = int(samples.pts.min()) / samples.format.timescale
         if video:
+            self._mind_size(samples)
             samples = self._decodable(samples)
         length = samples.format.sample_duration
         self.end = max(self.end, (int(samples.pts.max()) + length) / samples.format.timescale)
@@ -388,8 +391,18 @@ class _Track:
             samples = replace(samples, format=replace(self._first, codec=codec))
         return samples
 
+    def _mind_size(self, samples: Samples) -> None:
+        """Note where pictures of another size begin."""
+        size = samples.format.width, samples.format.height
+        if self._size not in (None, size) and all(size):
+            before = self._size or size
+            words = f"{size[0]}×{size[1]} behind {before[0]}×{before[1]}"
+            at = int(samples.pts.min()) / samples.format.timescale
+            self._resized.append(Loss(LossCode.RESIZED, len(samples), words, at=at))
+        self._size = size
+
     def losses(self) -> list[Loss]:
-        lost = self._filler.losses()
+        lost, self._resized = [*self._filler.losses(), *self._resized], []
         if self._leading:
             lost.append(Loss(LossCode.LEADING, self._leading, at=0.0))
             self._leading = 0

@@ -10,9 +10,10 @@ import click
 from rich.console import Console
 from rich.text import Text
 
-from mudlark.archive.assay import Assay, Sampling, assays
+from mudlark.archive.assay import CHECKSUMS_STALE, Assay, Sampling, assays
 from mudlark.archive.history import note_check
 from mudlark.archive.layout import RECORD
+from mudlark.archive.sidecar import mend_checksums
 from mudlark.cli.command import Command, common_options, option
 from mudlark.cli.options import DATE, connection, network_options, operator_option, play_option
 from mudlark.cli.show import complain, console, emit_json, manner, messages, verdict
@@ -71,7 +72,8 @@ def command(
 
     PATH is an item's folder, a folder with items and media files at any depth, or a media file. A good one takes one
     line; of the others what is wrong is listed, and with --verbose all checks. Each check of an item leaves a line in
-    its history; nothing else is touched, unless --fix is given.
+    its history, and checksums.sha256 is written anew if it is not what the record says; nothing else is touched, unless
+    --fix is given.
     """
     sampling = _sampling(since, sample)
     network = connection(**given)
@@ -82,6 +84,8 @@ def command(
         before = len(assayed)
         try:
             for result in assays(path, sampling):
+                if not no_history:
+                    _mend_checksums(result)
                 if play:
                     _play(result, play, browser, problems)
                 if fix and result.verdict in ("flawed", "broken"):
@@ -90,7 +94,7 @@ def command(
                     note_check(result.path, result.report, now(), validated=bool(result.media), operator=operator)
                 assayed.append(result)
                 if not as_json:
-                    _show(out, result, whole=manner.verbose or result.verdict != "sound")
+                    _show(out, result, whole=manner.verbose or result.verdict != "sound" or _mended(result))
             if len(assayed) == before and sampling is None:
                 raise UsageError(
                     f"{path} holds no item and no media file, at no depth.", "Give an item's folder or a media file."
@@ -110,6 +114,20 @@ def command(
         raise problems[-1]
     if any(result.verdict != "sound" for result in assayed):
         click.get_current_context().exit(1)
+
+
+def _mended(result: Assay) -> bool:
+    return any(check.name == "checksums" for check in result.report.checks)
+
+
+def _mend_checksums(result: Assay) -> None:
+    """Checksums that are not those of the record are written anew, and that is said."""
+    stale = [problem for problem in result.report.problems if problem.code == CHECKSUMS_STALE]
+    if stale and mend_checksums(result.path):
+        report = result.report
+        report.problems = [problem for problem in report.problems if problem.code != CHECKSUMS_STALE]
+        report.checks = [check for check in report.checks if check.name != "checksums"]
+        report.passed("checksums", f"{stale[0].message}; written anew from the record")
 
 
 def _sampling(since: str | None, sample: str | None) -> Sampling | None:
@@ -209,7 +227,7 @@ def _show(out: Console, result: Assay, *, whole: bool) -> None:
     if not whole:
         return
     for check in result.report.checks:
-        if check.outcome == "passed" and not manner.verbose:
+        if check.outcome == "passed" and not manner.verbose and check.name != "checksums":
             continue
         mark, style = _MARK[check.outcome]
         detail = (check.detail, "" if check.outcome == "failed" else "dim")

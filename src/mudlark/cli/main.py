@@ -1,5 +1,6 @@
 """The program: its commands, loaded only when called, and the one place where errors become words and exit status."""
 
+import errno
 import importlib
 import os
 import signal
@@ -9,7 +10,7 @@ from typing import NoReturn
 import click
 
 from mudlark import __version__
-from mudlark.errors import MudlarkError, UsageError
+from mudlark.errors import MudlarkError, StorageError, UsageError
 
 _COMMANDS = {
     "sift": "Look through pages and list the media they hide, best first, with reasons.",
@@ -26,6 +27,9 @@ _COMMANDS = {
     "tour": "Start the built-in demo museum and walk the whole job on it.",
 }
 _OWN_MISTAKE = 70
+_OF_STORAGE = frozenset(
+    (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EIO, errno.EACCES, errno.EPERM, errno.EMFILE, errno.ENAMETOOLONG)
+)
 
 
 class _LazyGroup(click.Group):
@@ -99,6 +103,8 @@ def run() -> NoReturn:
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         sys.exit(1)
+    except OSError as problem:
+        _end(_of_system(problem))
     except Exception as problem:  # the net under everything: what comes here is a mistake to be mended
         from mudlark.cli.show import manner
 
@@ -125,6 +131,14 @@ class _OwnMistake(MudlarkError):
             f"This is an error of Mudlark itself: {type(problem).__name__}: {problem}",
             "Please report it with what --verbose --log FILE says. Nothing was put under a final name.",
         )
+
+
+def _of_system(problem: OSError) -> MudlarkError:
+    """What the system does not let be done, in words; anything else is a mistake of the program."""
+    if problem.errno not in _OF_STORAGE:
+        return _OwnMistake(problem)
+    where = f"{problem.filename}: " if problem.filename else ""
+    return StorageError(f"{where}{problem.strerror}.", "Make room, or see that it may be read and written.")
 
 
 def _usage(problem: click.ClickException) -> UsageError:

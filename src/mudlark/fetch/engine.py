@@ -41,6 +41,8 @@ _EXPIRED = frozenset({401, 403, 404, 410})
 _NOT_YET = frozenset({None, 404, 410, 503})  # what a server says of a segment that is listed and not there, or nothing
 _BUSY = frozenset({429, 503})
 _KEY = 16  # bytes
+_LARGEST_KEY = 65_536  # bytes of what is sent for a key
+_LARGEST_SECTION = 64_000_000  # bytes of an initialization section
 _NEAR = 2.0  # seconds before its stated end in which an address is not tried any more
 _UNWRITTEN = 1  # bodies for each lane that wait to be written
 _MISSED = "the server no longer had it when it was looked for"
@@ -438,7 +440,7 @@ class _Line:
         return beside
 
     async def _key(self, cipher: Cipher) -> bytes:
-        key = (await self._section(cipher.key, encrypted=True)).read()
+        key = (await self._section(cipher.key, encrypted=True, largest=_LARGEST_KEY)).read()
         if len(key) != _KEY:
             raise NetworkError(
                 f"The key {shown(cipher.key.url)} is {len(key):,} bytes long, not {_KEY}.",
@@ -447,18 +449,19 @@ class _Line:
             )
         return key
 
-    async def _section(self, resource: Resource, *, encrypted: bool) -> Place:
+    async def _section(self, resource: Resource, *, encrypted: bool, largest: int = _LARGEST_SECTION) -> Place:
         """Something small that many segments need: fetched once, and kept in the store."""
         sections = self.engine._sections
         if resource not in sections:
-            sections[resource] = asyncio.create_task(self._get_section(resource, encrypted))
+            sections[resource] = asyncio.create_task(self._get_section(resource, encrypted, largest))
         return await asyncio.shield(sections[resource])
 
-    async def _get_section(self, resource: Resource, encrypted: bool) -> Place:
+    async def _get_section(self, resource: Resource, encrypted: bool, largest: int) -> Place:
         store, name = self.engine.store, section_name(resource)
         row = await in_thread(self.pool, store.usable, name, 0, source_of(resource))
         if row is None:
-            pot = Pot(store.path(name, 0), _no_page if encrypted else self.engine.check)
+            check = _no_page if encrypted else self.engine.check
+            pot = Pot(store.path(name, 0), check, largest=largest)
             arrived, tries = await self._ask(resource, pot, Errand(name))
             row = await self._keep(name, 0, resource, arrived, tries)
         return store.place(row)

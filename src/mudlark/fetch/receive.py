@@ -75,7 +75,7 @@ class Arrived:
 @dataclass(slots=True)
 class Pot:
     """Where one try of a body goes. check: says what is wrong with its first bytes, or None. at, hashed, apart: as
-    `Incoming` has them."""
+    `Incoming` has them. largest: bytes that it may have, if that is less than any may."""
 
     path: Path
     check: Check
@@ -83,6 +83,7 @@ class Pot:
     hashed: bool = True
     apart: bool = False
     incoming: Incoming | None = None
+    largest: int | None = None
 
     @property
     def bytes(self) -> int:
@@ -195,7 +196,8 @@ class Receiver:
         pot.incoming = incoming
         begun = begun or _as_begun(incoming, reply, pot.at)
         try:
-            rest = await self._write(reply, incoming, pot.check)
+            limits = [limit for limit in (pot.largest, self.largest) if limit is not None]
+            rest = await self._write(reply, incoming, pot.check, min(limits, default=None))
         except Passing:
             if begun and incoming.bytes:
                 self._begun[pot.path, pot.at] = begun
@@ -207,7 +209,7 @@ class Receiver:
             raise
         return await self._compared(reply, Arrived(pot.path, incoming, tuple(rest), timing=_timing(reply)))
 
-    async def _write(self, reply: Reply, incoming: Incoming, check: Check) -> list[bytes]:
+    async def _write(self, reply: Reply, incoming: Incoming, check: Check, largest: int | None) -> list[bytes]:
         """All but the last chunks, which are given back."""
         chunks: list[bytes] = []
         held = 0
@@ -217,9 +219,9 @@ class Receiver:
                 self.on_bytes(len(chunk))
                 chunks.append(chunk)
                 held += len(chunk)
-                if self.largest is not None and incoming.bytes + held > self.largest:
+                if largest is not None and incoming.bytes + held > largest:
                     raise NetworkError(
-                        f"{shown(reply.url)} is larger than any segment ({self.largest:,} bytes).",
+                        f"{shown(reply.url)} is larger than may be ({largest:,} bytes).",
                         "If it is a film of its own, haul it by its address.",
                         url=reply.url,
                     )

@@ -128,9 +128,7 @@ class Store:
                     f"Another Mudlark is working on this in {self.folder}{_held_by(self.folder)}.",
                     "Wait until it has finished.",
                 ) from problem
-            raise StorageError(
-                f"The state in {self.folder} cannot be read ({problem}).", "Remove that folder and start anew."
-            ) from problem
+            raise StorageError(f"The state in {self.folder} cannot be read ({problem}).", _advice(problem)) from problem
         except OSError as problem:
             raise StorageError(
                 f"Cannot write into {self.folder.parent.parent}: {problem.strerror}.",
@@ -257,7 +255,7 @@ class Store:
             self._database.commit()
         except sqlite3.DatabaseError as problem:
             raise StorageError(
-                f"Cannot note what was fetched in {self.folder}: {problem}.", "Is the disk full?"
+                f"Cannot note what was fetched in {self.folder}: {problem}.", _advice(problem)
             ) from problem
         self._rows |= {(row.track, row.number): row for row in rows}
 
@@ -331,6 +329,14 @@ def _is_locked(state: Path) -> bool:
         except OSError:
             return True
         return False
+
+
+def _advice(problem: sqlite3.DatabaseError) -> str:
+    """What to do about a state that cannot be used. What was fetched is never to be thrown away for it."""
+    words = str(problem)
+    if "full" in words or "I/O" in words or "readonly" in words or "unable to open" in words:
+        return "Make room, or wait for others that work here; the same command goes on from what is there."
+    return "Move that folder away and haul again; what was fetched stays in it, below `segments`."
 
 
 def _open(folder: Path) -> sqlite3.Connection:

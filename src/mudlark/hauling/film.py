@@ -204,6 +204,7 @@ _WORDS: dict[LossCode, str] = {
     LossCode.LEAP: "Timestamps leap by {detail}; joined without a gap",
     LossCode.LEADING: "{count:,} pictures before the first that can be decoded alone are left out",
     LossCode.SILENCE: "{count:,} frames of silence ({detail}) fill holes in the sound",
+    LossCode.RESIZED: "The picture changes its size: {detail}",
     LossCode.HOLE: "There are holes of {detail} in the sound, for which no silence is known",
 }
 
@@ -212,7 +213,7 @@ def _losses(losses: Iterable[Loss]) -> tuple[list[Problem], list[Note]]:
     """One problem or note for each kind of loss, with its sum and where it was first met."""
     target: dict[tuple[LossCode, str, bool], list[Loss]] = {}
     for loss in losses:
-        detail = loss.detail if loss.code in (LossCode.LEFT_OUT, LossCode.LEAP) else ""
+        detail = loss.detail if loss.code in (LossCode.LEFT_OUT, LossCode.LEAP, LossCode.RESIZED) else ""
         target.setdefault((loss.code, detail, _is_slight(loss)), []).append(loss)
     problems: list[Problem] = []
     notes: list[Note] = []
@@ -233,7 +234,7 @@ def _is_slight(loss: Loss) -> bool:
     """True for what nobody misses: what could not be shown anyway, and splices of sound."""
     if loss.code == LossCode.REPEATED:
         return 0 < loss.seconds <= _SPLICE
-    return loss.code == LossCode.LEADING or (loss.code in _SPANS and loss.seconds <= _SPLICE)
+    return loss.code in (LossCode.LEADING, LossCode.RESIZED) or (loss.code in _SPANS and loss.seconds <= _SPLICE)
 
 
 def _subtitles(

@@ -15,6 +15,7 @@ from mudlark.archive.identity import Earlier, find_earlier
 from mudlark.archive.layout import EXCHANGES, REQUESTS
 from mudlark.archive.naming import safe_name
 from mudlark.archive.requests import EarlyRequests, RequestLog
+from mudlark.archive.sidecar import mend_checksums
 from mudlark.archive.warc import Exchanges, Notes, need_warcio, seen_in
 from mudlark.errors import MudlarkError, NetworkError, NothingFound, StorageError, UsageError
 from mudlark.fetch.store import Store, now, remove_if_empty
@@ -142,6 +143,11 @@ async def _haul_target(session: Session, target: Target, watch: HaulWatch, start
     made = _make_folder(order.into)
     try:
         return await _compare_and_make(session, target, watch, started)
+    except OSError as problem:
+        raise StorageError(
+            f"Cannot write into {order.into}: {problem.strerror or problem}.",
+            "Make room; the same command goes on from here.",
+        ) from problem
     finally:
         if made:
             remove_if_empty(order.into)
@@ -160,6 +166,7 @@ async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, 
         state, key = "again", f"{target.key} again"
     elif earlier:
         watch.on_step("Comparing with the server")
+        await asyncio.to_thread(mend_checksums, earlier.folder)
         verdict = (await asyncio.to_thread(assay, earlier.folder))[0].verdict
         intact = verdict == earlier.record.verdict and verdict in ("sound", "unproven") and _expected(earlier, order)
         renditions = [taken.rendition for taken in target.taken]

@@ -108,6 +108,7 @@ class LossCode(StrEnum):
     LEADING = "leading-pictures"
     SILENCE = "silence-added"
     HOLE = "sound-hole"
+    RESIZED = "picture-size-changed"
 
 
 @dataclass(frozen=True, slots=True)

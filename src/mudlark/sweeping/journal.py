@@ -14,6 +14,7 @@ import msgspec
 from mudlark.archive.layout import RECORD
 from mudlark.archive.listing import cell
 from mudlark.archive.place import inside_item
+from mudlark.errors import StorageError
 from mudlark.fetch.store import WORKING
 from mudlark.plain import NotPlain, add_to_plain, is_plain, open_plain, read_plain
 from mudlark.verify.verdict import Verdict
@@ -76,8 +77,14 @@ class Journal:
         """Note what came of a row."""
         result.address, result.reason = veiled(result.address), veiled(result.reason)
         self.results[result.key] = result
-        with self._opened() as file:
-            file.write(msgspec.json.encode(result) + b"\n")
+        try:
+            with self._opened() as file:
+                file.write(msgspec.json.encode(result) + b"\n")
+        except OSError as problem:
+            raise StorageError(
+                f"Cannot note what came in {self._path}: {problem.strerror}.",
+                "Make room; the same command goes on from here.",
+            ) from problem
 
     def _opened(self) -> BinaryIO:
         for attempt in range(_RACES, -1, -1):

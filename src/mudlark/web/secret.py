@@ -9,7 +9,13 @@ Whoever keeps or shows a text sends it through `veiled`, a header field through 
 import hashlib
 import re
 
-SECRET_FIELDS = frozenset({"authorization", "cookie", "proxy-authorization", "set-cookie", "x-auth-token", "x-api-key"})
+SECRET_FIELDS = frozenset(
+    {
+        *("authorization", "cookie", "proxy-authorization", "set-cookie", "x-auth-token", "x-api-key"),
+        *("www-authenticate", "proxy-authenticate", "authentication-info", "private-token", "x-amz-security-token"),
+    }
+)
+_SECRET_WORDS = frozenset({"token", "tokens", "signature", "secret", "password", "credential", "credentials", "jwt"})
 _MARK = "hidden-"
 _NAMES = (
     r"(?:[a-z0-9]+[-_.]?)?(?:token|signature|secret|password|passwd|credential)s?"
@@ -33,6 +39,12 @@ _FIELD_NAME = re.compile(
     rf"""\b(?:name|id)\s*=\s*\\*["']?(?:{_NAMES})(?=["'\\\s/>])|\btype\s*=\s*\\*["']?password""", re.I
 )
 _FIELD_VALUE = re.compile(r"""(?P<open>\b(?:value|content)\s*=\s*\\*["']?)(?P<value>[^"'\\\s<>][^"'\\<>]*)""", re.I)
+_SCRIPTED = re.compile(  # as scripts and messages have it: a member, an argument of setRequestHeader, a line
+    r"(?P<open>\bAuthorization(?:[\"'\\]{0,4}\s{0,3}[:=]\s{0,3}[\"'`\\]{0,4}|[\"'\\]{1,4}\s{0,3},\s{0,3}[\"'`\\]{1,4})"
+    r"(?:(?:Bearer|Basic|Digest|Token|ApiKey)\s{1,3})?)(?P<value>[^\s\"'`\\,;<>(){}]{4,})",
+    re.I,
+)
+_BEARER = re.compile(r"(?P<open>\bBearer\s{1,3})(?P<value>[A-Za-z0-9._~+/=-]{16,})")
 _LOGIN = re.compile(r"(?<=://)[^/\s@:\"'<>]*:[^/\s@\"'<>]*(?=@)")  # user and password in an address
 _TOKEN = re.compile(r"(?<![A-Za-z0-9_-])eyJ[A-Za-z0-9_-]{5,}\.eyJ[A-Za-z0-9_-]{5,}\.[A-Za-z0-9_-]*")
 _VEILED = re.compile(rf"{_MARK}[0-9a-f]{{12}}")
@@ -55,6 +67,8 @@ def veiled(text: str) -> str:
     """Any text (an address, a manifest, a message, JSON) with the secret values in it replaced."""
     text = _TOKEN.sub(lambda match: digest_of(match[0]), text)
     text = _LOGIN.sub(lambda match: digest_of(match[0]), text)
+    for form in (_SCRIPTED, _BEARER):
+        text = form.sub(lambda match: match["open"] + digest_of(match["value"]), text)
     text = _PARAMETER.sub(
         lambda match: match["open"] + match["name"] + match["equals"] + digest_of(match["value"]), text
     )
@@ -71,7 +85,9 @@ def _veiled_tag(tag: str) -> str:
 
 def veiled_field(name: str, value: str) -> str:
     """The value of a header field as it may be kept or shown."""
-    return digest_of(value) if name.lower() in SECRET_FIELDS else veiled(value)
+    last = name.lower().replace("_", "-").rpartition("-")[2]
+    secret = name.lower() in SECRET_FIELDS or last in _SECRET_WORDS or _NAME.fullmatch(name) is not None
+    return digest_of(value) if secret and value else veiled(value)
 
 
 def veiled_value(name: str, value: str) -> str:
