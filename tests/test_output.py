@@ -116,10 +116,10 @@ def test_a_mistake_of_mudlark_is_caught_and_said(tmp_path: Path) -> None:
     source = """
 import sys
 from mudlark.cli import main
-from mudlark.archive import assay
-def broken(path):
+from mudlark.cli import assay
+def broken(result):
     raise RuntimeError("a cog slipped")
-assay._assay_file = broken
+assay._data = broken
 sys.argv = ["mudlark", "assay", "a.mp4", "--json"]
 main.run()
 """

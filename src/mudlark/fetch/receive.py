@@ -221,7 +221,7 @@ class Receiver:
                 held += len(chunk)
                 if largest is not None and incoming.bytes + held > largest:
                     raise NetworkError(
-                        f"{shown(reply.url)} is larger than may be ({largest:,} bytes).",
+                        f"{shown(reply.url)} is larger than any segment or key ({largest:,} bytes).",
                         "If it is a film of its own, haul it by its address.",
                         url=reply.url,
                     )
