@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from fuzz import TARGETS
+from fuzz import FORMS
 from mudlark.demo.site import DemoSite
 from tests.captures import document, entry, har
 from tests.conftest import PROGRAM, Answer, Trouble
@@ -85,7 +85,7 @@ print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10)
 
 
 @pytest.mark.soak
-@pytest.mark.parametrize("reader", TARGETS)
+@pytest.mark.parametrize("reader", FORMS)
 def test_a_fuzzer_finds_nothing_that_is_no_error_of_ours(reader: str) -> None:
     seconds = os.environ.get("MUDLARK_FUZZ_SECONDS", "600")
     command = [sys.executable, str(Path(__file__).parents[1] / "tools/fuzz.py"), reader, seconds]

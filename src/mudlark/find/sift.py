@@ -240,7 +240,7 @@ async def _oembed(session: Session, page: Page, address: str) -> list[Frame]:
     try:
         look = await session.look(address, wants_text)
         data = msgspec.json.decode(look.body, type=dict[str, object])
-    except (MudlarkError, msgspec.DecodeError, msgspec.ValidationError, RecursionError):
+    except (MudlarkError, ValueError, RecursionError):
         return []
     text = {name: value for name, value in data.items() if isinstance(value, str)}
     page.title = page.title or tidy(text.get("title"))

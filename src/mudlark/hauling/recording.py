@@ -53,7 +53,7 @@ class _Journal:
         self._lines: dict[str, list[_Line]] = {}
         if path.exists():
             for text in path.read_bytes().split(b"\n"):
-                with suppress(msgspec.DecodeError, msgspec.ValidationError):  # the last may have been cut off
+                with suppress(ValueError, RecursionError):  # the last may have been cut off
                     self._note(_decoder.decode(text))
 
     def _note(self, line: _Line) -> None:

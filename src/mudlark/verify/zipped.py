@@ -67,6 +67,8 @@ def _insist_on_bounds(file: BinaryIO) -> None:
 
 
 def _insist_on_order(entries: list[zipfile.ZipInfo]) -> None:
+    if not all(entry.filename for entry in entries):
+        raise FormatError("The ZIP file cannot be read: one of its entries has no name")
     if len(entries) > MOST_ENTRIES:
         raise TooMuch(f"The ZIP file has more entries ({len(entries):,}) than are looked into")
     end = 0

@@ -77,7 +77,7 @@ def decode_json(text: str) -> Any:
     """Decoded JSON, or None."""
     try:
         return msgspec.json.decode(text)
-    except (msgspec.DecodeError, RecursionError):
+    except (ValueError, RecursionError):
         return None
 
 

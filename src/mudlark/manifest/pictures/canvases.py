@@ -58,7 +58,7 @@ def parsed(body: bytes, url: str) -> dict[str, Any]:
     """What a manifest says. Raises ManifestError where it is none."""
     try:
         facts: dict[str, Any] = msgspec.json.decode(body, type=dict[str, Any])
-    except (msgspec.DecodeError, msgspec.ValidationError, RecursionError) as problem:
+    except (ValueError, RecursionError) as problem:
         raise ManifestError(f"{url} is no manifest: {problem}.") from problem
     return facts
 

@@ -22,7 +22,7 @@ def read_pyramid(body: bytes, url: str) -> tuple[Picture, list[Resource]]:
         facts = _json(body) if body.lstrip()[:1] == b"{" else _xml(body)
         side, overlap = int(facts["TileSize"]), int(facts["Overlap"])
         width, height, form = int(facts["Width"]), int(facts["Height"]), str(facts["Format"])
-    except (KeyError, TypeError, ValueError, etree.LxmlError, msgspec.DecodeError, RecursionError) as problem:
+    except (KeyError, TypeError, ValueError, OverflowError, StopIteration, etree.LxmlError, RecursionError) as problem:
         raise ManifestError(
             f"{url} does not describe a deep-zoom picture.", advice="Open it in a browser."
         ) from problem

@@ -52,7 +52,7 @@ def read_service(body: bytes, url: str) -> Service:
     try:
         facts = msgspec.json.decode(body, type=dict[str, Any])
         width, height = int(facts["width"]), int(facts["height"])
-    except (msgspec.DecodeError, msgspec.ValidationError, KeyError, TypeError, ValueError, RecursionError) as problem:
+    except (KeyError, TypeError, ValueError, OverflowError, RecursionError) as problem:
         raise ManifestError(f"{url} does not describe an image service.", advice="Open it in a browser.") from problem
     if not (0 < width <= _LARGEST_SIDE and 0 < height <= _LARGEST_SIDE):
         raise ManifestError(f"{url} states a picture of {width}×{height} pixels.")

@@ -14,6 +14,8 @@ from mudlark.media.samples import Bytes, Flags, Format, Ints, Samples
 
 CLOCK = 90_000  # ticks a second of the times given to NalStream
 _CHUNK = 1 << 15  # 16-bit words scanned at a time, so that the work stays in the cache
+_FEW_ZEROS = 4  # bytes that usually trail a unit, taken off all units at once
+_BLOCK = 1 << 16
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,16 +83,31 @@ def start_codes(stream: Bytes) -> Ints:
     return places
 
 
+def _last_of(stream: Bytes, begin: int, end: int) -> int:
+    """Where a unit ends without its trailing zeros, looked for block by block from behind."""
+    while end > begin:
+        first = max(begin, end - _BLOCK)
+        if len(there := np.flatnonzero(stream[first:end])):
+            return first + int(there[-1]) + 1
+        end = first
+    return begin
+
+
 def nal_units(stream: Bytes) -> tuple[Ints, Ints]:
     """First byte (the header) and end of each NAL unit; zero bytes that trail a unit belong to none."""
     codes = start_codes(stream)
+    if not len(codes):
+        return codes, codes
     begins = codes + 3
     ends = np.append(codes[1:], len(stream))
-    while True:
-        trailing = (ends > begins) & (stream[np.maximum(ends - 1, 0)] == 0)
+    for _ in range(_FEW_ZEROS):
+        trailing = (ends > begins) & (stream[ends - 1] == 0)
         if not trailing.any():
             break
         ends = ends - trailing
+    else:
+        for unit in np.flatnonzero((ends > begins) & (stream[ends - 1] == 0)).tolist():
+            ends[unit] = _last_of(stream, int(begins[unit]), int(ends[unit]))
     filled = ends > begins
     return begins[filled], ends[filled]
 

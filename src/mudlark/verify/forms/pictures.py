@@ -3,6 +3,7 @@
 A picture of which more would have to be held than a check may take is not decoded, and that is said.
 """
 
+import logging
 import warnings
 from collections.abc import Sequence
 from pathlib import Path
@@ -44,6 +45,7 @@ def _decode(path: Path, form: str) -> tuple[str, bool]:
     """What a picture is in words, and whether it was decoded to its end."""
     from PIL import Image  # costs start-up time that films need not pay
 
+    logging.getLogger("PIL").setLevel(logging.CRITICAL)  # what it has to say is raised, too
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         with Image.open(path) as picture:
