@@ -196,4 +196,6 @@ def test_work_grows_as_the_text_does(expression: Expression) -> None:
 
 
 def _variants(before: str, body: str) -> Iterator[tuple[str, str]]:
-    yield from ((before, body), ("", before + body), ("", body))
+    for begin, pump in ((before, body), ("", before + body), ("", body)):
+        yield begin, pump
+        yield begin, pump.replace(" ", "\n")

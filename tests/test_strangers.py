@@ -7,9 +7,10 @@ import socket
 import sqlite3
 import stat
 import struct
+import subprocess
 import zipfile
 import zlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -79,7 +80,7 @@ def test_addresses_without_end_end_in_words(mudlark: Run, trouble: Trouble) -> N
 
 
 @pytest.fixture
-def shelf(tmp_path: Path) -> Path:
+def shelf(tmp_path: Path) -> Iterator[Path]:
     """A shelf of a stranger: one good item among everything else that a folder can hold."""
     folder = tmp_path / "shelf"
     item(folder / "Buoy")
@@ -123,7 +124,8 @@ def shelf(tmp_path: Path) -> Path:
     os.close(deep)
     (folder / ".mudlark").mkdir()
     (folder / ".mudlark" / "linked").symlink_to(tmp_path)
-    return folder
+    yield folder
+    subprocess.run(["rm", "-rf", folder / "d"], check=True)  # deeper than what clears up after tests can go
 
 
 @pytest.mark.program

@@ -158,10 +158,10 @@ class _Reader:
     def read(self, lines: list[str]) -> Playlist:
         for self.line, raw in enumerate(lines, start=1):
             line = raw.strip() if raw.isprintable() else printable(raw)
+            if "{$" in line and not line.startswith("#EXT-X-DEFINE"):
+                line = self.substituted(line).strip()
             if not line:
                 continue
-            if "{$" in line and not line.startswith("#EXT-X-DEFINE"):
-                line = self.substituted(line)
             if line[0] != "#":
                 self.address(line)
             elif line.startswith("#EXT"):

@@ -51,7 +51,7 @@ def listed(look: Content) -> list[str]:
         return []
     text = look.body.decode("utf-8-sig", "replace")
     if "[playlist]" in text.lower():
-        found = re.findall(r"(?im)^\s*File\d+\s*=\s*(\S+)", text)
+        found = re.findall(r"(?im)^[ \t]*File\d+[ \t]*=[ \t]*(\S+)", text)
     else:
         found = [line.strip() for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
         if re.search(r"(?m)^#EXTINF:\s*[1-9]", text):

@@ -96,7 +96,7 @@ _SVG = re.compile(
     rb"^(?:<\?xml[^>]{0,200}\?>\s*)?(?:<!--(?:(?!-->).){0,2000}+-->\s*+)*+(?:<!DOCTYPE svg[^>]{0,500}>\s*)?<svg[\s>]",
     re.S,
 )
-_SRT = re.compile(rb"^\d{1,6}\s*\r?\n\s*\d{1,3}:\d\d:\d\d[,.]\d{1,3}\s*-->")
+_SRT = re.compile(rb"^\d{1,6}[ \t]*+\r?\n\s*+\d{1,3}:\d\d:\d\d[,.]\d{1,3}\s*-->")
 _DEEP_ZOOM = re.compile(rb"<(?:[\w.-]{1,100}:)?Image\s[^>]{0,1000}\bTileSize\s*=")
 _CONTEXTS = {
     b"iiif.io/api/presentation/": "iiif",

@@ -10,6 +10,7 @@ from mudlark.media.samples import Format, TrackLabel
 MOVIE_SCALE = 90_000  # ticks a second of the movie header and the edit lists
 _MATRIX = b"".join(n.to_bytes(4, "big") for n in (0x10000, 0, 0, 0, 0x10000, 0, 0, 0, 0x40000000))
 _ENABLED, _IN_MOVIE = 1, 2
+_WIDEST = 0xFFFF_0000  # as a 16.16 number, whatever shape the pixels are said to have
 
 
 def movie_header(duration: int, tracks: int) -> bytes:
@@ -35,7 +36,7 @@ def track_box(
     """A track. durations: ticks of the movie and of the media. edits, tables: its edts and stbl boxes."""
     video = format.type == "video"
     wide, high = format.pixel_aspect
-    width = round(format.width * wide / high * 65536) if video else 0
+    width = min(round(format.width * wide / high * 65536), _WIDEST) if video else 0
     head = full_box(
         "tkhd",
         1,

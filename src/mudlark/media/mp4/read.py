@@ -134,6 +134,8 @@ def parse_movie(data: bytes, base: int = 0, *, fragments: bool = False, handlers
     try:
         boxes = reader.tree(top)
         timescale, duration = reader.movie_header(boxes["mvhd"][0])
+        if not timescale:
+            raise Mp4Error("The film has a timescale of zero", boxes["mvhd"][0].start)
         movie = Movie(timescale, duration, [])
         if "mvex" in boxes:
             if not fragments:

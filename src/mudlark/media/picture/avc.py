@@ -94,8 +94,8 @@ def parse_sps(unit: bytes) -> SequenceParameters:
     unit_y = (2 if sampled == 1 else 1) * (1 if frames_only else 2)
     aspect, ticks = _usability(bits) if bits.flag() else ((1, 1), 0)
     width, height = columns * 16 - unit_x * (left + right), rows * 16 - unit_y * (top + bottom)
-    if width <= 0 or height <= 0:
-        raise FormatError("A sequence parameter set gives a picture without size")
+    if not 0 < width < 65536 or not 0 < height < 65536:
+        raise FormatError(f"A sequence parameter set gives a picture of no possible size, {width}×{height}")
     return SequenceParameters(
         identifier,
         profile,

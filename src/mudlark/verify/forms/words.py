@@ -11,7 +11,8 @@ from mudlark.verify.verdict import Report
 
 _LARGEST = 50_000_000  # bytes
 _CUE = re.compile(
-    r"^\s*(?:(\d{1,3}):)?(\d{1,2}):(\d{2})[,.](\d{1,3})\s*-->\s*(?:(\d{1,3}):)?(\d{1,2}):(\d{2})[,.](\d{1,3})", re.M
+    r"^[ \t]*(?:(\d{1,3}):)?(\d{1,2}):(\d{2})[,.](\d{1,3})[ \t]*-->[ \t]*(?:(\d{1,3}):)?(\d{1,2}):(\d{2})[,.](\d{1,3})",
+    re.M,
 )
 Times = list[tuple[float, float]]
 
