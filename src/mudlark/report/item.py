@@ -18,6 +18,7 @@ from mudlark.text import clock, counted, sentence
 from mudlark.web.address import host_of
 
 _PLAYED = frozenset({"film", "sound"})
+_LARGEST_LISTED = 60_000_000  # bytes of a record whose pieces are listed: more than a week of a broadcast
 _QUIETEST = -120.0  # dB of full scale
 
 
@@ -57,12 +58,15 @@ class ItemData:
 def read_item(folder: Path, *, drawn: bool = True) -> ItemData:
     """An item. drawn: with what its figures are drawn from, for which its film is looked into. Raises MudlarkError
     where its record cannot be read."""
-    record, log = read_record(folder), read_log(folder) if drawn else Log([])
+    few = (folder / RECORD).lstat().st_size <= _LARGEST_LISTED
+    record, log = read_record(folder, segments=few), read_log(folder) if drawn else Log([])
     posters = [path for file in record.files if file.role == "poster" and (path := inside_item(folder, file.path))]
     item = ItemData(
         folder=folder,
         record=record,
-        pieces=_pieces(record),
+        pieces=_pieces(
+            record, "" if few else "There are more pieces than fit on a page: the record itself lists them."
+        ),
         steps=steps_of(record, log),
         spans=spans_of(record),
         checks=checks_of(folder),
@@ -105,7 +109,7 @@ def _summary(record: Record, kind: str) -> str:
     return words
 
 
-def _pieces(record: Record) -> Table:
+def _pieces(record: Record, words: str) -> Table:
     """Every segment, with where its stretch of the film begins."""
     columns = ("track", "number", "begins", "lasts", "address", "came", "tries", "bytes", "SHA-256", "what is wrong")
     at: defaultdict[str, float] = defaultdict(float)
@@ -129,7 +133,7 @@ def _pieces(record: Record) -> Table:
             )
         )
     marked = frozenset(number for number, one in enumerate(record.segment_list) if one.problem)
-    return Table("pieces", "The pieces", columns, rows, marked=marked)
+    return Table("pieces", "The pieces", columns, rows, words, marked=marked)
 
 
 def _loudness(record: Record) -> Table:
