@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from mudlark.archive.history import Checked, checks_of
+from mudlark.archive.layout import RECORD
 from mudlark.archive.place import inside_item
 from mudlark.archive.record import Record, read_record
 from mudlark.plain import is_plain
@@ -19,6 +20,7 @@ from mudlark.web.address import host_of
 
 _PLAYED = frozenset({"film", "sound"})
 _LARGEST_LISTED = 60_000_000  # bytes of a record whose pieces are listed: more than a week of a broadcast
+_TOO_MANY = "There are more pieces than fit on a page: the record itself lists them."
 _QUIETEST = -120.0  # dB of full scale
 
 
@@ -64,9 +66,7 @@ def read_item(folder: Path, *, drawn: bool = True) -> ItemData:
     item = ItemData(
         folder=folder,
         record=record,
-        pieces=_pieces(
-            record, "" if few else "There are more pieces than fit on a page: the record itself lists them."
-        ),
+        pieces=_pieces(record, "" if few else _TOO_MANY),
         steps=steps_of(record, log),
         spans=spans_of(record),
         checks=checks_of(folder),
