@@ -334,3 +334,39 @@ def test_a_bag_on_its_own_shelf_is_no_item(tmp_path: Path, mudlark: Run) -> None
     assert [one.path for one in read_ledger(tmp_path).entries] == ["Buoy"]
     assert [one.path for one in below(tmp_path) if one.kind == "item"] == [folder]
     assert (tmp_path / "bags/Buoy/bagit.txt").exists() and read_record(tmp_path / "bags/Buoy/data")
+
+
+def test_a_tile_of_another_size_is_no_part_of_a_picture(tmp_path: Path) -> None:
+    from PIL import Image
+
+    from mudlark.assemble.mosaic import join_tiles
+    from mudlark.fetch.place import Place
+    from mudlark.manifest.model import Picture, Tile
+
+    places: list[Place | None] = []
+    for number, size in enumerate([(257, 128), (129, 128)]):
+        path = tmp_path / f"{number}.png"
+        Image.new("RGB", size).save(path)
+        places.append(Place(path, 0, path.stat().st_size))
+    tiles = (Tile(0, 0, 256, 128, behind=1), Tile(256, 0, 128, 128, before=1))
+    assert join_tiles(Picture(384, 128, None, tiles), places, tmp_path / "whole.png") == []
+    for notice in ((256, 128), (258, 129), (900, 900), (1, 1)):
+        Image.new("RGB", notice).save(tmp_path / "0.png")
+        places[0] = Place(tmp_path / "0.png", 0, (tmp_path / "0.png").stat().st_size)
+        assert join_tiles(Picture(384, 128, None, tiles), places, tmp_path / "whole.png") == [0]
+    vast = Tile(0, 0, 13_000, 13_000)
+    with pytest.raises(MudlarkError, match="larger than can be put together"):
+        join_tiles(Picture(13_000, 13_000, None, (vast,)), [None], tmp_path / "vast.png")
+
+
+@pytest.mark.browser
+def test_a_browser_that_does_not_answer_is_ended_and_that_is_said(monkeypatch: pytest.MonkeyPatch) -> None:
+    import asyncio
+
+    from mudlark.demo.streamed import MEDIA
+    from mudlark.playing import play as playing
+
+    monkeypatch.setattr(playing, "_ANSWERING", 0.001)
+    checked = check_file(MEDIA / "gift-shop.mp4", None, Report())
+    played = asyncio.run(playing.play(MEDIA / "gift-shop.mp4", checked))
+    assert [code for code, _, _ in played.problems] == ["no-answer"] and not played.whole
