@@ -1,6 +1,7 @@
 """Broadcasts by a simulated clock: what is new in a list, when to look again, what was missed. Nothing here waits."""
 
 import asyncio
+import random
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
@@ -397,3 +398,47 @@ def test_plain_lists_lead_to_what_they_list() -> None:
 def test_sound_of_which_nobody_says_how_much_there_is_has_no_end() -> None:
     assert is_endless(_content(b"ID3", "audio/mpeg")) and not is_endless(_content(b"ID3", "audio/mpeg", length=3))
     assert not is_endless(_content(b"<html>", "text/html"))
+
+
+@pytest.mark.soak
+@pytest.mark.parametrize("seed", range(5))
+def test_a_day_of_all_faults_is_recorded_with_nothing_twice_and_every_second_accounted_for(seed: int) -> None:
+    """A server that fails, lags, sends old copies, forgets, begins anew, states no moments, moments of a thousand years
+    away, and lists of nothing: over a day, every segment comes once, in order, and what was missed is said."""
+    chance = random.Random(seed)
+    day, restart_at = 86_400.0, sorted(chance.uniform(0, 86_400.0) for _ in range(6))
+    begins = [slot * 288.0 + chance.uniform(0, 240.0) for slot in range(300)]
+    trouble = [(begin, begin + min(40.0, chance.expovariate(1 / 20))) for begin in begins]
+    kinds = [chance.choice(("down", "old", "empty", "odd")) for _ in trouble]
+
+    def script(since: float) -> Listing:
+        epoch = sum(at <= since for at in restart_at)
+        begun = restart_at[epoch - 1] if epoch else 0.0
+        for (begin, end), kind in zip(trouble, kinds, strict=True):
+            if begin <= since < end:
+                if kind == "down":
+                    raise NetworkError("a moment of rest")
+                if kind == "empty":
+                    return Listing([], False, 4.0)
+                if kind == "old":
+                    since = max(begun, begin - 8)
+        last = int((since - begun) // 4)
+        segments = [
+            replace(one, moment=as_moment(NOON + begun + one.begin)) if epoch % 2 else one
+            for one in listed(max(0, last - 4), min(5, last + 1), name=f"e{epoch}")
+        ]
+        if "odd" in (kind for (begin, end), kind in zip(trouble, kinds, strict=True) if begin <= since < end):
+            segments = [replace(one, moment="3031-05-17T10:00:00Z") for one in segments]
+        return Listing(segments, False, 4.0)
+
+    arrivals, state, clock = recorded(script, Span(until=NOON + day))
+    assert clock.now() - NOON == pytest.approx(day, abs=120) and "last until now" in state.why
+    names = [one.segment.resource.url for one in arrivals if not one.segment.gap]
+    assert len(names) == len(set(names)) and [one.number for one in arrivals] == list(range(len(arrivals)))
+    at = 0.0
+    for one in arrivals:
+        assert one.segment.begin == pytest.approx(at, abs=1e-3) and one.segment.duration <= 43_200
+        at += one.segment.duration
+    assert at == pytest.approx(day, rel=0.02), "what came and what was missed are not a day together"
+    assert state.restarts == len(restart_at)
+    print(f"{len(names):,} segments, {state.gaps} gaps of {state.missed:.0f} s, {state.looks:,} looks")
