@@ -6,7 +6,7 @@ import numpy as np
 
 from mudlark.media.mp4.read import Movie, TrackIndex
 from mudlark.media.samples import Ints
-from mudlark.verify.verdict import Report
+from mudlark.verify.verdict import END, Report
 
 TOGETHER = 0.25  # seconds by which the ends of picture and sound may differ
 _BEGIN_TOGETHER = 0.5  # seconds by which their beginnings may
@@ -47,6 +47,7 @@ def check_length(length: float, planned: float, report: Report, tolerance: float
         report.failed("duration", "duration", f"The file lasts {words}", seconds=length, planned=planned)
     else:
         report.passed("duration", words, seconds=length, planned=planned)
+        report.passed(END, "it ends where its manifest says")
 
 
 def _named(tracks: list[TrackIndex]) -> list[str]:

@@ -11,6 +11,8 @@ from msgspec import Meta
 
 Verdict = Literal["sound", "unproven", "flawed", "broken", "refused", "failed"]
 WORTH: dict[Verdict, int] = {"sound": 5, "unproven": 4, "flawed": 3, "broken": 2, "refused": 1, "failed": 0}
+END = "end"  # where a file ends is what its manifest says; or, skipped, is stated nowhere
+_ENDS = frozenset({END, "length"})  # checks that prove where a file ends that does not say so itself
 _BY_DIGEST = frozenset({"stated-digest", "expected-digest", "coded-frames"})
 PROOFS = (
     frozenset({"picture-units", "samples", "frames", "content", "pages"}) | _BY_DIGEST
@@ -60,8 +62,15 @@ class Report(msgspec.Struct):
 
     @property
     def proven(self) -> bool:
-        """True if a check that was made proves the file to be whole."""
-        return any(check.outcome == "passed" and check.name in PROOFS for check in self.checks)
+        """True if a check that was made proves the file to be whole: its bytes, and where it ends. The end of some
+        kinds of file is stated nowhere in them; then a manifest, a server or a digest must have stated it."""
+        held = {check.name for check in self.checks if check.outcome == "passed"}
+        return bool(held & _BY_DIGEST) or bool(held & PROOFS and (held & _ENDS or not self.open_ended))
+
+    @property
+    def open_ended(self) -> bool:
+        """True if nothing in the file states where it ends."""
+        return any(check.name == END and check.outcome == "skipped" for check in self.checks)
 
     @property
     def reason(self) -> str:
@@ -71,6 +80,10 @@ class Report(msgspec.Struct):
             more = len({problem.message for problem in self.problems}) - 1
             return f"{first.message.rstrip('.')}{f'; and {more} more' if more else ''}."
         proofs = [check.detail for check in self.checks if check.outcome == "passed" and check.name in PROOFS]
+        if proofs and not self.proven:
+            return (
+                "All that is there is good, and nothing states where it ends: a manifest, a server or a digest would."
+            )
         if proofs:
             return f"It is whole: {proofs[0]}{', and more' if len(proofs) > 1 else ''}."
         unopened = next((check.detail for check in self.checks if check.name == "not-opened"), None)
@@ -95,10 +108,15 @@ class Report(msgspec.Struct):
         self.checks.append(Check(name, "failed", message, measured))
         self.problems.append(Problem(code, message, grave, at, offset))
 
+    def leave_open(self, kind: str) -> None:
+        """Note that a file of this kind does not state where it ends."""
+        self.skipped(END, f"{kind} does not state where it ends: only a manifest, a server or a digest can prove that")
+
     def skipped(self, name: str, reason: str) -> None:
         """Note a check that could not be made."""
         self.checks.append(Check(name, "skipped", reason))
 
     def carry(self, checks: list[Check]) -> None:
         """Take over what digests proved when the item was made: its files are still the same bytes."""
-        self.checks += [check for check in checks if check.name in _BY_DIGEST and check.outcome == "passed"]
+        carried = _BY_DIGEST | _ENDS
+        self.checks += [check for check in checks if check.name in carried and check.outcome == "passed"]

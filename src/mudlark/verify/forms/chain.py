@@ -104,7 +104,7 @@ class _Chain:
         begun = len(rest) >= self.syntax.header and 0 in self.syntax.marks(rest[: self.syntax.header])
         if begun and int(self.syntax.lengths(rest, np.zeros(1, np.int64))[0]) > len(rest):
             self.cut = len(rest)
-        elif len(rest):
+        elif len(rest) and rest.any():  # zeros are padding
             self._hole(at, len(rest))
 
 
@@ -169,6 +169,8 @@ def _judge(chain: _Chain, name: str, report: Report) -> None:
     if len(report.problems) == problems:
         more = ", as many as it states" if stated is not None else ""
         report.passed("frames", f"{chain.frames:,} frames of {name} from the first to the last byte{more}")
+        if stated is None:
+            report.leave_open(f"a chain of frames of {name} without a count")
 
 
 def _is_free(head: bytes) -> bool:
@@ -215,6 +217,9 @@ def _length_behind(file: BinaryIO, end: int) -> int:
     if foot[:8] == b"APETAGEX":
         length = int.from_bytes(foot[12:16], "little") + (_APE if foot[23] & 0x80 else 0)
         return length if length <= _LARGEST_TAG else 0
+    foot = _at(file, end - 15, 15)
+    if foot[6:] == b"LYRICS200" and foot[:6].isdigit():  # six digits of size stand before it
+        return int(foot[:6]) + 15
     if _at(file, end - _ID3, 3) == b"3DI":
         return _tag_length(b"ID3" + _at(file, end - 7, 7))
     return 0

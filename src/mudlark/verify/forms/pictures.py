@@ -12,6 +12,7 @@ from mudlark.errors import FormatError
 from mudlark.guard import reading
 from mudlark.media.sniff import sniff
 from mudlark.plain import open_plain
+from mudlark.verify.forms.jpeg import check_gif_parts, check_jpeg_parts
 from mudlark.verify.forms.png import check_png
 from mudlark.verify.verdict import Report
 
@@ -35,10 +36,21 @@ def check_picture(path: Path, report: Report) -> None:
     except FormatError as problem:
         report.failed("content", "picture", problem.what, grave=True)
         return
-    if passed:
+    if not passed:
+        report.skipped("content", words)
+    elif (wrong := _wrong_parts(path, form)) is None:
         report.passed("content", words)
     else:
-        report.skipped("content", words)
+        report.failed("content", "picture", f"The {form.upper()} is not as it should be: {wrong}")
+
+
+def _wrong_parts(path: Path, form: str) -> str | None:
+    """What a decoder passes over, and is wrong with the parts of a picture; in words."""
+    look = {"jpeg": check_jpeg_parts, "gif": check_gif_parts}.get(form)
+    try:
+        return look(path) if look else None
+    except FormatError as problem:
+        return problem.what
 
 
 def _decode(path: Path, form: str) -> tuple[str, bool]:

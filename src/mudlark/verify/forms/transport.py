@@ -86,6 +86,7 @@ def check_transport(path: Path, report: Report) -> Found:
     length = max(end for _, end in spans) - min(begin for begin, _ in spans)
     if not report.problems:
         counts = ", ".join(f"{track.samples:,} of {track.format.codec}" for track in tracks.values())
+        report.leave_open("a transport stream")
         report.passed("samples", f"transport packets from the first to the last byte, none missing; samples: {counts}")
     return Found(length, [track.format for track in tracks.values()])
 
