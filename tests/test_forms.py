@@ -3,6 +3,7 @@
 import struct
 from io import BytesIO
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -11,6 +12,8 @@ from hypothesis import strategies as st
 from PIL import Image
 from pypdf import PdfWriter
 
+from mudlark.demo.streamed import MEDIA
+from mudlark.media.mp4.boxes import box, children, full_box
 from mudlark.media.sniff import sniff
 from mudlark.verify.forms.crc import crc16, crc32_forward, mirrored
 from mudlark.verify.forms.found import at_second
@@ -43,6 +46,28 @@ MP3 = sounds.id3() + sounds.mp3(500, 500) + sounds.APE_TAG + sounds.ID3_1
 
 
 @pytest.mark.parametrize(
+    ("data", "verdict"),
+    [
+        (sounds.mp3(500), "unproven"),
+        (sounds.mp3(500) + bytes(3000), "unproven"),
+        (sounds.mp3(500, 500, b"Info"), "sound"),
+        (sounds.mp3(500, 500, b"Info") + b"LYRICSBEGIN" + b"x" * 50 + b"000061LYRICS200" + sounds.ID3_1, "sound"),
+        (sounds.ac3(100), "unproven"),
+        (sounds.flac(sounds.noise(30_000)), "sound"),
+        (sounds.id3() + sounds.flac(sounds.noise(30_000)) + sounds.ID3_1, "sound"),
+        (sounds.flac(sounds.noise(4608), stated=0), "unproven"),
+    ],
+)
+def test_what_does_not_state_where_it_ends_is_proven_by_whoever_does(tmp_path: Path, data: bytes, verdict: str) -> None:
+    report, _ = look(tmp_path, data)
+    assert (report.verdict, report.problems) == (verdict, [])
+    if verdict == "unproven":
+        assert "where it ends" in report.reason
+        report.passed("length", "as the server announced")
+        assert report.verdict == "sound"
+
+
+@pytest.mark.parametrize(
     ("data", "form", "seconds"),
     [
         (sounds.mp3(500), "mp3", 500 * 1152 / 44_100),
@@ -61,13 +86,13 @@ MP3 = sounds.id3() + sounds.mp3(500, 500) + sounds.APE_TAG + sounds.ID3_1
 )
 def test_whole_sound_is_sound(tmp_path: Path, data: bytes, form: str, seconds: float) -> None:
     report, checked = look(tmp_path, data)
-    assert (report.verdict, report.problems, checked.form) == ("sound", [], form)
+    assert (report.proven or report.open_ended, report.problems, checked.form) == (True, [], form)
     assert checked.length == pytest.approx(seconds, abs=0.01) and checked.formats[0].sample_rate
 
 
 def test_what_was_cut_out_of_an_endless_body_may_have_torn_ends_and_nothing_else(tmp_path: Path) -> None:
     whole = sounds.mp3(300)
-    for data, verdict in ((whole[:-100], "sound"), (whole[:50_000] + whole[50_100:-100], "flawed")):
+    for data, verdict in ((whole[:-100], "unproven"), (whole[:50_000] + whole[50_100:-100], "flawed")):
         (tmp_path / "radio.mp3").write_bytes(data)
         report = Report()
         check_file(tmp_path / "radio.mp3", None, report, endless=True)
@@ -126,7 +151,14 @@ def test_a_flipped_bit_and_a_hole_of_zeros_are_found_where_there_are_check_sums(
 def test_a_transport_stream_is_read_to_its_end(tmp_path: Path) -> None:
     whole = b"".join(demo_segment(number) for number in range(3))
     report, checked = look(tmp_path, whole)
-    assert (report.verdict, report.problems) == ("sound", []) and checked.length == pytest.approx(12, abs=0.1)
+    assert (report.verdict, report.problems) == ("unproven", []) and checked.length == pytest.approx(12, abs=0.1)
+    guarded = b"".join(whole[at : at + 188] + bytes(16) for at in range(0, len(whole), 188))
+    assert look(tmp_path, guarded)[0].verdict == "unproven"
+    others = [bytes([0x47, 1, 0x77, 0x10 | number % 16]) + bytes(184) for number in range(100)]
+    report, _ = look(tmp_path, whole[: 188 * 300] + b"".join(others) + whole[188 * 300 :])
+    assert report.verdict == "unproven" and any("100 packets of 1 other" in check.detail for check in report.checks)
+    report, _ = look(tmp_path, whole[: 188 * 300] + b"".join(others[:50] + others[53:]) + whole[188 * 300 :])
+    assert report.verdict == "flawed" and "3 transport packets" in report.reason
     lost = whole[: 188 * 300] + whole[188 * 320 :]
     report, _ = look(tmp_path, lost)
     assert report.verdict == "flawed" and "packets-lost" in codes(report)
@@ -144,10 +176,16 @@ SRT = "1\r\n00:00:01,000 --> 00:00:02,500\r\nThe tide\r\n\r\n2\r\n00:00:03,000 -
 @pytest.mark.parametrize(
     ("data", "verdict"),
     [
-        (b"WEBVTT\n\n00:01.000 --> 00:02.000\nThe tide\n", "sound"),
+        (b"WEBVTT\n\n00:01.000 --> 00:02.000\nThe tide\n", "unproven"),
+        (b"WEBVTT\n\nNOTES\n00:01.000 --> 00:02.000\nThe tide\n\nNOTE a comment\n", "unproven"),
+        (b"WEBVTT\n\n00:01.000 --> 00:02.000\nThe tide\n\n00:03.00", "flawed"),
+        (b"WEBVTT\n\n00:01.000 --> 00:02.000\nThe tide\n\n00:03.000 --> 00:02.000\nturns\n", "flawed"),
+        (b"WEBVTT\n\n00:01.000 --> 00:02.000\nThe tide\n\n00:61.000 --> 00:x2.000\nturns\n", "flawed"),
         (b"WEBVTT\n\n", "flawed"),
-        (SRT.encode(), "sound"),
-        (b"\xef\xbb\xbf" + SRT.encode(), "sound"),
+        (SRT.encode(), "unproven"),
+        (b"\xef\xbb\xbf" + SRT.encode(), "unproven"),
+        (SRT.encode() + b"\r\n3\r\n", "flawed"),
+        (SRT.replace("00:00:03,000", "00:00:0x,000").encode(), "flawed"),
         (SRT.replace("04,000", "01,000").encode(), "flawed"),
         (SRT.encode() + bytes(50), "flawed"),
         (b'<tt xmlns="http://www.w3.org/ns/ttml"><body><div><p begin="1s" end="2s">a</p></div></body></tt>', "sound"),
@@ -228,3 +266,90 @@ def test_anything_damaged_ends_in_a_verdict(
     folder = tmp_path_factory.mktemp("damaged")
     report, _ = look(folder, bytes(damaged[: max(1, int(share * len(damaged)))]))
     assert report.verdict in ("sound", "unproven", "flawed", "broken") and (report.checks or report.problems)
+
+
+@pytest.mark.parametrize("options", [{}, {"optimize": True}, {"progressive": True}, {"restart_marker_blocks": 4}])
+def test_a_jpeg_has_an_end_and_no_hole(tmp_path: Path, options: dict[str, Any]) -> None:
+    out = BytesIO()
+    Image.effect_noise((200, 150), 60).convert("RGB").save(out, "JPEG", **options)
+    whole, half = out.getvalue(), len(out.getvalue()) // 2
+    assert look(tmp_path, whole)[0].verdict == "sound" and look(tmp_path, whole + bytes(9))[0].verdict == "sound"
+    for damaged in (whole[:-2], whole[:half], whole + b"more"):
+        assert look(tmp_path, damaged)[0].verdict in ("flawed", "broken")
+    if "progressive" not in options:  # whose refining scans may mean zeros
+        assert look(tmp_path, whole[:half] + bytes(200) + whole[half + 200 :])[0].verdict in ("flawed", "broken")
+
+
+def test_a_picture_of_one_colour_is_no_hole(tmp_path: Path) -> None:
+    for options in ({}, {"optimize": True}, {"progressive": True}):
+        out = BytesIO()
+        Image.new("RGB", (900, 700), (9, 99, 200)).save(out, "JPEG", **options)
+        assert look(tmp_path, out.getvalue())[0].verdict == "sound"
+
+
+def test_a_gif_has_its_trailer(tmp_path: Path) -> None:
+    whole = picture("GIF")
+    assert whole[-1] == 0x3B and look(tmp_path, whole)[0].verdict == "sound"
+    assert look(tmp_path, whole + bytes(4))[0].verdict == "sound"
+    assert look(tmp_path, whole[:-1])[0].verdict == "flawed" and look(tmp_path, whole + b"x")[0].verdict == "flawed"
+
+
+@pytest.mark.parametrize("name", ["gift-shop.mp4", "fog-bell.m4a", "ferry.webm", "ferry-sound.webm"])
+def test_zeros_in_place_of_coded_data_and_bytes_behind_the_end_are_found(tmp_path: Path, name: str) -> None:
+    whole = (MEDIA / name).read_bytes()
+    assert look(tmp_path, whole)[0].verdict == "sound"
+    for size in (900, 4096):
+        half = len(whole) // 2
+        report, _ = look(tmp_path, whole[:half] + bytes(size) + whole[half + size :])
+        assert report.verdict in ("flawed", "broken")
+    assert look(tmp_path, whole + b"\x99" * 100_000)[0].verdict in ("flawed", "broken")
+
+
+def test_fragments_are_as_many_as_their_index_states(tmp_path: Path) -> None:
+    def full(kind: str, *parts: bytes) -> bytes:
+        return full_box(kind, 0, 0, *parts)
+
+    trak = (MEDIA / "gift-shop.mp4").read_bytes()
+    front = trak[trak.index(b"moov") - 4 :]
+    moov = front[: int.from_bytes(front[:4], "big")]
+    traks = [box("trak", moov[one.content : one.end]) for one in children(moov, 0, 8, len(moov)) if one.kind == "trak"]
+    video = traks[0]
+    entry = video[video.index(b"stsd") - 4 :]
+    stsd = entry[: int.from_bytes(entry[:4], "big")]
+    header = full("mvhd", bytes(8), (1000).to_bytes(4, "big"), bytes(84))
+    empty = [full("stts", bytes(4)), full("stsc", bytes(4)), full("stsz", bytes(8)), full("stco", bytes(4))]
+    head = full("tkhd", bytes(8), (1).to_bytes(4, "big"), bytes(68))
+    media = box(
+        "mdia", full("mdhd", bytes(8), (1000).to_bytes(4, "big"), bytes(8)), full("hdlr", bytes(4), b"vide", bytes(13))
+    )
+    media = box("mdia", media[8:], box("minf", box("stbl", stsd, *empty)))
+    extends = full("trex", (1).to_bytes(4, "big"), (1).to_bytes(4, "big"), bytes(12))
+    body = (5).to_bytes(4, "big") + b"\x65" + bytes(range(1, 5))
+
+    def film(stated: int, count: int) -> bytes:
+        more = [full("mehd", stated.to_bytes(4, "big"))] if stated else []
+        data = box("ftyp", b"iso5" + bytes(4)) + box(
+            "moov", header, box("trak", head, media), box("mvex", *more, extends)
+        )
+        for number in range(count):
+            fragment = box("tfhd", b"\0\x02\0\0", (1).to_bytes(4, "big")) + full(
+                "tfdt", (number * 4000).to_bytes(4, "big")
+            )
+            size = 8 + 16 + len(fragment) + 8 + 24
+            run = full_box(
+                "trun",
+                0,
+                0x301,
+                (1).to_bytes(4, "big"),
+                (size + 8 + 8).to_bytes(4, "big"),
+                (4000).to_bytes(4, "big"),
+                len(body).to_bytes(4, "big"),
+            )
+            moof = box("moof", full("mfhd", number.to_bytes(4, "big")), box("traf", fragment, run))
+            run = run[:16] + (len(moof) + 8).to_bytes(4, "big") + run[20:]
+            data += box("moof", full("mfhd", number.to_bytes(4, "big")), box("traf", fragment, run)) + box("mdat", body)
+        return data
+
+    assert (look(tmp_path, film(12_000, 3))[0].verdict, look(tmp_path, film(0, 3))[0].verdict) == ("sound", "unproven")
+    report, _ = look(tmp_path, film(12_000, 1))
+    assert report.verdict == "flawed" and "its fragments last 4.00 s" in report.reason

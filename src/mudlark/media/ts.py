@@ -29,6 +29,7 @@ Words = npt.NDArray[np.uint32]
 
 PACKET = 188
 _TIMED = 192
+_GUARDED = 204  # bytes of a packet with its error correction
 _SYNC = 0x47
 _WRAP = 1 << 33
 SoundStream = FramedStream | LatmStream | OpusStream
@@ -79,13 +80,19 @@ def unwrap(ticks: Ints, after: int) -> Ints:
 def looks_like_transport(head: bytes | memoryview) -> bool:
     """True if sync bytes stand a packet apart from the start, as far as `head` reaches."""
     marks = bytes(head[: PACKET * 20 : PACKET])
-    return (len(head) >= PACKET and set(marks) == {_SYNC}) or _is_timed(head)
+    return (len(head) >= PACKET and set(marks) == {_SYNC}) or _stands_in(head) is not None
 
 
-def _is_timed(head: bytes | memoryview) -> bool:
-    """True if each packet stands behind four bytes of arrival time, as on discs."""
-    marks = bytes(head[_TIMED - PACKET : _TIMED * 20 : _TIMED])
-    return len(marks) > 2 and set(marks) == {_SYNC} and set(bytes(head[: PACKET * 20 : PACKET])) != {_SYNC}
+def _stands_in(head: bytes | memoryview) -> tuple[int, int] | None:
+    """Where each packet stands in what is sent with it: how many bytes that is, and at which the packet begins. Behind
+    four bytes of arrival time, as on discs; or before sixteen of error correction (ETSI EN 300 429 §4.4.3)."""
+    if set(bytes(head[: PACKET * 20 : PACKET])) == {_SYNC}:
+        return None
+    for size, at in ((_TIMED, _TIMED - PACKET), (_GUARDED, 0)):
+        marks = bytes(head[at : size * 20 : size])
+        if len(marks) > 2 and set(marks) == {_SYNC}:
+            return size, at
+    return None
 
 
 def align(data: bytes | memoryview) -> tuple[Bytes, int]:
@@ -94,8 +101,9 @@ def align(data: bytes | memoryview) -> tuple[Bytes, int]:
     A stretch in which sync is lost is stepped over to where three packets in a row (or the end) show it again.
     """
     flat = np.frombuffer(data, np.uint8)
-    if _is_timed(data):
-        flat = flat[: len(flat) // _TIMED * _TIMED].reshape(-1, _TIMED)[:, _TIMED - PACKET :].reshape(-1)
+    if (stands := _stands_in(data)) is not None:
+        size, at = stands
+        flat = flat[: len(flat) // size * size].reshape(-1, size)[:, at : at + PACKET].reshape(-1)
     count = len(flat) // PACKET
     rows = flat[: count * PACKET].reshape(count, PACKET)
     if count and (rows[:, 0] == _SYNC).all():
@@ -183,6 +191,12 @@ class TransportReader:
     def __init__(self) -> None:
         self._state = _State()
         self._rooms: dict[int, Bytes] = {}
+
+    @property
+    def pids(self) -> frozenset[int]:
+        """The streams that are read, by their PIDs, and the tables that lead to them."""
+        state = self._state
+        return frozenset((0, *state.streams, *([state.program] if state.program is not None else [])))
 
     def losses(self) -> list[Loss]:
         """What was lost or left out since this was last asked."""

@@ -15,6 +15,7 @@ _TIMING = re.compile(rf"\s*{_TIME}\s*-->\s*{_TIME}(?:[ \t]+(.*))?\s*$", re.A)
 _MAP = re.compile(r"X-TIMESTAMP-MAP\s*=\s*(.*)", re.I)
 _LOCAL = re.compile(rf"LOCAL:\s*{_TIME}", re.I | re.A)
 _MPEGTS = re.compile(r"MPEGTS:\s*(\d{1,12})", re.I | re.A)
+_NOTE = re.compile(r"NOTE(?:[ \t\n]|$)")
 _MOST_CUES = 500_000
 
 
@@ -31,13 +32,14 @@ class Cue:
 
 @dataclass(frozen=True, slots=True)
 class Subtitles:
-    """blocks: styles and regions, as written. offset: seconds from the text's clock to the clock of MPEG-2 timestamps,
-    None if it states no map; it is known up to wraps of that clock.
+    """blocks: styles and regions, as written. dropped: blocks that are no cue that can be read. offset: seconds from
+    the text's clock to the clock of MPEG-2 timestamps, None if it states no map; it is known up to wraps of that clock.
     """
 
     cues: tuple[Cue, ...]
     blocks: tuple[str, ...] = ()
     offset: float | None = None
+    dropped: int = 0
 
 
 def parse(data: bytes) -> Subtitles:
@@ -48,6 +50,7 @@ def parse(data: bytes) -> Subtitles:
     head, *rest = re.split(r"\n{2,}", text.strip("\n"))
     cues: list[Cue] = []
     blocks: list[str] = []
+    dropped = 0
     lines = head.split("\n")
     timing = next((number for number, line in enumerate(lines) if "-->" in line), None)
     if timing is not None:  # no empty line behind the header
@@ -56,11 +59,15 @@ def parse(data: bytes) -> Subtitles:
     for block in rest:
         if block.startswith(("STYLE", "REGION")) and "-->" not in block:
             blocks.append(block)
-        elif not block.startswith("NOTE") and (cue := _cue(block)):
+        elif "-->" not in block and _NOTE.match(block):
+            continue
+        elif (cue := _cue(block)) is None:
+            dropped += 1
+        elif cue.text:
             cues.append(cue)
             if len(cues) > _MOST_CUES:
                 raise FormatError("There are more cues than any film can have")
-    return Subtitles(tuple(cues), tuple(blocks), _offset(lines))
+    return Subtitles(tuple(cues), tuple(blocks), _offset(lines), dropped)
 
 
 def _cue(block: str) -> Cue | None:
@@ -69,7 +76,7 @@ def _cue(block: str) -> Cue | None:
         if match := _TIMING.match(line):
             begin, end = _seconds(*match.groups()[:4]), _seconds(*match.groups()[4:8])
             words = "\n".join(lines[number + 1 :]).strip("\n")
-            if end <= begin or not words:
+            if end <= begin:
                 return None
             return Cue(begin, end, words, (match[9] or "").strip(), lines[0].strip() if number else "")
     return None

@@ -8,15 +8,18 @@ from pathlib import Path
 import numpy as np
 
 from mudlark.errors import FormatError
-from mudlark.media.mp4.boxes import Box
+from mudlark.media.mp4.boxes import Box, children, header
 from mudlark.media.mp4.fragments import read_movie
 from mudlark.media.mp4.read import LARGEST_INDEX, Movie, ReadAt, TrackIndex, reader_of, scan
+from mudlark.media.mp4.sidx import read_index
 from mudlark.media.picture.inband import length_size
 from mudlark.media.samples import Bytes, Flags, Ints
+from mudlark.verify.holes import check_holes
 from mudlark.verify.verdict import Report
 
 _WINDOW = 8 << 20
 _MOST_BAD = 0.1  # share of pictures of a stream that may have come damaged
+_LENGTH = 0.5  # seconds by which a stated length may be off
 _MOST_UNITS = 4096  # NAL units in one sample
 
 
@@ -61,7 +64,46 @@ def check_structure(path: Path, report: Report, *, streamed: bool = False) -> Mo
         if _check_places(movie, media, report):
             for track in movie.tracks:
                 check_units(read, track, report, streamed=streamed)
+            check_holes(read, movie.tracks, report)
+        if fragments:
+            _check_promises(read, boxes, index, movie, report)
     return movie
+
+
+def _check_promises(read: ReadAt, boxes: list[Box], index: Box, movie: Movie, report: Report) -> None:
+    """What a file in fragments says of all of them: their length (mehd, ISO/IEC 14496-12 §8.8.2), where they stand
+    (sidx, §8.16.3), and that there are no more (mfra, §8.8.9). One that says nothing of the kind may go on."""
+    told = any(box.kind == "mfra" for box in boxes)
+    stated = _stated_length(read, index)
+    if stated:
+        told = True
+        seconds, there = stated / movie.timescale, movie.end or 0.0
+        if abs(seconds - there) > _LENGTH:
+            text = f"Its index states {seconds:.2f} s, and its fragments last {there:.2f} s"
+            report.failed("promises", "duration", text, at=min(seconds, there))
+    size = boxes[-1].end
+    for place in (box for box in boxes if box.kind == "sidx"):
+        data = read(place.start, place.end - place.start)
+        references = read_index(data, header(data[:16], 0, len(data)), place.start)
+        told = told or bool(references)
+        if references and references[-1].start + references[-1].size > size:
+            missing = references[-1].start + references[-1].size - size
+            text = f"Its segment index lists {missing:,} bytes more than there are"
+            report.failed("promises", "cut-off", text, offset=size)
+    if not told:
+        report.leave_open("an MP4 of fragments that states neither its length nor its last one")
+
+
+def _stated_length(read: ReadAt, index: Box) -> int:
+    """Ticks of the movie that its fragments are said to last; 0 if that is not said."""
+    data = read(index.start, index.end - index.start)
+    for extends in children(data, index.start, index.content, index.end):
+        if extends.kind == "mvex":
+            for stated in children(data, index.start, extends.content, extends.end):
+                if stated.kind == "mehd":
+                    body = data[stated.content - index.start : stated.end - index.start]
+                    return int.from_bytes(body[4 : 12 if body[:1] == b"\1" else 8], "big")
+    return 0
 
 
 def _check_places(movie: Movie, media: list[Box], report: Report) -> bool:

@@ -44,8 +44,11 @@ def _apply(root: Element, change: Element, url: str, paths: "_Paths") -> None:
     if name:
         if kind == "remove":
             target.attrib.pop(name, "")
-        else:
+            return
+        try:
             target.set(name, (change.text or "").strip())
+        except ValueError as problem:
+            raise ManifestError(f"{url} sets an attribute {name[:80]!r}, which none is called.") from problem
         return
     parent, parts = target.getparent(), [part for part in change if isinstance(part.tag, str)]
     if kind == "add":

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mudlark.media.samples import Bytes, Flags, Format, Ints
-from mudlark.verify.forms.chain import of_frames
+from mudlark.verify.forms.chain import edges_of, of_frames
 from mudlark.verify.forms.crc import crc16
 from mudlark.verify.forms.found import Found, at_second
 from mudlark.verify.verdict import Report
@@ -77,11 +77,12 @@ def check_flac(path: Path, report: Report) -> Found:
     """Look into a FLAC file."""
     size = path.stat().st_size
     with path.open("rb") as file:
-        stream = _stream_info(file, size)
+        begin, end = edges_of(file, size)  # tags of another kind may stand around it
+        stream = _stream_info(file, begin, end)
     if stream is None:
         report.failed("content", "sound", "The FLAC file has no description of its stream", grave=True)
         return Found()
-    seen = _frames(path, stream, size)
+    seen = _frames(path, stream, end)
     form = Format("audio", "flac", stream.rate, b"", 0, channels=stream.channels, sample_rate=stream.rate)
     if not seen.frames:
         report.failed("content", "sound", "The FLAC file holds no frames", grave=True)
@@ -90,9 +91,9 @@ def check_flac(path: Path, report: Report) -> Found:
     return Found(seen.samples / stream.rate, [form])
 
 
-def _stream_info(file: BinaryIO, size: int) -> _Stream | None:
+def _stream_info(file: BinaryIO, begin: int, size: int) -> _Stream | None:
     """What the first metadata block says, and where the frames begin behind the last."""
-    at, found = 4, None
+    at, found = begin + 4, None
     for _ in range(_MOST_BLOCKS):
         file.seek(at)
         block = file.read(4)

@@ -12,6 +12,7 @@ from mudlark.errors import FormatError
 from mudlark.media.samples import Format, Loss, LossCode, Samples
 from mudlark.media.ts import TransportReader
 from mudlark.verify.forms.found import Found, at_second
+from mudlark.verify.forms.packets import Packets
 from mudlark.verify.verdict import Report
 
 _WINDOW = 188 * 21 * 2048  # bytes, some 8 MB; packets of 188, 192 and 204 bytes all begin here or are found again
@@ -21,6 +22,7 @@ _WORDS = {
     LossCode.UNDECODABLE: ("undecodable-pictures", "{count:,} pictures come before what is needed to decode them"),
 }
 _GAP = 0.5  # seconds
+_LAST_RESERVED = 0x1F  # up to which PIDs are of tables that say something of the stream
 
 
 @dataclass(slots=True)
@@ -53,7 +55,10 @@ def check_transport(path: Path, report: Report) -> Found:
     reader, tracks = TransportReader(), dict[int, _Track]()
     lost: defaultdict[LossCode, int] = defaultdict(int)
     first: dict[LossCode, tuple[int, float]] = {}
-    at = 0
+    at, packets, problem = 0, Packets(), None
+    with path.open("rb") as file:
+        while block := file.read(_WINDOW):
+            packets.take(block)
     try:
         with path.open("rb") as file:
             while block := file.read(_WINDOW):
@@ -62,14 +67,23 @@ def check_transport(path: Path, report: Report) -> Found:
                 at += len(block)
         _take(tracks, reader.flush())
         _lose(reader.losses(), lost, first, at, tracks)
-    except FormatError as problem:
-        report.failed("content", "stream", f"The transport stream cannot be read: {problem.what}", grave=True)
+    except FormatError as odd:
+        problem = odd
+    if problem is not None or not tracks:
+        if packets.counts and len(packets.counts) > 1 and not packets.lost and not packets.damaged:
+            words = problem.what if problem else "It carries no picture and no sound that is known"
+            report.skipped("content", f"{words}; its packets are all there, of {len(packets.counts)} streams")
+        else:
+            words = problem.what if problem else "it carries no picture and no sound that is known"
+            report.failed("content", "stream", f"The transport stream cannot be read: {words}", grave=True)
         return Found()
-    if not tracks:
-        report.failed(
-            "content", "stream", "The transport stream carries no picture and no sound that is known", grave=True
-        )
-        return Found()
+    others = {pid: count for pid, count in packets.counts.items() if pid not in reader.pids and pid > _LAST_RESERVED}
+    for pid, count in packets.lost.items():
+        if pid in others or LossCode.PACKETS not in lost:
+            text = f"{count:,} transport packets of the stream with PID {pid} are missing"
+            report.failed("packets", "packets-lost", text)
+    if others:
+        report.skipped("left-out", f"not looked into: {sum(others.values()):,} packets of {len(others)} other streams")
     for code, count in lost.items():
         if code in _WORDS:
             name, words = _WORDS[code]

@@ -14,7 +14,7 @@ _CUE = re.compile(
     r"^[ \t]*(?:(\d{1,3}):)?(\d{1,2}):(\d{2})[,.](\d{1,3})[ \t]*-->[ \t]*(?:(\d{1,3}):)?(\d{1,2}):(\d{2})[,.](\d{1,3})",
     re.M,
 )
-Times = list[tuple[float, float]]
+Times = list[tuple[float, float]]  # and, with them, how many blocks are no cue
 
 
 def check_words(path: Path, form: str, report: Report) -> Found:
@@ -28,7 +28,7 @@ def check_words(path: Path, form: str, report: Report) -> Found:
         report.failed("content", "text", f"Byte {place:,} is zero, which no text has", offset=place)
         return Found()
     try:
-        times = _READERS[form](data)
+        times, dropped = _READERS[form](data)
     except FormatError as problem:
         report.failed("content", "text", f"The {form.upper()} cannot be read: {problem.what}", grave=True)
         return Found()
@@ -37,6 +37,10 @@ def check_words(path: Path, form: str, report: Report) -> Found:
         number, begin, _ = backward[0]
         text = f"Cue {number} ends before it begins, at {at_second(begin)}; {len(backward):,} such cues"
         report.failed("content", "cue-times", text, at=begin)
+    elif dropped:
+        what = "1 block is" if dropped == 1 else f"{dropped:,} blocks are"
+        text = f"{what} no cue that can be read: its times are malformed or run backwards, or it was cut"
+        report.failed("content", "cue-times", text)
     elif not times:
         report.failed("content", "empty", f"{path.name} has no cues")
     else:
@@ -46,18 +50,19 @@ def check_words(path: Path, form: str, report: Report) -> Found:
     return Found()
 
 
-def _webvtt(data: bytes) -> Times:
-    return [(cue.begin, cue.end) for cue in parse_webvtt(data).cues]
+def _webvtt(data: bytes) -> tuple[Times, int]:
+    parsed = parse_webvtt(data)
+    return [(cue.begin, cue.end) for cue in parsed.cues], parsed.dropped
 
 
-def _ttml(data: bytes) -> Times:
-    return [(cue.begin, cue.end) for cue in parse_ttml(data).cues]
+def _ttml(data: bytes) -> tuple[Times, int]:
+    return [(cue.begin, cue.end) for cue in parse_ttml(data).cues], 0
 
 
-def _srt(data: bytes) -> Times:
+def _srt(data: bytes) -> tuple[Times, int]:
     """SubRip has no standard; cues are what has such a line of times."""
     wide = data.startswith((b"\xff\xfe", b"\xfe\xff"))
-    text = data.decode("utf-16" if wide else "utf-8-sig", "replace")
+    text = data.decode("utf-16" if wide else "utf-8-sig", "replace").replace("\r\n", "\n").replace("\r", "\n")
 
     def seconds(hours: str | None, minutes: str, rest: str, part: str) -> float:
         return int(hours or 0) * 3600 + int(minutes) * 60 + int(rest) + int(part.ljust(3, "0")) / 1000
@@ -65,7 +70,9 @@ def _srt(data: bytes) -> Times:
     found = [(seconds(*match.group(1, 2, 3, 4)), seconds(*match.group(5, 6, 7, 8))) for match in _CUE.finditer(text)]
     if found and "\ufffd" in text and text.count("\ufffd") > len(text) // 50:
         raise FormatError("It is no text in UTF-8", text.index("\ufffd"))
-    return found
+    blocks = sum("-->" in line for line in text.splitlines())
+    last = text.rstrip().rpartition("\n")[2].strip() if found else ""
+    return found, blocks - len(found) + (last.isdigit() and "-->" not in last and text.rstrip().endswith(f"\n\n{last}"))
 
 
 _READERS = {"webvtt": _webvtt, "ttml": _ttml, "srt": _srt}
