@@ -10,16 +10,18 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
-from pypdf import PdfWriter
+from pypdf import PdfReader, PdfWriter
 
+from mudlark.assemble.bind import bind, eight_bits
 from mudlark.demo.streamed import MEDIA
-from mudlark.media.mp4.boxes import box, children, full_box
+from mudlark.errors import Refused
 from mudlark.media.sniff import sniff
 from mudlark.verify.forms.crc import crc16, crc32_forward, mirrored
 from mudlark.verify.forms.found import at_second
 from mudlark.verify.media import Checked, check_file
 from mudlark.verify.verdict import Report
 from tests import sounds
+from tests.bytes.fragmented import PICTURE, entry_of_avc, film
 from tests.streams import demo_segment
 
 
@@ -306,50 +308,36 @@ def test_zeros_in_place_of_coded_data_and_bytes_behind_the_end_are_found(tmp_pat
 
 
 def test_fragments_are_as_many_as_their_index_states(tmp_path: Path) -> None:
-    def full(kind: str, *parts: bytes) -> bytes:
-        return full_box(kind, 0, 0, *parts)
-
-    trak = (MEDIA / "gift-shop.mp4").read_bytes()
-    front = trak[trak.index(b"moov") - 4 :]
-    moov = front[: int.from_bytes(front[:4], "big")]
-    traks = [box("trak", moov[one.content : one.end]) for one in children(moov, 0, 8, len(moov)) if one.kind == "trak"]
-    video = traks[0]
-    entry = video[video.index(b"stsd") - 4 :]
-    stsd = entry[: int.from_bytes(entry[:4], "big")]
-    header = full("mvhd", bytes(8), (1000).to_bytes(4, "big"), bytes(84))
-    empty = [full("stts", bytes(4)), full("stsc", bytes(4)), full("stsz", bytes(8)), full("stco", bytes(4))]
-    head = full("tkhd", bytes(8), (1).to_bytes(4, "big"), bytes(68))
-    media = box(
-        "mdia", full("mdhd", bytes(8), (1000).to_bytes(4, "big"), bytes(8)), full("hdlr", bytes(4), b"vide", bytes(13))
-    )
-    media = box("mdia", media[8:], box("minf", box("stbl", stsd, *empty)))
-    extends = full("trex", (1).to_bytes(4, "big"), (1).to_bytes(4, "big"), bytes(12))
-    body = (5).to_bytes(4, "big") + b"\x65" + bytes(range(1, 5))
-
-    def film(stated: int, count: int) -> bytes:
-        more = [full("mehd", stated.to_bytes(4, "big"))] if stated else []
-        data = box("ftyp", b"iso5" + bytes(4)) + box(
-            "moov", header, box("trak", head, media), box("mvex", *more, extends)
-        )
-        for number in range(count):
-            fragment = box("tfhd", b"\0\x02\0\0", (1).to_bytes(4, "big")) + full(
-                "tfdt", (number * 4000).to_bytes(4, "big")
-            )
-            size = 8 + 16 + len(fragment) + 8 + 24
-            run = full_box(
-                "trun",
-                0,
-                0x301,
-                (1).to_bytes(4, "big"),
-                (size + 8 + 8).to_bytes(4, "big"),
-                (4000).to_bytes(4, "big"),
-                len(body).to_bytes(4, "big"),
-            )
-            moof = box("moof", full("mfhd", number.to_bytes(4, "big")), box("traf", fragment, run))
-            run = run[:16] + (len(moof) + 8).to_bytes(4, "big") + run[20:]
-            data += box("moof", full("mfhd", number.to_bytes(4, "big")), box("traf", fragment, run)) + box("mdat", body)
-        return data
-
-    assert (look(tmp_path, film(12_000, 3))[0].verdict, look(tmp_path, film(0, 3))[0].verdict) == ("sound", "unproven")
-    report, _ = look(tmp_path, film(12_000, 1))
+    verdicts = [look(tmp_path, data)[0].verdict for data in (film(3, stated=12), film(3))]
+    assert verdicts == ["sound", "unproven"]
+    report, _ = look(tmp_path, film(1, stated=12))
     assert report.verdict == "flawed" and "its fragments last 4.00 s" in report.reason
+
+
+@pytest.mark.parametrize("based", [None, 0, 8, -40, 1000])
+def test_samples_are_counted_from_the_base_that_is_stated(tmp_path: Path, based: int | None) -> None:
+    data = film(3, stated=12, based=based)
+    report, checked = look(tmp_path, data)
+    assert report.verdict == "sound" and checked.movie
+    (track,) = checked.movie.tracks
+    assert [data[at : at + 9] for at in track.offsets.tolist()] == [PICTURE] * 3
+
+
+def test_a_film_that_is_protected_from_its_middle_on_is_refused(tmp_path: Path) -> None:
+    clear = entry_of_avc()
+    report, _ = look(tmp_path, film(3, stated=12, entries=(clear, clear)))
+    assert report.verdict == "sound"
+    (tmp_path / "file").write_bytes(film(3, stated=12, entries=(clear, clear.replace(b"avc1", b"encv", 1))))
+    with pytest.raises(Refused, match="protected"):
+        check_file(tmp_path / "file", None, Report())
+
+
+def test_grey_of_sixteen_bits_stays_grey_in_a_pdf(tmp_path: Path) -> None:
+    grey = np.linspace(0, 65_535, 20_000).reshape(100, 200).astype(np.uint16)
+    Image.fromarray(grey).save(tmp_path / "grey.tif")
+    with Image.open(tmp_path / "grey.tif") as image:
+        scaled = np.asarray(eight_bits(image))
+    assert (scaled.min(), scaled.max()) == (0, 255) and abs(float(scaled.mean()) - 127.5) < 1
+    bind([tmp_path / "grey.tif"], tmp_path / "grey.pdf", "Grey")
+    (page,) = PdfReader(tmp_path / "grey.pdf").pages
+    assert abs(float(np.asarray(page.images[0].image).mean()) - 127.5) < 1

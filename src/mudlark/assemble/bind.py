@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from io import BytesIO
 from pathlib import Path
 
+import numpy as np
 from PIL import Image
 
 from mudlark.guard import reading
@@ -167,13 +168,23 @@ def _chunks(data: bytes) -> Iterator[tuple[bytes, bytes]]:
         at += 12 + length
 
 
+def eight_bits(image: Image.Image) -> Image.Image:
+    """A picture of grey with more than eight bits, scaled to eight: what else is done with it would make it white."""
+    if not image.mode.startswith(("I", "F")):
+        return image
+    grey = np.asarray(image)
+    top = 65535.0 if grey.dtype.kind in "ui" else max(1.0, float(np.nanmax(grey, initial=1.0)))
+    return Image.fromarray(np.clip(np.rint(np.nan_to_num(grey) / top * 255), 0, 255).astype(np.uint8), "L")
+
+
 def _packed(image: Image.Image) -> _Picture:
     """Any other picture: its pixels, compressed without loss."""
     mask = None
     if image.has_transparency_data:
         full = image.convert("RGBA")
         mask, image = full.getchannel("A").tobytes(), full.convert("RGB")
-    plain = image if image.mode in ("L", "RGB") else image.convert("L" if image.mode in ("1", "I;16", "I") else "RGB")
+    image = eight_bits(image)
+    plain = image if image.mode in ("L", "RGB") else image.convert("L" if image.mode == "1" else "RGB")
     space = _GREYS[1 if plain.mode == "L" else 3]
     entries = b"/ColorSpace %s /BitsPerComponent 8 /Filter /FlateDecode" % space
     return _Picture(*plain.size, entries, zlib.compress(plain.tobytes(), 6), mask=mask)

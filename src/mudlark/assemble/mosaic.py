@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
+from mudlark.assemble.bind import eight_bits
 from mudlark.errors import FormatError
 from mudlark.fetch.place import Place
 from mudlark.guard import reading
@@ -58,7 +59,7 @@ def join_tiles(picture: Picture, places: Sequence[Place | None], target: Path) -
 def _colour(place: Place | None) -> tuple[int, bytes | None]:
     """How many colours pictures of one kind have, 1 or 3, and their profile."""
     with suppress(FormatError), reading("The tile"), Image.open(BytesIO(place.read() if place else b"")) as image:
-        grey = image.mode in ("L", "1")
+        grey = image.mode in ("L", "1") or image.mode.startswith(("I", "F"))
         return (1 if grey else 3), image.info.get("icc_profile")
     return 3, None
 
@@ -73,7 +74,8 @@ def _pixels(place: Place | None, tile: Tile, colour: int) -> Pixels | None:
         with reading("The tile"), Image.open(BytesIO(place.read())) as image:
             if image.size != tile.size:
                 return None
-            pixels = np.asarray(image if image.mode == mode else image.convert(mode), np.uint8)
+            plain = eight_bits(image)
+            pixels = np.asarray(plain if plain.mode == mode else plain.convert(mode), np.uint8)
     except FormatError:
         return None
     part = pixels.reshape(*pixels.shape[:2], colour)[tile.above :, tile.before :]

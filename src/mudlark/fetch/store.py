@@ -283,7 +283,7 @@ def unfinished(into: Path) -> list[Unfinished]:
     except OSError:
         return []
     for folder in (working / name for name in names):
-        with suppress(sqlite3.DatabaseError, OSError, NotPlain):
+        with suppress(sqlite3.DatabaseError, OSError, ValueError, NotPlain):
             found += _look_into(folder)
     return found
 

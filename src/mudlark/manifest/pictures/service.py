@@ -62,7 +62,7 @@ def read_service(body: bytes, url: str) -> Service:
     version = _version(facts, named)
     limits = {**facts, **(about[0] if about else {})}
     widest, tallest, area = (_number(limits.get(name)) for name in ("maxWidth", "maxHeight", "maxArea"))
-    preferred = [one for one in facts.get("preferredFormats", ()) if one in ("jpg", "png", "webp")]
+    preferred = [one for one in facts.get("preferredFormats") or () if one in ("jpg", "png", "webp")]
     return Service(
         str(facts.get("id") or facts.get("@id") or url.removesuffix("/info.json")).rstrip("/"),
         version,

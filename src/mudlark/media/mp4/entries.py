@@ -13,7 +13,13 @@ from mudlark.media.samples import Format
 
 _OBJECT_TYPES = {0x40: "40", 0x66: "66", 0x67: "67", 0x68: "68", 0x69: "69", 0x6B: "6B", 0xA5: "A5", 0xA6: "A6"}
 _VIDEO_FIELDS, _AUDIO_FIELDS = 78, 28  # bytes of an entry before the boxes inside
-_PROTECTED = ("encv", "enca")
+_PROTECTED = ("encv", "enca", "enct", "encs")
+
+
+def insist_on_clear(kind: str) -> None:
+    """Raises Refused for a sample entry of protected samples (ISO/IEC 14496-12 §8.12), wherever they begin."""
+    if kind in _PROTECTED:
+        raise Refused("The file is protected (common encryption); without its keys it cannot be read.")
 
 
 def read_entry(entry: bytes, timescale: int, handler: str) -> Format:
@@ -21,8 +27,7 @@ def read_entry(entry: bytes, timescale: int, handler: str) -> Format:
     whole = header(entry[:16], 0, len(entry))
     content = entry[whole.content :]
     kind = whole.kind
-    if kind in _PROTECTED:
-        raise Refused("The file is protected (common encryption); without its keys it cannot be read.")
+    insist_on_clear(kind)
     if handler not in ("vide", "soun"):
         return Format("text", kind, timescale, b"", entry=entry)
     video = handler == "vide"

@@ -153,10 +153,17 @@ class FragmentReader:
         return frozenset(self._tracks)
 
     def note_runs(
-        self, data: memoryview, moof: Box, following: dict[int, int], runs: dict[int, list[_Run]], limit: int
+        self,
+        data: memoryview,
+        moof: Box,
+        following: dict[int, int],
+        runs: dict[int, list[_Run]],
+        limit: int,
+        origin: int,
     ) -> None:
-        """The runs of a fragment alone, whose samples lie within `limit` bytes of its beginning."""
-        self._read_fragment(data, moof, self._tracks, following, runs, limit)
+        """The runs of a fragment alone, whose samples lie within `limit` bytes of its beginning. origin: the byte of
+        its file at which the data begin."""
+        self._read_fragment(data, moof, self._tracks, following, runs, limit, origin)
 
     def _read_fragment(
         self,
@@ -166,8 +173,10 @@ class FragmentReader:
         following: dict[int, int],
         runs: dict[int, list[_Run]],
         limit: int,
+        origin: int | None = None,
     ) -> None:
-        """Note the runs of a fragment. limit: bytes behind the beginning of `data` in which samples may lie."""
+        """Note the runs of a fragment. limit: bytes behind the beginning of `data` in which samples may lie. origin:
+        the byte of the file at which the data begin, if that is known."""
         end_of_data = moof.start
         for traf in children(data, 0, moof.content, moof.end):
             if traf.kind != "traf":
@@ -189,8 +198,9 @@ class FragmentReader:
                 size=fields.take(4) if flags & 0x10 else usual.size,
                 flags=fields.take(4) if flags & 0x20 else usual.flags,
             )
-            # a base that is given counts from the beginning of a file, unknown here: it is that of the fragment
-            base = moof.start if flags & 0x20000 or based is not None else end_of_data
+            base = moof.start if flags & 0x20000 else end_of_data
+            if based is not None:  # it counts from the beginning of the file (§8.8.7)
+                base = based - origin if origin is not None else _base_in(data, inside, moof, based)
             if track is None:
                 continue
             for box in inside:
@@ -202,6 +212,8 @@ class FragmentReader:
                 if box.kind == "trun":
                     run, at = _read_run(data, box, usual, base, at, following[number], limit)
                     if len(run.sizes):
+                        if moof.start <= run.begin < moof.end:
+                            raise Mp4Error("A run of samples begins inside of the boxes that describe it", box.start)
                         following[number] = run.end
                         runs.setdefault(number, []).append(run)
             end_of_data = at
@@ -225,6 +237,20 @@ class FragmentReader:
                 track.format = replace(track.format, sample_duration=int(np.median(np.diff(dts))))
         described = track.format
         return Samples(track.number, described, sizes, dts - track.edit, pts - track.edit, sync, pieces)
+
+
+def _base_in(data: memoryview, inside: list[Box], moof: Box, based: int) -> int:
+    """Where the samples of a fragment are counted from whose file is not known to begin with its data: at the fragment,
+    as nearly all writers have it; or at the place that is stated, if that leads to where no box is."""
+    first = next((box for box in inside if box.kind == "trun"), None)
+    if first is None or not (fields := _Fields(data, first)).flags & 0x1:
+        return moof.start
+    fields.take(4)
+    offset = fields.take(4)
+    offset -= 1 << 32 if offset >> 31 else 0
+    if moof.start + offset < moof.end <= based + offset < len(data):
+        return based
+    return moof.start
 
 
 def _top(data: memoryview) -> Iterator[Box]:
@@ -301,7 +327,7 @@ def read_fragmented(read: ReadAt, boxes: list[Box], index: Box) -> Movie:
         head = header(data[:16], 0, len(data))
         if head.end > len(data):
             raise Mp4Error("A fragment is cut off", box.start)
-        reader.note_runs(data, head, following, runs, end - box.start)
+        reader.note_runs(data, head, following, runs, end - box.start, box.start)
         for number, found in runs.items():
             listed.setdefault(number, []).extend(replace(run, begin=run.begin + box.start) for run in found)
     movie.tracks = [_whole(track, listed.get(track.number, [])) for track in movie.tracks if track.number in tracks]

@@ -12,7 +12,7 @@ from typing import IO
 import numpy as np
 
 from mudlark.media.mp4.boxes import Box, Mp4Error, children, header
-from mudlark.media.mp4.entries import read_entry
+from mudlark.media.mp4.entries import insist_on_clear, read_entry
 from mudlark.media.samples import Flags, Format, Ints
 
 ReadAt = Callable[[int, int], bytes]
@@ -285,10 +285,12 @@ class _Reader:
         return listed
 
     def format(self, stsd: Box, timescale: int, handler: str) -> Format:
-        """The first sample description of a track."""
+        """The first sample description of a track. Raises Refused if any of them is of protected samples."""
         entries = list(children(self.data, self.base, stsd.content + 8, stsd.end))
         if not entries:
             raise Mp4Error("A track describes no format", stsd.start)
+        for entry in entries[1:]:
+            insist_on_clear(entry.kind)
         return read_entry(self.data[entries[0].start - self.base : entries[0].end - self.base], timescale, handler)
 
     def defaults(self, extends: Box) -> dict[int, "Defaults"]:
