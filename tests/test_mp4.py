@@ -2,6 +2,7 @@
 
 import itertools
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -134,3 +135,10 @@ def test_a_damaged_index_never_ends_in_anything_but_our_own_errors(data: st.Data
         return
     for track in movie.tracks:
         assert len(track.sizes) == len(track.dts) == len(track.offsets)
+
+
+def test_a_hole_that_fine_ticks_cannot_tell_is_told_in_coarser_ones() -> None:
+    form = replace(SOUND, timescale=10_000_000, sample_duration=10_000_000)
+    times = [0, 10_000_000, 5_040_000_000, 5_050_000_000]  # 504 s, of which 32 bits of such ticks hold 429
+    (track,) = read(written([[samples(1, times, [5] * 4, form)]])).tracks
+    assert track.format.timescale == 90_000 and (track.dts / 90_000).tolist() == [0.0, 1.0, 504.0, 505.0]

@@ -8,7 +8,7 @@ becomes a `free` box. Only when the room is too small must the media be moved.
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import pairwise
 from typing import Any
 
@@ -16,7 +16,7 @@ import numpy as np
 import numpy.typing as npt
 
 from mudlark.media.mp4.about import About, about_box
-from mudlark.media.mp4.boxes import box, full_box
+from mudlark.media.mp4.boxes import Mp4Error, box, full_box
 from mudlark.media.mp4.entries import sample_entry
 from mudlark.media.mp4.headers import MOVIE_SCALE, movie_header, track_box
 from mudlark.media.samples import Format, Ints, Samples, TrackLabel, cut_pieces
@@ -25,6 +25,8 @@ _FILE_TYPE = box("ftyp", b"isom", (0x200).to_bytes(4, "big"), b"isomiso2avc1mp41
 _MEDIA_HEADER = 16
 Numbers = npt.NDArray[np.integer[Any]]
 _FARTHEST = 1 << 30  # ticks between decoding and presentation that a broken stream may claim
+_MOST = 0xFFFF_FFFF  # that a field of 32 bits holds
+_USUAL_SCALE, _LEAST_SCALE = 90_000, 1_000  # ticks a second, where the stream's own are too fine for a hole
 CHUNK_SECONDS = 1.0  # how much of one track stands in one piece before the next track has its turn
 
 
@@ -154,10 +156,12 @@ class _Track:
         self.chunk_places = np.array(table.chunk_places, np.int64)
         self.chunk_counts = np.array(table.chunk_counts, np.int64)
         self.chunk_formats = np.array(table.chunk_formats, np.int64)
+        self.durations = _durations(self.dts, self.format.sample_duration)
+        if int(self.durations.max()) > _MOST:
+            self._slow_down()
         shift = max(0, -int(self.offsets.min()))  # offsets of version 0 are not negative
         if shift:
             self.offsets = self.offsets + np.int32(shift)
-        self.durations = _durations(self.dts, self.format.sample_duration)
         presented = self.dts + self.offsets
         self.first = int(presented.min())
         presented += self.durations
@@ -165,6 +169,19 @@ class _Track:
         # seconds on the common clock: a shift of all offsets is undone by the edit list, so it is not counted here
         self.begin = (self.first - shift) / self.format.timescale
         self.end = (self.last - shift) / self.format.timescale
+
+    def _slow_down(self) -> None:
+        """Take a timescale in which the longest duration fits its field of 32 bits: each time is rounded once."""
+        old = self.format.timescale
+        scale = min(_USUAL_SCALE, old * _MOST // (int(self.durations.max()) + 1))
+        if scale < _LEAST_SCALE:
+            raise Mp4Error(f"A hole of {int(self.durations.max()) // old:,} s is longer than an MP4 can have", 0)
+        ticks, shown = (_rescaled(times, old, scale) for times in (self.dts, self.dts + self.offsets))
+        usual = (self.format.sample_duration * scale + old // 2) // old
+        self.dts, self.offsets = ticks, (shown - ticks).astype(np.int32)
+        self.format = replace(self.format, timescale=scale, sample_duration=usual)
+        self.formats = [replace(one, timescale=scale) for one in self.formats]
+        self.durations = _durations(self.dts, usual)
 
     def box(self, media_start: int, origin: float) -> bytes:
         played = round((self.end - self.begin) * MOVIE_SCALE)
@@ -209,6 +226,11 @@ class _Track:
         return full_box("stsc", 0, 0, len(rows).to_bytes(4, "big"), rows.astype(">u4").tobytes())
 
 
+def _rescaled(ticks: Ints, old: int, scale: int) -> Ints:
+    """Ticks of one timescale in those of another, rounded once; in two parts, so that nothing overflows."""
+    return ticks // old * scale + (ticks % old * scale + old // 2) // old
+
+
 def _durations(dts: Ints, usual: int) -> Ints:
     """Ticks from each sample to the next; the last lasts as long as usual, or as the one before it."""
     durations = np.empty_like(dts)
@@ -225,6 +247,8 @@ def _run_starts(values: Numbers) -> Ints:
 def _runs(kind: str, values: Numbers) -> bytes:
     """A table of (how many, value)."""
     first = _run_starts(values)
+    if len(values) and (int(values.max()) > _MOST or int(values.min()) < 0):
+        raise Mp4Error(f"The table {kind} holds a number that does not fit into it", 0)
     rows = np.stack([np.diff(np.append(first, len(values))), values[first]], axis=1)
     return full_box(kind, 0, 0, len(rows).to_bytes(4, "big"), rows.astype(">u4").tobytes())
 
