@@ -47,9 +47,9 @@ def _hit(read: ReadAt, offsets: Ints, sizes: Ints, words: int) -> Ints:
         for at in range(begin, end, _WINDOW):
             data = read(at, min(_WINDOW, end - at))
             zero = np.frombuffer(data, "<u8", len(data) // _WORD) == 0
-            if not zero.any():
-                continue
             places = np.flatnonzero(zero)
+            if len(places) < words:
+                continue
             run = np.flatnonzero(places[words - 1 :] - places[: len(places) - words + 1] == words - 1)
             if len(run):
                 found.append(np.unique(np.searchsorted(ends, at + places[run] * _WORD, "right")))
