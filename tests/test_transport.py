@@ -15,6 +15,7 @@ from mudlark.media.sound.framed import FramedStream
 from mudlark.media.ts import PACKET, TransportError, TransportReader, align, unwrap
 from tests.streams import (
     AUDIO_FRAME,
+    DELIMITER,
     FRAME,
     PPS_UNIT,
     SPS_UNIT,
@@ -189,3 +190,21 @@ def test_damage_never_ends_in_anything_but_our_own_errors(data: st.DataObject) -
         reader.flush()
     except MudlarkError:
         return
+
+
+def test_a_stream_that_begins_behind_its_idr_begins_at_a_recovery_point() -> None:
+    """H.264 D.1.8: an SEI message of type 6; one of type 1 (picture timing) may stand before it in the same unit."""
+    timing = b"\x01\x02\xaa\xbb"
+    sei = b"\0\0\1\x06" + timing + b"\x06\x01\xc4\x80"
+    sets = b"\0\0\0\1" + SPS_UNIT + b"\0\0\0\1" + PPS_UNIT
+
+    def unit(number: int, *, point: bool) -> Unit:
+        before = sets + sei if point else b"\0\0\1\x06" + timing + b"\x80"
+        data = DELIMITER + before + b"\0\0\1" + slice_unit(500, instant=False)
+        return Unit(VIDEO_PID, data, (number + 2) * FRAME, number * FRAME)
+
+    reader = TransportReader()
+    batch = reader.feed(TransportWriter().segment([unit(n, point=n in (5, 20)) for n in range(40)]))
+    batch += reader.flush()
+    sync = np.concatenate([one.sync for one in batch if one.format.type == "video"])
+    assert np.flatnonzero(sync).tolist() == [5, 20]

@@ -39,6 +39,7 @@ _LASTING = frozenset(
             "segment-missing",
             "segment-unreadable",
             "segment-short",
+            "picture-missing",
             "loss",
             "page-missing",
             "page-unreadable",

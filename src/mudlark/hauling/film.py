@@ -1,7 +1,7 @@
 """Making an item of a stream: its renditions become one film, its subtitles texts beside it."""
 
 import asyncio
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -15,6 +15,7 @@ from mudlark.errors import FormatError, MudlarkError, NetworkError
 from mudlark.fetch.engine import Outcome
 from mudlark.hauling.work import Fetching, Made, Work, jobs_of
 from mudlark.manifest.choose import Taken
+from mudlark.media.codecs import is_sound
 from mudlark.media.mp4.about import About
 from mudlark.media.readers import READERS, container
 from mudlark.media.samples import Loss, LossCode, TrackLabel
@@ -101,6 +102,7 @@ async def _made(work: Work, fetching: Fetching, one_round: _Round) -> Made:
     _insist(assembled, one_round.missing)
     losses, notes = _losses(assembled.losses)
     problems = [*_missing_segments(fetching), *_unreadable(assembled), *_short(assembled), *losses]
+    problems += _without_picture(taken, assembled)
     beside: list[FileFacts] = []
     for one in taken:
         if one.rendition.type == "subtitles":
@@ -193,6 +195,20 @@ def _short(assembled: Assembled) -> Iterable[Problem]:
     for part, seconds in assembled.short:
         text = f"Segment {part.number + 1} lasts {seconds:.2f} s where {part.duration:.2f} s are promised: it came cut"
         yield Problem("segment-short", text, at=round(part.begin + seconds, 3))
+
+
+def _without_picture(taken: Sequence[Taken], assembled: Assembled) -> Iterable[Problem]:
+    """A picture that was promised, or came and could not be begun with, and is not in the film."""
+    if any(one.format and one.format.type == "video" for one in assembled.frames):
+        return
+    promised = any(
+        one.rendition.type == "video"
+        and "video" in one.types
+        and (one.rendition.width or (one.rendition.codecs and not all(map(is_sound, one.rendition.codecs))))
+        for one in taken
+    )
+    if promised or any(loss.code == LossCode.LEADING for loss in assembled.losses):
+        yield Problem("picture-missing", "No picture came with which decoding can begin; only the sound was kept")
 
 
 _WORDS: dict[LossCode, str] = {

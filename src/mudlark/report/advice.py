@@ -19,7 +19,10 @@ class Advice:
 _UNREADABLE = Advice("Records or files cannot be read", "Copy them back from another copy.")
 _PAGES = Advice("Page images are missing or small", _AGAIN)
 _OF_PROBLEMS: dict[str, Advice] = {
-    **dict.fromkeys(("segment-missing", "segment-unreadable", "segment-short"), Advice("Segments are missing", _AGAIN)),
+    **dict.fromkeys(
+        ("segment-missing", "segment-unreadable", "segment-short", "picture-missing"),
+        Advice("Segments are missing", _AGAIN),
+    ),
     **dict.fromkeys(("page-missing", "page-unreadable", "page-size"), _PAGES),
     "tiles-missing": Advice("Parts of pictures are missing", _AGAIN),
     "subtitle-missing": Advice("Subtitles are missing", _AGAIN),

@@ -11,8 +11,10 @@ import numpy as np
 from mudlark.errors import FormatError
 from mudlark.media.bits import Bits
 from mudlark.media.picture.nal import CLOCK, Dialect, Picture, unescape
+from mudlark.media.samples import Bytes, Flags, Ints
 
-IDR, SPS, PPS, DELIMITER = 5, 7, 8, 9
+IDR, SEI, SPS, PPS, DELIMITER = 5, 6, 7, 8, 9
+_RECOVERY_POINT, _MESSAGES = 6, 4  # the type of that message; how many of a unit are looked at
 _WITH_CHROMA_FIELDS = (100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135)
 _PIXEL_ASPECTS = (
     (0, 1),
@@ -178,6 +180,22 @@ def _identifier(unit: bytes) -> int:
 
 
 _KINDS = np.arange(32)
+
+
+def _recovery_points(stream: Bytes, begins: Ints, ends: Ints, kinds: Bytes) -> Flags:
+    """Which units hold a recovery point (§D.1.8, §D.2.8) among their first messages (§7.3.2.3.1)."""
+    found = np.zeros(len(begins), np.bool_)
+    units = np.flatnonzero(kinds == SEI)
+    at = begins[units] + 1
+    for _ in range(_MESSAGES):
+        inside = at + 2 < ends[units]
+        units, at = units[inside], at[inside]
+        found[units[stream[at] == _RECOVERY_POINT]] = True
+        short = (stream[at] != 0xFF) & (stream[at + 1] != 0xFF)  # longer ones are not followed
+        units, at = units[short], at[short] + 2 + stream[at[short] + 1].astype(np.int64)
+    return found
+
+
 AVC = Dialect(
     kinds=_KINDS.astype(np.uint8)[np.arange(256) & 31],
     sets=(SPS, PPS),
@@ -188,4 +206,5 @@ AVC = Dialect(
     identifier=_identifier,
     picture=_picture,
     configuration=_configuration,
+    recovery=_recovery_points,
 )

@@ -40,6 +40,8 @@ class Dialect:
     kinds: the kind of a unit by its first byte, shape (256,). sets: the kinds of parameter sets, all of which a decoder
     needs, the one of the sequence first among those that name the picture. dropped, sync: by kind, what MP4 samples do
     not hold, and where decoding may start. in_band: the sample entry for samples that keep their parameter sets.
+    recovery: of units in a stream (their begins, ends and kinds), which say that decoding may start here too, though
+    not every picture before this one in time can then be shown; None where the kinds say it all.
     """
 
     kinds: Bytes
@@ -51,6 +53,7 @@ class Dialect:
     identifier: Callable[[bytes], int]
     picture: Callable[[Sequence[bytes]], Picture]
     configuration: Callable[[Sequence[bytes]], bytes]
+    recovery: "Callable[[Bytes, Ints, Ints, Bytes], Flags] | None" = None
 
 
 def unescape(unit: bytes) -> bytes:
@@ -128,6 +131,7 @@ class NalStream:
         self._sets: dict[tuple[int, int], bytes] = {}
         self._seen: set[bytes] = set()
         self._picture: Picture | None = None
+        self._begun = False  # a picture came with which a decoder begins anew
 
     def samples(self, stream: Bytes, starts: Ints, dts: Ints, pts: Ints) -> Samples | None:
         """Samples of a stretch of stream that begins and ends with an access unit.
@@ -151,6 +155,10 @@ class NalStream:
         kept[: first[0]] = False
         sizes = np.add.reduceat(np.where(kept, ends - begins + 4, 0), first)
         sync = np.logical_or.reduceat(dialect.sync[kinds], first)
+        if dialect.recovery and not self._begun:
+            points = np.logical_or.reduceat(dialect.recovery(stream, begins, ends, kinds), first)
+            sync |= points & ~np.logical_or.accumulate(sync)
+        self._begun = self._begun or bool(np.logical_or.reduce(dialect.sync[kinds]))
         whole = sizes > 0
         pieces = _with_lengths(stream, begins, ends, kept)
         return Samples(self.track, self.format, sizes[whole], dts[whole], pts[whole], sync[whole], pieces)
