@@ -442,3 +442,11 @@ def test_a_day_of_all_faults_is_recorded_with_nothing_twice_and_every_second_acc
     assert at == pytest.approx(day, rel=0.02), "what came and what was missed are not a day together"
     assert state.restarts == len(restart_at)
     print(f"{len(names):,} segments, {state.gaps} gaps of {state.missed:.0f} s, {state.looks:,} looks")
+
+
+def test_a_list_that_leaves_out_counts_its_discontinuities_once() -> None:
+    head = b"#EXTM3U\n#EXT-X-TARGETDURATION:4\n#EXT-X-MEDIA-SEQUENCE:10\n#EXT-X-DISCONTINUITY-SEQUENCE:3\n"
+    whole = head + b"#EXTINF:4,\n10.ts\n#EXT-X-DISCONTINUITY\n#EXTINF:4,\n11.ts\n#EXTINF:4,\n12.ts\n"
+    short = head + b"#EXT-X-SKIP:SKIPPED-SEGMENTS=3\n#EXT-X-DISCONTINUITY\n#EXTINF:4,\n13.ts\n#EXTINF:4,\n14.ts\n"
+    joined = _completed(parse(short, "http://a.example/l.m3u8"), parse(whole, "http://a.example/l.m3u8"))
+    assert [(one.sequence, one.stretch) for one in joined.segments] == [(10, 3), (11, 4), (12, 4), (13, 5), (14, 5)]

@@ -53,7 +53,8 @@ class Playlist:
     ended: the playlist says that nothing more will come. target: seconds that no segment exceeds, as stated. protected:
     the systems that protect segments, or all of a master. only_stills: a master
     that lists pictures for seeking, and nothing else. can_block: its server waits with an answer until there is more.
-    can_skip: it can leave out what it has told of before; skipped: how many it has left out.
+    can_skip: it can leave out what it has told of before; skipped: how many it has left out. before: discontinuities
+    before its first segment, as stated (§4.3.3.3).
     """
 
     url: str
@@ -70,6 +71,7 @@ class Playlist:
     can_block: bool = False
     can_skip: bool = False
     skipped: int = 0
+    before: int = 0
 
     @property
     def sequence(self) -> int:
@@ -153,7 +155,7 @@ class _Reader:
         self.notes: list[Note] = []
         self.start: float | None = None
         self.can_block = self.can_skip = False
-        self.skipped = 0
+        self.skipped = self.before = 0
 
     def read(self, lines: list[str]) -> Playlist:
         for self.line, raw in enumerate(lines, start=1):
@@ -186,6 +188,7 @@ class _Reader:
             can_block=self.can_block,
             can_skip=self.can_skip,
             skipped=self.skipped,
+            before=self.before,
         )
 
     def fail(self, what: str) -> ManifestError:
@@ -359,11 +362,11 @@ class _Reader:
         self.span = (self.whole(length), self.whole(start) if start else None)
 
     def on_discontinuity(self, _: str) -> None:
-        self.discontinuity = bool(self.segments)
+        self.discontinuity = bool(self.segments) or self.skipped > 0
 
     def on_discontinuity_sequence(self, value: str) -> None:
         if not self.segments:
-            self.stretch = self.whole(value.strip())
+            self.stretch = self.before = self.whole(value.strip())
 
     def on_sequence(self, value: str) -> None:
         if not self.segments:

@@ -101,7 +101,7 @@ def _completed(playlist: hls.Playlist, before: hls.Playlist | None) -> hls.Playl
     init = left_out[-1].init if left_out else None
     stretch = left_out[-1].stretch if left_out else 0
     own = [
-        with_values(segment, init=segment.init or init, stretch=segment.stretch + stretch)
+        with_values(segment, init=segment.init or init, stretch=segment.stretch - playlist.before + stretch)
         for segment in playlist.segments
     ]
     return replace(playlist, segments=(*left_out, *own))
