@@ -20,6 +20,7 @@ from mudlark.media.mp4.read import Movie, scan
 from mudlark.media.picture.hevc import codec_name, parse_sps
 from mudlark.media.readers import READERS, container, reader_for
 from mudlark.media.samples import Samples
+from mudlark.media.sniff import sniff
 from mudlark.media.sound import ac3, ac3_silence, adts, mpeg_audio, opus
 from mudlark.media.sound.framed import Syntax, frames
 from mudlark.media.sound.opus import packet_duration
@@ -479,3 +480,16 @@ def test_a_fragmented_file_is_looked_into_as_one_with_an_index() -> None:
 def test_silence_of_opus_lasts_as_long_as_the_packets_around_it(duration: int) -> None:
     assert packet_duration(opus.silence(duration) or b"") == duration
     assert opus.silence(duration + 1) is None
+
+
+@pytest.mark.parametrize(
+    ("head", "form"),
+    [
+        (b"The wide sea is cold.", "text"),
+        (b"The free tide runs on.", "text"),
+        (b"\0\0\0\x08wide\0\0\0\x10mdat", "mp4"),
+        (b"\0\0\1\0free" + bytes(99), "mp4"),
+    ],
+)
+def test_a_text_that_seems_to_begin_with_a_box_is_a_text(head: bytes, form: str) -> None:
+    assert sniff(head) == form

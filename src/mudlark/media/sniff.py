@@ -90,6 +90,7 @@ _ALSO = {
 _BOXES = frozenset(
     [b"ftyp", b"styp", b"moov", b"moof", b"mdat", b"free", b"wide", b"skip", b"sidx", b"emsg", b"prft", b"ssix"]
 )
+_WORDS = frozenset([b"free", b"wide", b"skip"])  # boxes that a text may seem to begin with ("The wide…")
 _MPD = re.compile(rb"<(?:[\w.-]{1,100}:)?MPD[\s>/]")  # the root of a DASH manifest, behind comments and a document type
 _TTML = re.compile(rb"<(?:[\w.-]{1,100}:)?tt[\s>]")
 _SVG = re.compile(
@@ -114,7 +115,7 @@ def sniff(head: bytes) -> str:
             return name
     if head[4:8] == b"ftyp" and head[8:12] in (b"avif", b"avis"):
         return "avif"
-    if head[4:8] in _BOXES:
+    if head[4:8] in _BOXES and not (head[4:8] in _WORDS and head[:4].isascii() and head[:4].decode().isprintable()):
         return "mp4"
     if looks_like_transport(head):
         return "ts"
