@@ -114,13 +114,19 @@ def test_drift_overlaps_and_beginnings_apart_are_placed() -> None:
     film = movie()
     _, sound = film.tracks
     sound.pts[300:] += np.arange(len(sound.pts) - 300) * 60  # a little more with each frame
-    sound.pts[100:] -= 700
+    for first in range(100, 200, 10):  # each by less than a frame, and a seventh of a second together
+        sound.pts[first:] -= 700
     sound.edits = [Edit(film.timescale, -1), Edit(0, 0)]
     report = Report()
     check_timeline(film, None, report)
     assert {"drift", "overlap", "begins-apart"} <= codes(report)
     overlap = next(problem for problem in report.problems if problem.code == "overlap")
     assert overlap.at == pytest.approx(100 * 1024 / 48_000, abs=0.05)
+    once = movie()
+    once.tracks[1].pts[100:] -= 700  # as where sound is cut at the end of a part
+    note = Report()
+    check_timeline(once, None, note)
+    assert "overlap" not in codes(note) and any("15 ms together" in check.detail for check in note.checks)
     whole = Report()
     check_timeline(movie(), 12.0, whole)
     assert not whole.problems and any(check.name == "drift" and check.outcome == "passed" for check in whole.checks)
