@@ -24,7 +24,7 @@ _LEVEL_ONE = frozenset(
         names.ATTACHMENTS,
     }
 )
-_TOP = frozenset({names.EBML, names.SEGMENT})
+ABOVE_CLUSTERS = _LEVEL_ONE | {names.EBML, names.SEGMENT}  # what cannot stand inside of one (RFC 9559 §4.5)
 _MOST_LACED = 256
 
 
@@ -84,7 +84,7 @@ def read_cluster(data: bytes | memoryview, base: int, cluster: Element, tracks: 
     while at < end:
         element = header(data, at - base, end, base)
         identifier = element.identifier
-        if cluster.unknown and (identifier in _LEVEL_ONE or identifier in _TOP):
+        if cluster.unknown and identifier in ABOVE_CLUSTERS:
             return at
         if element.end > end:
             raise MatroskaError(f"An element reaches {element.end - end:,} bytes past the cluster around it", at)

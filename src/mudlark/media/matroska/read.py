@@ -9,7 +9,7 @@ import numpy as np
 
 from mudlark.errors import Refused
 from mudlark.media.matroska import names
-from mudlark.media.matroska.blocks import Track, read_cluster
+from mudlark.media.matroska.blocks import ABOVE_CLUSTERS, Track, read_cluster
 from mudlark.media.matroska.ebml import Element, MatroskaError, children, header, number_in, real_number
 from mudlark.media.matroska.formats import completed, format_of
 from mudlark.media.mp4.read import Edit, Movie, ReadAt, TrackIndex
@@ -57,11 +57,26 @@ def read_matroska(read: ReadAt, size: int) -> Movie:
 
 
 def _read_cluster(read: ReadAt, cluster: Element, tracks: dict[int, Track]) -> int:
+    if cluster.unknown:
+        cluster = replace(cluster, end=_end_of(read, cluster), unknown=False)
     size = cluster.end - cluster.start
-    if size > _LARGEST_CLUSTER and not cluster.unknown:
+    if size > _LARGEST_CLUSTER:
         raise MatroskaError("A cluster is larger than a quarter of a gigabyte", cluster.start)
-    data = read(cluster.start, min(size, _LARGEST_CLUSTER))
+    data = read(cluster.start, size)
     return read_cluster(data, cluster.start, cluster, tracks)
+
+
+def _end_of(read: ReadAt, cluster: Element) -> int:
+    """Where a cluster of unknown size ends: where an element begins that cannot stand in it. Headers alone are read."""
+    at = cluster.content
+    while at < cluster.end:
+        element = header(read(at, _HEAD), 0, cluster.end, at)
+        if element.identifier in ABOVE_CLUSTERS:
+            return at
+        if element.end > cluster.end:
+            raise MatroskaError(f"An element reaches {element.end - cluster.end:,} bytes past the segment", at)
+        at = element.end
+    return cluster.end
 
 
 def _whole(read: ReadAt, element: Element) -> bytes:
