@@ -95,7 +95,9 @@ def files_in(folder: Path) -> dict[str, Callable[[bytes], object]]:
 
     def record(data: bytes) -> None:
         kept("item/record.json", data)
-        assert len(assay(folder / "item")) == 1 and len(read_ledger(folder / "item").entries) == 1
+        (assayed,) = assay(folder / "item")
+        codes = {problem.code for problem in assayed.report.problems}
+        assert "unexamined" not in codes and len(read_ledger(folder / "item").entries) == 1
 
     def history(data: bytes) -> None:
         kept("item/history.jsonl", data)
@@ -109,6 +111,9 @@ def files_in(folder: Path) -> dict[str, Callable[[bytes], object]]:
     def state(data: bytes) -> None:
         kept("stores/.mudlark/one/state.sqlite", data)
         assert len(unfinished(folder / "stores")) <= 1
+
+    def bag(data: bytes) -> None:
+        assert not any("could not be looked into" in one for one in check_bag(kept("bag.zip", data)))
 
     def warc(data: bytes) -> None:
         exchanges = Exchanges(kept("exchanges.warc.gz", data))
@@ -126,7 +131,7 @@ def files_in(folder: Path) -> dict[str, Callable[[bytes], object]]:
         "history": history,
         "requests": requests,
         "state": state,
-        "bag": lambda data: check_bag(kept("bag.zip", data)),
+        "bag": bag,
         "list": lambda data: rows_in(data, URL),
         "robots": lambda data: Rules(data, "Mudlark").allow(f"{URL}/b?c=d"),
         "feed": lambda data: read_feed(data, URL),
