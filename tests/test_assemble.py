@@ -6,10 +6,12 @@ import numpy as np
 
 from mudlark.assemble.film import Assembled, Part, Voice, assemble
 from mudlark.assemble.output import progressive
+from mudlark.assemble.sound import Filler
+from mudlark.assemble.timeline import _scaled
 from mudlark.demo.transport import TransportWriter
 from mudlark.fetch.place import Place
 from mudlark.media.mp4.read import Movie, parse_movie, scan
-from mudlark.media.samples import LossCode
+from mudlark.media.samples import Format, LossCode, Samples
 from tests.streams import FRAME, demo_segment, pictures, sounds
 
 
@@ -100,3 +102,18 @@ def test_the_demo_film_keeps_every_picture(tmp_path: Path) -> None:
     assert made.losses == []
     assert len(movie.tracks[0].dts) == 600
     assert sorted(movie.tracks[0].pts.tolist()) == [7200 + n * FRAME for n in range(600)]
+
+
+def test_frames_whose_length_is_no_whole_number_of_ticks_leave_no_hole() -> None:
+    """AAC at 44.1 kHz on a clock of 48,000 ticks a second: a frame lasts 1114.56 of them."""
+    own = Format("audio", "mp4a.40.2", 44_100, b"\x12\x10", 1024, channels=2, sample_rate=44_100)
+    count = 20_000
+    times = np.arange(count, dtype=np.int64) * 1024
+    times[15_000:] += 10 * 1024  # and a hole of ten frames
+    ones = np.ones(count, np.int64)
+    there = _scaled(Samples(2, own, ones, times, times, ones > 0, [memoryview(b"x" * count)]), 48_000)
+    filler = Filler()
+    filled = list(filler.fill(there))
+    assert sum(len(one.samples) for one in filled if one.silent) == 10 and len(filler.losses()) == 1
+    dts = np.concatenate([one.samples.dts for one in filled])
+    assert len(dts) == count + 10 and set(np.diff(dts).tolist()) <= {1114, 1115}

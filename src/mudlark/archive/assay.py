@@ -31,7 +31,7 @@ from mudlark.verify.media import Checked, check_file
 from mudlark.verify.verdict import Report, Verdict
 
 CHECKSUMS_STALE = "checksums-stale"  # a problem that is mended on the spot
-_STREAMS = (".ts", ".m2ts", ".mts", ".mkv", ".mka", ".ac3", ".eac3")
+_STREAMS = (".ts", ".m2ts", ".mts", ".mkv", ".mka", ".ac3", ".eac3", ".mp2", ".spx")
 _GIVE = "Give an item's folder or a media file."
 _LASTING = frozenset(
     {

@@ -189,10 +189,10 @@ def _fitting(gaps: list[tuple[bool, float]]) -> float:
 def _scaled(samples: Samples, scale: int) -> Samples:
     """The same in ticks of another timescale, that of the track's first samples."""
     old = samples.format.timescale
-    duration = samples.format.sample_duration * scale // old
+    exact = samples.format.lasts * scale / old
     return replace(
         samples,
-        format=replace(samples.format, timescale=scale, sample_duration=duration),
+        format=replace(samples.format, timescale=scale, sample_duration=round(exact), exact=exact),
         dts=(samples.dts * scale + old // 2) // old,
         pts=(samples.pts * scale + old // 2) // old,
     )

@@ -8,6 +8,7 @@ from bisect import bisect_left
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
+from fractions import Fraction
 from itertools import accumulate
 from typing import Literal, Protocol
 
@@ -27,7 +28,8 @@ class Format:
     config: the decoder configuration, in the form that `codecs` names for the codec.
     sample_duration: usual ticks a sample, 0 when unknown. pixel_aspect: width and height of one pixel.
     language: as stated, empty when it is not. entry: the sample entry of the MP4 that it was read from, whole.
-    container: what it was read from, where that matters for what it is written into.
+    container: what it was read from, where that matters for what it is written into. exact: the usual ticks a sample
+    where they are no whole number, as the timescale is not the sound's own.
     """
 
     type: Literal["video", "audio", "text"]
@@ -43,6 +45,12 @@ class Format:
     language: str = ""
     container: str = field(default="", compare=False)
     entry: bytes = field(default=b"", compare=False, repr=False)
+    exact: Fraction | None = field(default=None, compare=False, repr=False)
+
+    @property
+    def lasts(self) -> Fraction:
+        """The usual ticks a sample, exactly; 0 when unknown."""
+        return self.exact if self.exact is not None else Fraction(self.sample_duration)
 
 
 @dataclass(slots=True)
