@@ -27,7 +27,7 @@ from mudlark.media.sound.opus import packet_duration
 from mudlark.media.sound.packed import PackedReader, skip_tags
 from mudlark.media.ts import TransportReader
 from mudlark.media.webvtt import Cue, Subtitles, parse, write
-from tests.streams import demo_segment, pictures
+from tests.streams import aac_frame, demo_segment, pictures
 
 
 def _demo(kind: str, number: int = 0) -> Samples:
@@ -493,3 +493,22 @@ def test_silence_of_opus_lasts_as_long_as_the_packets_around_it(duration: int) -
 )
 def test_a_text_that_seems_to_begin_with_a_box_is_a_text(head: bytes, form: str) -> None:
     assert sniff(head) == form
+
+
+def test_the_time_of_each_segment_of_packed_sound_counts() -> None:
+    """RFC 8216 §3.4: a private frame of ID3 with 33 bits of time. A hole is one; a time that only goes back is none."""
+    owner = b"com.apple.streaming.transportStreamTimestamp\0"
+
+    def segment(time: int, count: int) -> memoryview:
+        frame = b"PRIV" + bytes([0, 0, 0, len(owner) + 8, 0, 0]) + owner + time.to_bytes(8, "big")
+        tag = b"ID3\4\0\0" + bytes([0, 0, 0, len(frame)]) + frame
+        return memoryview(tag + b"".join(aac_frame(bytes([n % 200 + 1]) * 90) for n in range(count)))
+
+    reader = PackedReader(adts.ADTS)
+    near = (1 << 33) - 90_000  # a second before the clock wraps
+    begins = []
+    for time, count in ((near, 94), (90_000 * 5, 94), (near, 94), (90_000 * 20, 10)):
+        (samples,) = reader.feed(segment(time, count))
+        begins.append(int(samples.dts[0]) / samples.format.timescale - near / 90_000)
+    lasts = 94 * 1024 / 48_000
+    assert begins == pytest.approx([0.0, 6.0, 6.0 + lasts, 21.0], abs=0.001)

@@ -97,6 +97,13 @@ class FramedStream:
         """The next timestamp starts a new count."""
         self._next = None
 
+    @property
+    def following(self) -> int | None:
+        """When the next frame would begin by the count, in ticks of 90 kHz; None before the first."""
+        if self._next is None or self.format is None:
+            return None
+        return self._next * 90_000 // self.format.timescale
+
     def samples(self, stream: Bytes, starts: Ints, pts: Ints) -> tuple[Samples | None, int]:
         """Samples of all whole frames, and where the unfinished rest begins.
 

@@ -16,6 +16,7 @@ from mudlark.media.sound.mpeg_audio import MPEG_AUDIO
 
 _OWNER = b"com.apple.streaming.transportStreamTimestamp\0"
 _WRAP = 1 << 33
+_HOLE, _FARTHEST = 4_500, 90_000 * 43_200  # ticks by which a stated time must be ahead to count, and may be
 _TRACK = 2
 _HEADER = 10
 
@@ -60,9 +61,10 @@ class PackedReader:
         """Take one whole segment; every one begins and ends with whole frames."""
         begin, time = skip_tags(data)
         stream = np.frombuffer(data[begin:], np.uint8).copy()
-        known = time is not None and not self._timed
+        stated = self._time(time)
+        known = stated is not None
         starts = np.zeros(int(known), np.int64)
-        pts = np.full(int(known), time or 0, np.int64)
+        pts = np.full(int(known), stated or 0, np.int64)
         samples, rest = self._stream.samples(stream, starts, pts)
         if samples is None or int(samples.sizes.sum()) * 2 < len(stream):
             raise FormatError("The segment does not hold frames of sound", begin)
@@ -72,6 +74,17 @@ class PackedReader:
             len(stream) - int(samples.sizes.sum()) - self._headers(len(samples)) if rest < len(stream) else 0
         )
         return [samples]
+
+    def _time(self, time: int | None) -> int | None:
+        """The time that counts for a segment: the first that is stated, and each later one that leaves a hole behind
+        the frames so far (RFC 8216 §3.4). One that goes back is none: some writers state the first again and again."""
+        if time is None:
+            return None
+        following = self._stream.following
+        if not self._timed or following is None:
+            return time
+        ahead = (time - following + _WRAP // 2) % _WRAP - _WRAP // 2
+        return following + ahead if _HOLE < ahead < _FARTHEST else None
 
     def _headers(self, count: int) -> int:
         return 7 * count if self._syntax.stripped else 0
