@@ -48,3 +48,10 @@ def test_many_rules_and_odd_bytes_are_read() -> None:
     assert all(rules.allow(f"http://a.example/x/{n}") for n in range(20_000))
     for odd in (b"", b"\xff\xfe\x00", b":::\n\n: x", b"disallow: /\n", b"user-agent\nallow"):
         assert Rules(odd, "Mudlark").allow("http://a.example/x")
+
+
+def test_a_group_for_a_crowd_costs_no_more_than_its_lines() -> None:
+    crowd = b"".join(b"user-agent:a%d\n" % n for n in range(15_000))
+    rules = b"".join(b"disallow:/%d/\n" % n for n in range(15_000))
+    assert Rules(crowd + rules, "Mudlark").allow("http://a.example/77/x")
+    assert not Rules(crowd + b"user-agent: mudlark\n" + rules, "Mudlark").allow("http://a.example/77/x")

@@ -9,7 +9,8 @@ from hypothesis import strategies as st
 
 from mudlark.errors import StorageError
 from mudlark.fetch.incoming import SMALL, Incoming
-from mudlark.fetch.store import Fetched, Store, unfinished
+from mudlark.fetch.store import Fetched, Store
+from mudlark.fetch.unfinished import unfinished
 
 
 def arrived(store: Store, number: int, data: bytes, *, at: int | None = None) -> Fetched:

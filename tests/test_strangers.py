@@ -16,6 +16,7 @@ from typing import Any
 
 import pytest
 
+from mudlark.archive.assay import assay
 from mudlark.archive.bagcheck import check_bag
 from mudlark.archive.layout import CHECKSUMS, HISTORY, RECORD
 from mudlark.archive.ledger import read_ledger
@@ -23,7 +24,8 @@ from mudlark.archive.record import read_record
 from mudlark.archive.sidecar import mend_checksums
 from mudlark.archive.tree import below, files_below
 from mudlark.errors import MudlarkError
-from mudlark.fetch.store import Store, unfinished
+from mudlark.fetch.store import Store
+from mudlark.fetch.unfinished import unfinished
 from mudlark.verify.media import check_file
 from mudlark.verify.verdict import Report
 from mudlark.web.secret import veiled, veiled_field
@@ -172,7 +174,6 @@ def _places(value: Any, path: tuple[Any, ...] = ()) -> list[tuple[Any, ...]]:
 
 
 def test_a_record_of_any_types_is_read_or_a_word_about_it(tmp_path: Path) -> None:
-    from mudlark.archive.assay import assay
     from mudlark.report.item import read_item
     from mudlark.report.page import item_page
 
@@ -370,3 +371,10 @@ def test_a_browser_that_does_not_answer_is_ended_and_that_is_said(monkeypatch: p
     checked = check_file(MEDIA / "gift-shop.mp4", None, Report())
     played = asyncio.run(playing.play(MEDIA / "gift-shop.mp4", checked))
     assert [code for code, _, _ in played.problems] == ["no-answer"] and not played.whole
+
+
+def test_a_png_whose_header_is_longer_than_headers_are_is_not_read_to_its_end(tmp_path: Path) -> None:
+    path = tmp_path / "chart.png"
+    path.write_bytes(b"\x89PNG\r\n\x1a\n" + (3_000_000).to_bytes(4, "big") + b"IHDR" + bytes(3_000_004))
+    result = assay(path)[0]
+    assert result.verdict == "broken" and "header is none" in result.report.problems[0].message

@@ -29,7 +29,7 @@ FORMS = {  # the first byte of an input says which form it is taken for
 }
 OURS = [
     *("mudlark.verify", "mudlark.media", "mudlark.manifest", "mudlark.sweeping.rows", "mudlark.web.robots"),
-    *("mudlark.archive", "mudlark.browser", "mudlark.assemble", "mudlark.find.places.feed", "mudlark.fetch.store"),
+    *("mudlark.archive", "mudlark.browser", "mudlark.assemble", "mudlark.find.places.feed", "mudlark.fetch.unfinished"),
 ]
 LARGEST = 60_000  # bytes of an input
 SLOWEST = 20  # seconds that an input may take
@@ -47,7 +47,7 @@ def files_in(folder: Path) -> dict[str, Callable[[bytes], object]]:
     from mudlark.archive.ledger import read_ledger
     from mudlark.archive.warc import Exchanges
     from mudlark.browser.capture import read_captures
-    from mudlark.fetch.store import unfinished
+    from mudlark.fetch.unfinished import unfinished
     from mudlark.find.places.feed import read_feed
     from mudlark.manifest import hls
     from mudlark.manifest.dash.document import parse_document

@@ -17,8 +17,8 @@ from mudlark.archive.history import last_check
 from mudlark.archive.layout import CHECKSUMS, OWN, REPLACED
 from mudlark.archive.place import inside_item
 from mudlark.archive.record import FileFacts, PlayFacts, Record, TrackFacts, read_record, tracks_of
-from mudlark.archive.sidecar import checksums_of
-from mudlark.archive.tree import Found, below, files_below, items_below
+from mudlark.archive.sidecar import checksums_right
+from mudlark.archive.tree import Sight, below, files_below, items_below
 from mudlark.errors import MudlarkError, UsageError, examining
 from mudlark.find.judge.kind import kind_by_extension
 from mudlark.find.model import PLAYED
@@ -112,7 +112,8 @@ def _last(folder: Path) -> str:
 
 def assays(path: Path, sampling: Sampling | None = None) -> Iterator[Assay]:
     """The same, one after the other as they are verified; none if there is nothing to verify. What is not opened, as it
-    is no plain file, is given too, as broken or unproven. sampling: only some of the items, and no other files."""
+    is no plain file, is given too, as unproven; an item whose record it is, as broken. sampling: only some of the
+    items, and no other files."""
     try:
         status = path.stat()
     except (OSError, ValueError) as problem:
@@ -138,7 +139,7 @@ def assays(path: Path, sampling: Sampling | None = None) -> Iterator[Assay]:
             yield _unopened(found)
 
 
-def _unopened(found: Found) -> Assay:
+def _unopened(found: Sight) -> Assay:
     """What was named and not opened: nothing is known of it."""
     assayed = Assay(found.path, Report(), found.path.name)
     assayed.report.skipped("not-opened", found.words[:1].upper() + found.words[1:])
@@ -174,7 +175,7 @@ def _assay_item(folder: Path) -> Assay:
     if _check_fixity(folder, record, inside, assayed.report):
         assayed.report.carry(record.checks)
     _tell_unlisted(folder, record, assayed.report)
-    if os.path.lexists(folder / CHECKSUMS) and not checksums_of(folder)[0]:
+    if os.path.lexists(folder / CHECKSUMS) and not checksums_right(folder):
         text = f"{CHECKSUMS} does not say what the record says: it is stale, or was altered"
         assayed.report.failed("checksums", CHECKSUMS_STALE, text)
     listed = [inside[f.path] for f in dict.fromkeys(record.files) if f.role == "media" and f.path in inside]

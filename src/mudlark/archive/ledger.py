@@ -22,7 +22,8 @@ from mudlark.archive.history import last_check
 from mudlark.archive.layout import HISTORY, LARGEST_RECORD, RECORD
 from mudlark.archive.tree import DECLARATION, DEEPEST, TOO_DEEP
 from mudlark.errors import UsageError
-from mudlark.fetch.store import WORKING, Unfinished, unfinished
+from mudlark.fetch.store import WORKING
+from mudlark.fetch.unfinished import Unfinished, unfinished
 from mudlark.plain import NotPlain, read_plain
 from mudlark.verify.verdict import Count, Seconds, Verdict
 

@@ -31,29 +31,37 @@ def sidecar(record: bytes) -> bytes:
     return b"".join(_line(path, digest) for path, digest in listed.items())
 
 
-def checksums_of(folder: Path) -> tuple[bool, bytes]:
-    """Whether the checksums in an item are those of its record, and what they should be. Raises NotPlain or OSError
-    where its record cannot be read."""
-    wanted = sidecar(read_plain(folder / RECORD, LARGEST_RECORD))
-    try:
-        return read_plain(folder / CHECKSUMS, len(wanted)) == wanted, wanted
-    except (OSError, NotPlain):
-        return False, wanted
+def checksums_right(folder: Path) -> bool:
+    """True if the checksums in an item are those of its record. Raises NotPlain or OSError where the record cannot be
+    read."""
+    return _are_in(folder, _wanted(folder))
 
 
 def mend_checksums(folder: Path) -> bool:
     """Write the checksums that stand in an item anew if they are not those of its record; true if they are right now.
     Where there are none, or no plain file, nothing is done."""
     try:
-        right, wanted = checksums_of(folder)
-        path = folder / CHECKSUMS
-        if right or not is_plain(path):
-            return right
+        wanted, path = _wanted(folder), folder / CHECKSUMS
+        if _are_in(folder, wanted):
+            return True
+        if not is_plain(path):
+            return False
         with whole_file(path, "See that it may be written.", 0o644, replace=True) as file:
             file.write(wanted)
     except (OSError, ValueError, MudlarkError):
         return False
     return True
+
+
+def _wanted(folder: Path) -> bytes:
+    return sidecar(read_plain(folder / RECORD, LARGEST_RECORD))
+
+
+def _are_in(folder: Path, wanted: bytes) -> bool:
+    try:
+        return read_plain(folder / CHECKSUMS, len(wanted)) == wanted
+    except (OSError, NotPlain):
+        return False
 
 
 def _line(path: str, digest: str) -> bytes:

@@ -19,7 +19,7 @@ TOO_DEEP = f"it lies more than {DEEPEST} folders deep, and was not looked into"
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class Sight:
     """Something in a folder. words: of what is odd, why it was not looked into."""
 
     path: Path
@@ -27,7 +27,7 @@ class Found:
     words: str = ""
 
 
-def below(folder: Path, wanted: Callable[[str], bool] | None = None) -> Iterator[Found]:
+def below(folder: Path, wanted: Callable[[str], bool] | None = None) -> Iterator[Sight]:
     """Items, bags, and plain files whose names are wanted, at and below a folder, by name; with what is odd.
 
     What begins with a dot is passed over, and nothing is looked for inside of items and bags. The folder itself may be
@@ -37,19 +37,19 @@ def below(folder: Path, wanted: Callable[[str], bool] | None = None) -> Iterator
     while waiting:
         here, depth = waiting.pop()
         if depth > DEEPEST:
-            yield Found(here, "odd", TOO_DEEP)
+            yield Sight(here, "odd", TOO_DEEP)
             continue
         try:
             with os.scandir(here) as inside:
                 entries = sorted((one for one in inside if not one.name.startswith(".")), key=lambda one: one.name)
         except OSError as problem:
-            yield Found(here, "odd", f"it cannot be read: {problem.strerror}")
+            yield Sight(here, "odd", f"it cannot be read: {problem.strerror}")
             continue
         names = {one.name for one in entries}
         if RECORD in names:
-            yield Found(here, "item")
+            yield Sight(here, "item")
         elif DECLARATION in names and depth:
-            yield Found(here, "bag")
+            yield Sight(here, "bag")
         else:
             folders = []
             for one in entries:
@@ -57,9 +57,9 @@ def below(folder: Path, wanted: Callable[[str], bool] | None = None) -> Iterator
                 if one.is_dir(follow_symlinks=False):
                     folders.append((path, depth + 1))
                 elif words := _oddity(one):
-                    yield Found(path, "odd", words)
+                    yield Sight(path, "odd", words)
                 elif wanted and wanted(one.name):
-                    yield Found(path, "file")
+                    yield Sight(path, "file")
             waiting += reversed(folders)
 
 

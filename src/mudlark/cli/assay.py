@@ -51,7 +51,7 @@ _STATES = {"repaired": "(mended)", "changed": "(there is another one there now; 
     is_flag=True,
     help="With --fix: records may lead to this machine and private networks, if the items came from there.",
 )
-@option("--no-history", is_flag=True, help="Leave no line in the history of the items.")
+@option("--no-history", is_flag=True, help="Leave no line in the history of the items, and checksums.sha256 as it is.")
 @operator_option
 @network_options
 @common_options

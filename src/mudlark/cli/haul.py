@@ -33,7 +33,7 @@ from mudlark.cli.steps import Steps
 from mudlark.cli.unfinished import mention_unfinished, tell_unfinished
 from mudlark.cli.wishes import wish, wish_options
 from mudlark.errors import MudlarkError, UsageError
-from mudlark.fetch.store import unfinished
+from mudlark.fetch.unfinished import unfinished
 from mudlark.find.look import Means
 from mudlark.find.questions import ANY
 from mudlark.find.select import Choice

@@ -7,7 +7,7 @@ from typing import Any
 from rich.text import Text
 
 from mudlark.cli.show import console, emit_json, messages
-from mudlark.fetch.store import Unfinished
+from mudlark.fetch.unfinished import Unfinished
 from mudlark.text import size
 from mudlark.web.secret import veiled
 

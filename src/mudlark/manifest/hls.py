@@ -13,7 +13,7 @@ from urllib.parse import parse_qsl, urlsplit
 
 from mudlark.errors import ManifestError
 from mudlark.manifest.compressed import uncompressed
-from mudlark.manifest.model import Cipher, Initialization, Note, Rendition, RenditionType, Segment
+from mudlark.manifest.model import LONGEST_GAP, Cipher, Initialization, Note, Rendition, RenditionType, Segment
 from mudlark.media.codecs import is_sound
 from mudlark.text import printable, whole_number
 from mudlark.web.address import resolve
@@ -41,7 +41,6 @@ _MOST_RENDITIONS = 5_000
 _MOST_NOTES = 1_000
 _LONGEST_LINE = 65_536  # characters that a line may grow to by its variables
 _MOST_PUT_IN = 20_000_000  # characters that variables put in altogether
-LONGEST_GAP = 43_200.0  # seconds: what is missing for longer is no gap in a film
 _LONGEST = 1e9  # seconds
 _WHOLE_SECONDS = 0.5  # a duration given in whole seconds may be off by so much (§4.3.3.1)
 

@@ -65,7 +65,7 @@ def _fits(path: str, pieces: list[str], *, ends: bool) -> bool:
 def _rules_for(text: str, agent: str) -> list[tuple[bool, str]]:
     """The rules of all groups for a program, else of those for every one (§2.2.1): whether they allow, and a path."""
     groups: dict[str, list[tuple[bool, str]]] = {}
-    named: list[str] = []
+    named: set[str] = set()  # of those two, whom the group that is read speaks to
     open_group = False
     for line in re.split(r"\r\n|\r|\n", text.removeprefix("\ufeff")):
         field = _FIELD.match(line.partition("#")[0])
@@ -73,10 +73,11 @@ def _rules_for(text: str, agent: str) -> list[tuple[bool, str]]:
             continue
         name, value = field[1].lower(), field[2].strip()
         if name == "user-agent":
-            named = [value.lower(), *(named if open_group else [])]
+            named = named if open_group else set()
             open_group = True
-            for one in named:
-                groups.setdefault(one, [])
+            if value.lower() in (agent, "*"):
+                named.add(value.lower())
+                groups.setdefault(value.lower(), [])
         elif name in ("allow", "disallow"):
             open_group = False
             if value:

@@ -11,14 +11,13 @@ from dataclasses import dataclass
 from msgspec.structs import replace
 
 from mudlark.manifest.live.pace import as_moment, moment_of
-from mudlark.manifest.model import Segment
+from mudlark.manifest.model import LONGEST_GAP, Segment
 from mudlark.web.address import without_query
 from mudlark.web.resource import Resource
 
 _REMEMBERED = 5_000  # segments whose addresses are compared
 _LEAP = 100  # segments by which a number may run ahead of the time that has passed, before it is a new numbering
 _NEARLY = 0.02  # seconds
-_LONGEST_GAP = 43_200.0  # seconds: more than that is no gap in a film, whatever the times that are stated
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,9 +113,9 @@ class Follower:
         self._known.clear()
         away = now - self._seen_at - sum(segment.duration for segment in listed)
         before, after = moment_of(self._last), moment_of(listed[0])
-        if before is not None and after is not None and abs(after - before) <= _LONGEST_GAP:
+        if before is not None and after is not None and abs(after - before) <= LONGEST_GAP:
             away = after - before - self._last.duration + _usual(listed)
-        missed = min(away - _usual(listed), _LONGEST_GAP) if away > 1.5 * _usual(listed) else 0.0
+        missed = min(away - _usual(listed), LONGEST_GAP) if away > 1.5 * _usual(listed) else 0.0
         taken = self._take(listed, now, [self._lost(listed[0], missed)] if missed else [])
         return Fresh(taken.pairs, restarted=True, missed=missed)
 
@@ -125,9 +124,9 @@ class Follower:
         assert self._last is not None
         if self._by_time:
             seconds = first.begin - (self._last.begin + self._last.duration)
-            return [self._lost(first, min(seconds, _LONGEST_GAP))] if seconds > 0.5 * max(0.1, first.duration) else []
+            return [self._lost(first, min(seconds, LONGEST_GAP))] if seconds > 0.5 * max(0.1, first.duration) else []
         count = first.sequence - self._last.sequence - 1
-        return [self._lost(first, min(count * _usual(listed), _LONGEST_GAP))] if count > 0 else []
+        return [self._lost(first, min(count * _usual(listed), LONGEST_GAP))] if count > 0 else []
 
     def _lost(self, following: Segment, seconds: float) -> Segment:
         """What is missing before a segment, as one that nobody can ask for."""

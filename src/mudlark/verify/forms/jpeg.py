@@ -12,7 +12,7 @@ from mudlark.errors import FormatError
 from mudlark.media.samples import Bytes
 from mudlark.plain import read_plain
 
-_LARGEST = 400_000_000  # bytes
+LARGEST = 400_000_000  # bytes of a picture whose parts are looked at
 _ZEROS = 64  # bytes of zeros in coded data
 _SOI, _EOI, _SOS, _DHT = 0xD8, 0xD9, 0xDA, 0xC4
 _ALONE = frozenset({0x01, *range(0xD0, 0xD8)})  # markers without a length (§B.1.1.3)
@@ -22,7 +22,7 @@ _FRAMES = frozenset(range(0xC0, 0xD0)) - {0xC4, 0xC8, 0xCC}
 def check_jpeg_parts(path: Path) -> str | None:
     """What is wrong with the parts of a JPEG, in words; None if nothing is. Raises FormatError where they end too early
     or cannot be read."""
-    data = np.frombuffer(read_plain(path, _LARGEST), np.uint8)
+    data = np.frombuffer(read_plain(path, LARGEST), np.uint8)
     at, first_codes, progressive = 2, dict[tuple[int, int], int](), False
     marks = np.flatnonzero(data[:-1] == 0xFF)
     ends = marks[(data[marks + 1] != 0) & ((data[marks + 1] & 0xF8) != 0xD0) & (data[marks + 1] != 0xFF)]
@@ -105,7 +105,7 @@ def _behind(data: Bytes, at: int) -> str | None:
 
 def check_gif_parts(path: Path) -> str | None:
     """The same of a GIF (its specification, §§17 to 27)."""
-    data = read_plain(path, _LARGEST)
+    data = read_plain(path, LARGEST)
     at = 13 + (3 << (data[10] & 7) + 1 if len(data) > 10 and data[10] & 0x80 else 0)
     pictures = 0
     while at < len(data):

@@ -12,7 +12,7 @@ from mudlark.errors import FormatError
 from mudlark.guard import reading
 from mudlark.media.sniff import sniff
 from mudlark.plain import open_plain
-from mudlark.verify.forms.jpeg import check_gif_parts, check_jpeg_parts
+from mudlark.verify.forms.jpeg import LARGEST, check_gif_parts, check_jpeg_parts
 from mudlark.verify.forms.png import check_png
 from mudlark.verify.verdict import Report
 
@@ -20,6 +20,7 @@ _MOST_HELD = 220_000_000  # bytes of pixels that are held at once
 _MOST_DECODED = 1_500_000_000  # pixels that are decoded one after the other
 _MOST_FRAMES = 2_000
 _WIDE_MODES = {"1": 1, "L": 1, "P": 1, "LA": 4, "I;16": 2}  # bytes that Pillow holds of a pixel; 4 of most
+_PARTS = {"jpeg": check_jpeg_parts, "gif": check_gif_parts}
 _LARGEST_SVG = 50_000_000  # bytes
 
 
@@ -38,6 +39,8 @@ def check_picture(path: Path, report: Report) -> None:
         return
     if not passed:
         report.skipped("content", words)
+    elif form in _PARTS and path.stat().st_size > LARGEST:
+        report.skipped("content", f"{words}; its parts are too large to look at as a check")
     elif (wrong := _wrong_parts(path, form)) is None:
         report.passed("content", words)
     else:
@@ -46,9 +49,8 @@ def check_picture(path: Path, report: Report) -> None:
 
 def _wrong_parts(path: Path, form: str) -> str | None:
     """What a decoder passes over, and is wrong with the parts of a picture; in words."""
-    look = {"jpeg": check_jpeg_parts, "gif": check_gif_parts}.get(form)
     try:
-        return look(path) if look else None
+        return _PARTS[form](path) if form in _PARTS else None
     except FormatError as problem:
         return problem.what
 

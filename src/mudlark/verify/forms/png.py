@@ -13,6 +13,7 @@ from mudlark.plain import open_plain
 from mudlark.verify.verdict import Report
 
 _SIGNATURE = b"\x89PNG\r\n\x1a\n"
+_HEADER = struct.Struct(">IIBBBBB")  # §11.2.1
 _CHANNELS = {0: 1, 2: 3, 3: 1, 4: 2, 6: 4}  # by colour type (§11.2.1, table 11.1)
 _DEPTHS = {0: {1, 2, 4, 8, 16}, 2: {8, 16}, 3: {1, 2, 4, 8}, 4: {8, 16}, 6: {8, 16}}
 _PASSES = ((0, 0, 8, 8), (4, 0, 8, 8), (0, 4, 4, 8), (2, 0, 4, 4), (0, 2, 2, 4), (1, 0, 2, 2), (0, 1, 1, 2))
@@ -110,6 +111,8 @@ def _read(file: BinaryIO) -> str | None:
         check, left, body, first = zlib.crc32(name), length, b"", at == 8
         if first != (name == b"IHDR"):
             raise _Odd("its header is not its first chunk", at)
+        if first and length != _HEADER.size:
+            raise _Odd("its header is none", at)
         if name == b"IDAT" and after:
             raise _Odd("its pixels do not stand together", at)
         while left:
@@ -152,9 +155,7 @@ def _read(file: BinaryIO) -> str | None:
 
 def _lines(header: bytes) -> list[tuple[int, int]]:
     """Bytes of a line and number of lines, of each pass. Raises _Odd."""
-    if len(header) != 13:
-        raise _Odd("its header is none", 8)
-    width, height, depth, colour, packing, filters, interlaced = struct.unpack(">IIBBBBB", header)
+    width, height, depth, colour, packing, filters, interlaced = _HEADER.unpack(header)
     if not (0 < width < 1 << 31 and 0 < height < 1 << 31) or depth not in _DEPTHS.get(colour, ()):
         raise _Odd("its header is of no picture", 8)
     if packing or filters or interlaced > 1:
