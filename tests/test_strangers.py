@@ -8,6 +8,7 @@ import sqlite3
 import stat
 import struct
 import subprocess
+import tarfile
 import zipfile
 import zlib
 from collections.abc import Callable, Iterator
@@ -378,3 +379,12 @@ def test_a_png_whose_header_is_longer_than_headers_are_is_not_read_to_its_end(tm
     path.write_bytes(b"\x89PNG\r\n\x1a\n" + (3_000_000).to_bytes(4, "big") + b"IHDR" + bytes(3_000_004))
     result = assay(path)[0]
     assert result.verdict == "broken" and "header is none" in result.report.problems[0].message
+
+
+def test_every_entry_of_a_tar_file_is_counted_and_none_is_kept(tmp_path: Path) -> None:
+    path = tmp_path / "sheets.tar"
+    headers = b"".join(tarfile.TarInfo(f"sheet-{n}").tobuf(tarfile.USTAR_FORMAT) for n in range(300))
+    path.write_bytes(headers + bytes(1024))
+    assert "300 entries" in assay(path)[0].report.checks[0].detail
+    path.write_bytes(headers[: 200 * 512] + b"x" + headers[200 * 512 + 1 :] + bytes(1024))
+    assert assay(path)[0].verdict == "broken"

@@ -141,7 +141,7 @@ def _check_tar(path: Path, report: Report) -> None:
     try:
         with reading("The tar file"), open_plain(path) as file, tarfile.open(fileobj=file, mode="r:") as archive:
             while archive.next() is not None:
-                archive.getmembers().clear()  # which are kept otherwise, however many there are
+                vars(archive)["members"].clear()  # which are kept otherwise, however many there are
                 count += 1
             file.seek(archive.offset)
             ended = file.read(512)
