@@ -20,14 +20,13 @@ _UNREADABLE = Advice("Records or files cannot be read", "Copy them back from ano
 _PAGES = Advice("Page images are missing or small", _AGAIN)
 _OF_PROBLEMS: dict[str, Advice] = {
     **dict.fromkeys(
-        ("segment-missing", "segment-unreadable", "segment-short", "picture-missing"),
-        Advice("Segments are missing", _AGAIN),
+        ("segment-missing", "segment-unreadable", "segment-short"), Advice("Segments are missing or cut", _AGAIN)
     ),
     **dict.fromkeys(("page-missing", "page-unreadable", "page-size"), _PAGES),
     "tiles-missing": Advice("Parts of pictures are missing", _AGAIN),
     "subtitle-missing": Advice("Subtitles are missing", _AGAIN),
     "radio-gap": Advice("A broadcast broke off", "What was not recorded is gone, unless its station keeps a copy."),
-    "gap": Advice("Stretches of picture or sound are missing", _AGAIN),
+    **dict.fromkeys(("gap", "picture-missing"), Advice("Stretches of picture or sound are missing", _AGAIN)),
     "loss": Advice("Something was lost, or put in, on the way", "Fetch it again: " + _AGAIN[0].lower() + _AGAIN[1:]),
     "fixity": Advice(
         "Files are not as they were",
