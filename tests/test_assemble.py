@@ -10,7 +10,8 @@ from mudlark.assemble.sound import Filler
 from mudlark.assemble.timeline import _scaled
 from mudlark.demo.transport import TransportWriter
 from mudlark.fetch.place import Place
-from mudlark.media.mp4.read import Movie, parse_movie, scan
+from mudlark.media.movie import Movie
+from mudlark.media.mp4.read import parse_movie, scan
 from mudlark.media.samples import Format, LossCode, Samples
 from tests.streams import FRAME, demo_segment, pictures, sounds
 

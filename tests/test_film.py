@@ -15,8 +15,8 @@ from mudlark.assemble.output import ChosenFile, progressive
 from mudlark.demo.repacked import encrypted, fragments, packed, section
 from mudlark.demo.transport import TransportWriter
 from mudlark.fetch.place import Place
+from mudlark.media.movie import Movie
 from mudlark.media.mp4.about import About
-from mudlark.media.mp4.read import Movie
 from mudlark.media.samples import LossCode, Samples, TrackLabel
 from mudlark.media.ts import TransportReader
 from mudlark.verify.frames import check_frames, coded_digest
@@ -75,7 +75,7 @@ def test_picture_and_sound_stay_together_over_many_splices(tmp_path: Path) -> No
     movie, made = parts.film()
     video, sound = movie.tracks
     apart = 2 * FRAME / 90_000 + 0.016  # as in each stretch: the picture begins later, and the sound is shorter
-    ends = [track.presented(movie.timescale)[1] for track in (video, sound)]
+    ends = [track.presented()[1] for track in (video, sound)]
     assert len(video.sizes) == 1000 and abs(ends[0] - ends[1] - apart) < 0.03
     by_frames = len(sound.sizes) * 1024 / 48_000
     assert abs(by_frames - ends[1]) < 0.03  # as a player counts
@@ -91,7 +91,7 @@ def test_one_rendition_before_the_wrap_of_the_clock_and_one_after(tmp_path: Path
         parts.add(stretch(start % _WRAP, sound=False))
         parts.add(stretch((start + picture_first) % _WRAP, picture=False), rendition=1)
         movie, _ = parts.film(Voice(_VIDEO), Voice(_AUDIO))
-        begins = [track.presented(movie.timescale)[0] for track in movie.tracks]
+        begins = [track.presented()[0] for track in movie.tracks]
         assert abs(begins[0] - begins[1]) < 0.2
 
 
@@ -106,7 +106,7 @@ def test_stretches_of_renditions_apart_share_one_shift(tmp_path: Path) -> None:
     shown = [int(video.pts[place]) / 90_000 for place in np.flatnonzero(video.sync)]
     began = sound.dts[np.flatnonzero(np.isin(np.arange(len(sound.dts)), [0]))] / 48_000
     assert len(shown) == 20 and abs(float(began[0]) - (shown[0] - 2 * FRAME / 90_000)) < 0.001
-    ends = [track.presented(movie.timescale)[1] for track in (video, sound)]
+    ends = [track.presented()[1] for track in (video, sound)]
     assert abs(ends[0] - ends[1] - 2 * FRAME / 90_000 - 0.016) < 0.03
 
 
@@ -209,7 +209,7 @@ def test_packed_sound_goes_with_fragments_at_its_stated_time(tmp_path: Path) -> 
     movie, made = parts.film(Voice(_VIDEO), Voice(_AUDIO, TrackLabel("cy", "Cymraeg")))
     assert not made.losses and movie.tracks[1].language == "cy"
     expected = int(sound.pts[0]) / 48_000 - int(video.pts.min()) / 90_000
-    begins = [track.presented(movie.timescale)[0] for track in movie.tracks]
+    begins = [track.presented()[0] for track in movie.tracks]
     assert begins[1] - begins[0] == pytest.approx(expected, abs=0.001)
 
 

@@ -14,9 +14,10 @@ from mudlark.demo.transport import AAC, AUDIO_PID, AVC, VIDEO_PID, Stream, Trans
 from mudlark.errors import MudlarkError
 from mudlark.media.bits import Bits
 from mudlark.media.language import packed_code, same_language, three_letters
+from mudlark.media.movie import Movie
 from mudlark.media.mp4.boxes import Mp4Error, box, full_box
 from mudlark.media.mp4.fragments import FragmentReader, read_movie
-from mudlark.media.mp4.read import Movie, scan
+from mudlark.media.mp4.read import scan
 from mudlark.media.picture.hevc import codec_name, parse_sps
 from mudlark.media.readers import READERS, container, reader_for
 from mudlark.media.samples import Samples

@@ -11,8 +11,9 @@ from hypothesis import strategies as st
 
 from mudlark.demo.transport import TransportWriter
 from mudlark.errors import MudlarkError
+from mudlark.media.movie import Movie
 from mudlark.media.mp4.boxes import Mp4Error, box, header
-from mudlark.media.mp4.read import Movie, parse_movie, scan
+from mudlark.media.mp4.read import parse_movie, scan
 from mudlark.media.mp4.write import Mp4Builder
 from mudlark.media.samples import Format, Samples, batches, cut_pieces
 from mudlark.media.ts import TransportReader
@@ -85,8 +86,8 @@ def test_picture_and_sound_that_begin_apart_stay_apart() -> None:
     units = [*pictures(50, start=90_000), *sounds(60, start=90_000 + 2 * FRAME + 45_000)]
     movie = read(from_transport(TransportWriter().segment(units)))
     video, sound = movie.tracks
-    assert video.presented(movie.timescale)[0] == 0.0
-    assert sound.presented(movie.timescale)[0] == pytest.approx(0.5, abs=0.001)
+    assert video.presented()[0] == 0.0
+    assert sound.presented()[0] == pytest.approx(0.5, abs=0.001)
 
 
 def test_a_file_over_four_gigabytes_gets_wide_offsets() -> None:

@@ -11,7 +11,7 @@ from PIL import Image
 
 from mudlark.demo.site import DemoSite, media_folder
 from mudlark.media.index import movie_in
-from mudlark.media.mp4.read import TrackIndex
+from mudlark.media.movie import TrackIndex
 from mudlark.media.samples import Format
 from mudlark.playing.judge import judge_played
 from mudlark.playing.measure import Measured, measure_pictures, measure_sound
@@ -39,7 +39,7 @@ def test_large_stretches_are_cut_where_decoding_may_begin() -> None:
     ticks, sync = np.arange(count) * 1000, np.arange(count) % 10 == 0
     sizes = np.full(count, 1 << 20)
     form = Format("video", "avc1.64001f", 25_000, b"", sample_duration=1000)
-    track = TrackIndex(1, form, sizes, np.cumsum(sizes), ticks, ticks, np.full(count, 1000), sync, [])
+    track = TrackIndex(1, (form,), sizes, np.cumsum(sizes), ticks, ticks, np.full(count, 1000), sync, 0 * sizes)
     assert stretches(track, full=True) == [(0, 30), (30, 60), (60, 90), (90, 100)]
 
 
@@ -90,7 +90,7 @@ def track(seconds: int, keys: int) -> TrackIndex:
     times = np.arange(count, dtype=np.int64) * 40
     form = Format("video", "avc1.64001f", 1000, b"")
     ones = np.ones(count, np.int64)
-    return TrackIndex(1, form, ones * 9000, ones, times, times, ones * 40, np.arange(count) % keys == 0, [])
+    return TrackIndex(1, (form,), ones * 9000, ones, times, times, ones * 40, np.arange(count) % keys == 0, 0 * ones)
 
 
 def test_stretches_of_a_long_film_reach_from_its_beginning_to_its_end_and_begin_where_decoding_may() -> None:

@@ -7,7 +7,8 @@ import pytest
 
 from mudlark.archive.assay import assay
 from mudlark.demo.site import media_folder
-from mudlark.media.mp4.read import Edit, Movie, parse_movie, scan
+from mudlark.media.movie import Edit, Movie
+from mudlark.media.mp4.read import parse_movie, scan
 from mudlark.verify.media import check_file
 from mudlark.verify.structure import misfits
 from mudlark.verify.timeline import check_timeline
@@ -99,7 +100,7 @@ def test_only_the_last_box_of_a_file_may_leave_its_size_open(tmp_path: Path) -> 
 def test_gaps_still_times_and_ends_apart_are_flaws() -> None:
     film = movie()
     video, sound = film.tracks
-    video.edits = []
+    video.edits, video.delay = (), 0
     video.pts[150:] += 90_000
     video.dts[150:] += 90_000
     video.durations[149] += 90_000
@@ -116,7 +117,7 @@ def test_drift_overlaps_and_beginnings_apart_are_placed() -> None:
     sound.pts[300:] += np.arange(len(sound.pts) - 300) * 60  # a little more with each frame
     for first in range(100, 200, 10):  # each by less than a frame, and a seventh of a second together
         sound.pts[first:] -= 700
-    sound.edits = [Edit(film.timescale, -1), Edit(0, 0)]
+    sound.edits, sound.delay = (Edit(0, None),), sound.format.timescale
     report = Report()
     check_timeline(film, None, report)
     assert {"drift", "overlap", "begins-apart"} <= codes(report)

@@ -11,7 +11,7 @@ import numpy as np
 
 from mudlark.archive.layout import LARGEST_RECORD, RECORD
 from mudlark.errors import FormatError, StorageError
-from mudlark.media.mp4.read import TrackIndex
+from mudlark.media.movie import TrackIndex
 from mudlark.plain import read_plain
 from mudlark.text import escaped_json
 from mudlark.verify.media import Checked

@@ -18,7 +18,7 @@ from mudlark.manifest.choose import Wish, choose
 from mudlark.manifest.load import fill, is_manifest, open_presentation, refusal, wants_text
 from mudlark.manifest.model import Live, Presentation, Rendition
 from mudlark.media.index import movie_in
-from mudlark.media.mp4.read import Movie
+from mudlark.media.movie import Movie
 from mudlark.media.sniff import sniff
 from mudlark.text import clock, size
 from mudlark.web.address import shown

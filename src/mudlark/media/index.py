@@ -4,8 +4,9 @@ from pathlib import Path
 
 from mudlark.errors import FormatError
 from mudlark.media.matroska.read import read_matroska
+from mudlark.media.movie import Movie, reader_of
 from mudlark.media.mp4.fragments import read_movie
-from mudlark.media.mp4.read import Movie, reader_of, scan
+from mudlark.media.mp4.read import scan
 from mudlark.media.sniff import sniff
 
 _HEAD = 65536

@@ -59,7 +59,8 @@ class Samples:
 
     sizes: bytes. dts, pts: ticks of the format's timescale. sync: decoding may start here.
     pieces: buffers whose concatenation is the samples' bytes; a piece may hold parts of one sample or of several.
-    All arrays have shape (n,).
+    durations: ticks that each sample is stated to last; None where nothing states it.
+    All arrays have shape (n,). One format describes them all: samples of another are in another `Samples`.
     """
 
     track: int
@@ -69,6 +70,7 @@ class Samples:
     pts: Ints
     sync: Flags
     pieces: list[memoryview]
+    durations: Ints | None = None
 
     def __len__(self) -> int:
         return len(self.sizes)
@@ -83,16 +85,17 @@ class Samples:
         at = np.append(0, np.cumsum(self.sizes))
         runs = cut_pieces(self.pieces, at[turns].tolist())
         pieces = [piece for run in runs[0 if len(kept) and kept[0] else 1 :: 2] for piece in run]
-        arrays = (self.sizes[kept], self.dts[kept], self.pts[kept], self.sync[kept])
-        return Samples(self.track, self.format, *arrays, pieces)
+        return self._rows(kept, pieces)
 
     def split(self, at: int) -> "tuple[Samples, Samples]":
         """The samples before number `at`, and the others."""
         first, second = cut_pieces(self.pieces, [int(self.sizes[:at].sum())])
-        return (
-            Samples(self.track, self.format, self.sizes[:at], self.dts[:at], self.pts[:at], self.sync[:at], first),
-            Samples(self.track, self.format, self.sizes[at:], self.dts[at:], self.pts[at:], self.sync[at:], second),
-        )
+        return self._rows(slice(at), first), self._rows(slice(at, None), second)
+
+    def _rows(self, rows: Flags | slice, pieces: list[memoryview]) -> "Samples":
+        lasts = self.durations[rows] if self.durations is not None else None
+        arrays = (self.sizes[rows], self.dts[rows], self.pts[rows], self.sync[rows])
+        return Samples(self.track, self.format, *arrays, pieces, lasts)
 
 
 @dataclass(frozen=True, slots=True)

@@ -19,7 +19,7 @@ from PIL import Image
 
 from mudlark.browser.driver import opened
 from mudlark.media.codecs import codec_of
-from mudlark.media.mp4.read import TrackIndex
+from mudlark.media.movie import TrackIndex
 from mudlark.media.samples import Format
 from mudlark.playing.measure import Measured, measure_pictures, measure_sound
 from mudlark.playing.stage import Stage

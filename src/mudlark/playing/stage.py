@@ -2,17 +2,15 @@
 
 import asyncio
 import struct
-from collections.abc import AsyncIterator, Iterator
+from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
-from typing import BinaryIO
 
 import numpy as np
 from aiohttp import web
 
 from mudlark.browser.loopback import Answer, served
-from mudlark.media.mp4.read import TrackIndex
-from mudlark.media.samples import Ints
+from mudlark.media.movie import TrackIndex, contiguous, reader_of
 
 _PAGE = '<!doctype html><title>Play</title><video id="v" preload="auto"></video>'
 
@@ -55,21 +53,11 @@ def packed(path: Path, track: TrackIndex, first: int, last: int) -> bytes:
     """Samples as the page takes them: their number, times and durations in seconds, sizes, flags, and their bytes."""
     place, scale = slice(first, last), track.format.timescale
     sizes = track.sizes[place]
-    begin = next((edit.media_time for edit in track.edits if edit.media_time > 0), 0)  # where it is shown from
+    begin = track.media_start if track.edits or track.delay else 0
     times = (track.pts[place] - begin) / scale
     head = struct.pack("<II", last - first, 0) + times.astype("<f8").tobytes()
     head += (track.durations[place] / scale).astype("<f8").tobytes() + sizes.astype("<u4").tobytes()
     head += track.sync[place].astype(np.uint8).tobytes()
     with path.open("rb") as file:
-        return head + b"".join(_runs(file, track.offsets[place], sizes))
-
-
-def _runs(file: BinaryIO, offsets: Ints, sizes: Ints) -> Iterator[bytes]:
-    """The bytes of samples; those that stand one behind the other are read at once."""
-    if not len(offsets):
-        return
-    ends = offsets + sizes
-    apart = np.flatnonzero(offsets[1:] != ends[:-1])
-    for begin, end in zip(offsets[np.append(0, apart + 1)].tolist(), ends[np.append(apart, -1)].tolist(), strict=True):
-        file.seek(begin)
-        yield file.read(end - begin)
+        read, runs = reader_of(file), contiguous(track.offsets[place], sizes)
+        return head + b"".join(read(begin, end - begin) for begin, end in runs.tolist())

@@ -66,7 +66,7 @@ def _tracks(path: Path) -> Iterator[_Track]:
         movie = movie_in(path)
         for track in movie.tracks:
             if len(track.sizes):
-                begin = track.presented(movie.timescale)[0]
+                begin = track.presented()[0]
                 times = begin + (track.pts - track.pts.min()) / track.format.timescale
                 name = f"{track.format.type} {track.number}"
                 yield _Track(name, track.format.type == "video", times, track.sizes, track.sync)

@@ -10,7 +10,7 @@ import numpy as np
 from xxhash import xxh3_128
 
 from mudlark.assemble.film import CodedFrames
-from mudlark.media.mp4.read import Movie, TrackIndex
+from mudlark.media.movie import Movie, TrackIndex, contiguous
 from mudlark.media.samples import Flags
 from mudlark.verify.verdict import Report
 
@@ -63,12 +63,9 @@ def check_packing(path: Path, came: Sequence[CodedFrames], report: Report) -> li
 def coded_digest(path: Path, track: TrackIndex, kept: Flags) -> str:
     """The digest (XXH3, 128 bits) over the bytes of the samples for which `kept`, shape (n,), is true."""
     hashed = xxh3_128()
-    offsets, sizes = track.offsets[kept], track.sizes[kept]
-    first = np.flatnonzero(offsets[1:] != offsets[:-1] + sizes[:-1]) + 1
-    first = np.concatenate([[0], first]) if len(offsets) else first
-    last = np.append(first[1:], len(offsets)) - 1
+    runs = contiguous(track.offsets[kept], track.sizes[kept])
     with path.open("rb", buffering=0) as file:
-        for begin, end in zip(offsets[first].tolist(), (offsets[last] + sizes[last]).tolist(), strict=True):
+        for begin, end in runs.tolist():
             file.seek(begin)
             while begin < end:
                 block = file.read(min(_SOME, end - begin))

@@ -8,7 +8,7 @@ coded.
 
 import numpy as np
 
-from mudlark.media.mp4.read import ReadAt, TrackIndex
+from mudlark.media.movie import ReadAt, TrackIndex, contiguous
 from mudlark.media.samples import Ints
 from mudlark.verify.forms.found import at_second
 from mudlark.verify.verdict import Report
@@ -41,9 +41,8 @@ def check_holes(read: ReadAt, tracks: list[TrackIndex], report: Report) -> None:
 def _hit(read: ReadAt, offsets: Ints, sizes: Ints, words: int) -> Ints:
     """The numbers of samples, in the order of their places, that hold so many words of zeros in a row."""
     ends = offsets + sizes
-    apart = np.flatnonzero(offsets[1:] != ends[:-1])
     found: list[Ints] = []
-    for begin, end in zip(offsets[np.append(0, apart + 1)].tolist(), ends[np.append(apart, -1)].tolist(), strict=True):
+    for begin, end in contiguous(offsets, sizes).tolist():
         for at in range(begin, end, _WINDOW):
             data = read(at, min(_WINDOW, end - at))
             zero = np.frombuffer(data, "<u8", len(data) // _WORD) == 0

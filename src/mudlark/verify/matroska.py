@@ -5,7 +5,7 @@ from pathlib import Path
 from mudlark.errors import FormatError
 from mudlark.media.matroska.ebml import header
 from mudlark.media.matroska.read import read_matroska
-from mudlark.media.mp4.read import Movie, ReadAt, reader_of
+from mudlark.media.movie import Movie, ReadAt, reader_of
 from mudlark.verify.holes import check_holes
 from mudlark.verify.structure import check_units
 from mudlark.verify.verdict import Report
@@ -19,7 +19,7 @@ def _check_end(read: ReadAt, size: int, movie: Movie, report: Report) -> None:
     first = header(read(0, 16), 0, size)
     segment = header(read(first.end, 16), 0, size, first.end)
     if segment.unknown:
-        if not movie.duration:
+        if not movie.stated:
             report.leave_open("a Matroska file of unknown size that states no length")
         return
     at, padded = segment.end, True

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
 
-from mudlark.media.mp4.read import Movie
+from mudlark.media.movie import Movie
 from mudlark.media.samples import Format
 from mudlark.media.sniff import sniff
 from mudlark.media.sound.packed import skip_tags

@@ -8,9 +8,10 @@ from pathlib import Path
 import numpy as np
 
 from mudlark.errors import FormatError
-from mudlark.media.mp4.boxes import Box, children, header
+from mudlark.media.movie import Movie, ReadAt, TrackIndex, reader_of
+from mudlark.media.mp4.boxes import Box, header
 from mudlark.media.mp4.fragments import read_movie
-from mudlark.media.mp4.read import LARGEST_INDEX, Movie, ReadAt, TrackIndex, reader_of, scan
+from mudlark.media.mp4.read import LARGEST_INDEX, IndexedMovie, scan
 from mudlark.media.mp4.sidx import read_index
 from mudlark.media.picture.inband import length_size
 from mudlark.media.samples import Bytes, Flags, Ints
@@ -66,18 +67,17 @@ def check_structure(path: Path, report: Report, *, streamed: bool = False) -> Mo
                 check_units(read, track, report, streamed=streamed)
             check_holes(read, movie.tracks, report)
         if fragments:
-            _check_promises(read, boxes, index, movie, report)
+            _check_promises(read, boxes, movie, report)
     return movie
 
 
-def _check_promises(read: ReadAt, boxes: list[Box], index: Box, movie: Movie, report: Report) -> None:
+def _check_promises(read: ReadAt, boxes: list[Box], movie: IndexedMovie, report: Report) -> None:
     """What a file in fragments says of all of them: their length (mehd, ISO/IEC 14496-12 §8.8.2), where they stand
     (sidx, §8.16.3), and that there are no more (mfra, §8.8.9). One that says nothing of the kind may go on."""
     told = any(box.kind == "mfra" for box in boxes)
-    stated = _stated_length(read, index)
-    if stated:
+    if movie.fragments_last:
         told = True
-        seconds, there = stated / movie.timescale, movie.end or 0.0
+        seconds, there = movie.fragments_last / movie.timescale, movie.end or 0.0
         if abs(seconds - there) > _LENGTH:
             text = f"Its index states {seconds:.2f} s, and its fragments last {there:.2f} s"
             report.failed("promises", "duration", text, at=min(seconds, there))
@@ -94,23 +94,10 @@ def _check_promises(read: ReadAt, boxes: list[Box], index: Box, movie: Movie, re
         report.leave_open("an MP4 of fragments that states neither its length nor its last one")
 
 
-def _stated_length(read: ReadAt, index: Box) -> int:
-    """Ticks of the movie that its fragments are said to last; 0 if that is not said."""
-    data = read(index.start, index.end - index.start)
-    for extends in children(data, index.start, index.content, index.end):
-        if extends.kind == "mvex":
-            for stated in children(data, index.start, extends.content, extends.end):
-                if stated.kind == "mehd":
-                    body = data[stated.content - index.start : stated.end - index.start]
-                    return int.from_bytes(body[4 : 12 if body[:1] == b"\1" else 8], "big")
-    return 0
-
-
 def _check_places(movie: Movie, media: list[Box], report: Report) -> bool:
     """Every sample inside a media data box, none over another. Works on stretches of samples that follow each other."""
-    stretches = [_stretches(track) for track in movie.tracks if len(track.sizes)]
-    begins = np.concatenate([begin for begin, _ in stretches])
-    ends = np.concatenate([end for _, end in stretches])
+    stretches = [track.runs() for track in movie.tracks if len(track.sizes)]
+    begins, ends = np.concatenate(stretches).T
     order = np.argsort(begins, kind="stable")
     begins, ends = begins[order], ends[order]
     outside = np.ones(len(begins), np.bool_)
@@ -130,14 +117,6 @@ def _check_places(movie: Movie, media: list[Box], report: Report) -> bool:
     count = sum(len(track.sizes) for track in movie.tracks)
     report.passed("samples", f"all {count:,} samples lie inside the media data")
     return True
-
-
-def _stretches(track: TrackIndex) -> tuple[Ints, Ints]:
-    """First byte and end of each run of samples of which one begins where the one before it ends."""
-    first = np.flatnonzero(track.offsets[1:] != track.offsets[:-1] + track.sizes[:-1]) + 1
-    first = np.concatenate([[0], first])
-    last = np.append(first[1:], len(track.sizes)) - 1
-    return track.offsets[first], track.offsets[last] + track.sizes[last]
 
 
 def check_units(read: ReadAt, track: TrackIndex, report: Report, *, streamed: bool = False) -> None:

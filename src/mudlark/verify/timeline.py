@@ -4,7 +4,7 @@ from collections import Counter
 
 import numpy as np
 
-from mudlark.media.mp4.read import Movie, TrackIndex
+from mudlark.media.movie import Movie, TrackIndex
 from mudlark.media.samples import Ints
 from mudlark.verify.verdict import END, Report
 
@@ -25,14 +25,14 @@ def check_timeline(movie: Movie, planned: float | None, report: Report, toleranc
     names = _named(tracks)
     for track, name in zip(tracks, names, strict=True):
         _check_times(track, name, report)
-    begins = [track.presented(movie.timescale)[0] for track in tracks]
-    ends = [track.presented(movie.timescale)[1] for track in tracks]
+    begins = [track.presented()[0] for track in tracks]
+    ends = [track.presented()[1] for track in tracks]
     length = max(ends, default=0.0)
     if planned:
         check_length(length, planned, report, tolerance)
-    elif movie.seconds and abs(movie.seconds - length) > 1.0:
-        report.failed("duration", "duration", f"The header says {movie.seconds:.2f} s, the samples last {length:.2f} s")
-    elif movie.seconds:
+    elif movie.stated and abs(movie.stated - length) > 1.0:
+        report.failed("duration", "duration", f"The header says {movie.stated:.2f} s, the samples last {length:.2f} s")
+    elif movie.stated:
         report.passed("duration", f"{length:.2f} s by header and samples")
     else:
         report.passed("duration", f"{length:.2f} s by its samples; its header states no length")

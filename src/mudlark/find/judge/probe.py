@@ -19,8 +19,9 @@ from mudlark.manifest import radio
 from mudlark.manifest.choose import choose
 from mudlark.manifest.load import Protected, fill, is_manifest, is_mpd, open_presentation, wants_text
 from mudlark.manifest.model import Live
+from mudlark.media.movie import Movie
 from mudlark.media.mp4.boxes import header
-from mudlark.media.mp4.read import Movie, parse_movie
+from mudlark.media.mp4.read import parse_movie
 from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
 from mudlark.web.secret import is_veiled
@@ -168,7 +169,7 @@ def _with_movie(response: Response, movie: Movie) -> Response:
     pictures = [track.format for track in movie.tracks if track.format.type == "video"]
     return replace(
         response,
-        duration=movie.seconds or response.duration,
+        duration=movie.stated or response.duration,
         kind="video" if pictures else "audio",
         width=pictures[0].width if pictures else None,
         height=pictures[0].height if pictures else None,

@@ -12,7 +12,7 @@ from mudlark.media.matroska import names
 from mudlark.media.matroska.blocks import ABOVE_CLUSTERS, Track, read_cluster
 from mudlark.media.matroska.ebml import Element, MatroskaError, children, header, number_in, real_number
 from mudlark.media.matroska.formats import completed, format_of
-from mudlark.media.mp4.read import Edit, Movie, ReadAt, TrackIndex
+from mudlark.media.movie import Movie, ReadAt, TrackIndex
 
 _HEAD = 16
 _LARGEST_MASTER = 1 << 26  # bytes of an element that is read whole
@@ -50,7 +50,7 @@ def read_matroska(read: ReadAt, size: int) -> Movie:
             continue
         at = element.end
     ticks = 1_000_000_000 // scale
-    movie = Movie(ticks, round(duration), [])
+    movie = Movie(duration * scale / 1e9, [])
     for track in tracks.values():
         movie.tracks.append(_index(track, ticks, scale, read))
     return movie
@@ -156,18 +156,18 @@ def _index(track: Track, ticks: int, scale: int, read: ReadAt) -> TrackIndex:
     format = track.format
     if len(sizes):
         format = completed(format, track.private, read(track.offsets[0], min(int(sizes[0]), _HEAD_OF_FRAME)))
-    first = int(pts.min()) if len(pts) else 0
     return TrackIndex(
         track.number,
-        replace(format, timescale=ticks, sample_duration=0),
+        (replace(format, timescale=ticks, sample_duration=0),),
         sizes,
         np.array(track.offsets, np.int64),
         dts,
         pts,
         durations,
         sync,
-        [Edit(first, -1), Edit(0, first)],
-        track.language,
-        track.label,
-        track.default,
+        np.zeros(len(sizes), np.int64),
+        int(pts.min()) if len(pts) else 0,
+        language=track.language,
+        label=track.label,
+        default=track.default,
     )

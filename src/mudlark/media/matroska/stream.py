@@ -14,6 +14,7 @@ from mudlark.media.matroska.blocks import Track, read_cluster
 from mudlark.media.matroska.ebml import MatroskaError, header
 from mudlark.media.matroska.formats import completed
 from mudlark.media.matroska.read import read_info, read_tracks
+from mudlark.media.movie import contiguous
 from mudlark.media.samples import Format, Ints, Loss, LossCode, Samples
 
 _JITTER = 0.0021  # seconds by which times in thousandths may differ from those that the frames have
@@ -127,7 +128,8 @@ class ClusterReader:
         dts = np.sort(pts) if format.type == "video" else pts
         if format.type == "audio":
             sync = np.ones(len(sync), np.bool_)
-        pieces = _pieces(data, track.offsets, sizes)
+        runs = contiguous(np.array(track.offsets, np.int64), sizes)
+        pieces = [data[begin:end] for begin, end in runs.tolist()]
         return Samples(self._numbers[number], format, sizes, dts, pts, sync, pieces)
 
     def _even(self, number: int, ticks: Ints, format: Format) -> Ints:
@@ -146,13 +148,3 @@ class ClusterReader:
 def _behind(data: bytes | memoryview, start: int) -> int:
     """The byte behind a cluster of unknown size."""
     return read_cluster(data, 0, header(data, start, len(data)), {})
-
-
-def _pieces(data: memoryview, offsets: list[int], sizes: Ints) -> list[memoryview]:
-    """The bytes of frames, those that follow each other in one piece."""
-    begins = np.array(offsets, np.int64)
-    ends = begins + sizes
-    cuts = np.flatnonzero(begins[1:] != ends[:-1]) + 1
-    firsts = begins[np.append(0, cuts)].tolist()
-    lasts = ends[np.append(cuts - 1, len(ends) - 1)].tolist()
-    return [data[first:last] for first, last in zip(firsts, lasts, strict=True)]

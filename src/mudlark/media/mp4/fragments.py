@@ -6,11 +6,13 @@ one array. Raises Mp4Error on what contradicts itself, and is then as if the seg
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from itertools import groupby
 
 import numpy as np
 
+from mudlark.media.movie import ReadAt, TrackIndex
 from mudlark.media.mp4.boxes import Box, Mp4Error, children, header
-from mudlark.media.mp4.read import PLAYED, Defaults, Movie, ReadAt, TrackIndex, parse_movie
+from mudlark.media.mp4.read import PLAYED, Defaults, IndexedMovie, parse_movie
 from mudlark.media.samples import Event, Format, Ints, Loss, LossCode, Samples
 
 _NOT_SYNC = 0x10000  # sample_is_non_sync_sample (§8.8.3.1)
@@ -24,21 +26,33 @@ class _Track:
     """A track as the initialization section describes it. edit: ticks to take from media time to get to the movie's."""
 
     number: int
-    format: Format
+    formats: list[Format]
     edit: int
     defaults: Defaults
     following: int = 0
 
+    @property
+    def timescale(self) -> int:
+        """Ticks a second."""
+        return self.formats[0].timescale
+
+    def insist_on_usual(self, ticks: int) -> None:
+        """Take this for the usual ticks of a sample where the index did not say."""
+        self.formats = [one if one.sample_duration else replace(one, sample_duration=ticks) for one in self.formats]
+
 
 @dataclass(slots=True)
 class _Run:
-    """Samples of one track that follow each other in the data. begin: byte; end: when the next sample is decoded."""
+    """Samples of one track that follow each other in the data. begin: byte; end: when the next sample is decoded.
+    described: the format of all of them, from 0."""
 
     begin: int
     end: int
+    described: int
     sizes: Ints
     dts: Ints
     pts: Ints
+    durations: Ints
     sync: np.ndarray[tuple[int], np.dtype[np.bool_]]
 
 
@@ -75,9 +89,9 @@ class FragmentReader:
                 continue
             defaults = (movie.defaults or {}).get(index.number, Defaults())
             language = index.language if index.language != "und" else ""
-            described = replace(index.format, sample_duration=defaults.duration, language=language)
-            edit = _edit(index, movie.timescale)
-            tracks[index.number] = _Track(1 if video else sounds, described, edit, defaults)
+            formats = [replace(one, sample_duration=defaults.duration, language=language) for one in index.formats]
+            stated = next((edit.media_time for edit in index.edits if edit.media_time is not None), 0)
+            tracks[index.number] = _Track(1 if video else sounds, formats, stated - index.delay, defaults)
             sounds += not video
         if not tracks:
             raise Mp4Error("The initialization section describes no track of the kind that is wanted", 0)
@@ -118,9 +132,11 @@ class FragmentReader:
             if index is None:
                 raise Mp4Error("There is no fragment (moof) in the segment", 0)
             return self._progressive(data, index, tracks)
-        begin = min((run[0].dts[0] / tracks[number].format.timescale for number, run in runs.items()), default=0.0)
+        begin = min((run[0].dts[0] / tracks[number].timescale for number, run in runs.items()), default=0.0)
         self._events += [event for box in boxes if box.kind == "emsg" and (event := _event(data, box, float(begin)))]
-        made = [self._samples(tracks[number], data, of_track) for number, of_track in runs.items()]
+        made = [
+            samples for number, of_track in runs.items() for samples in self._described(tracks[number], data, of_track)
+        ]
         for number, track in tracks.items():
             track.following = following[number]
         self._tracks = tracks
@@ -133,17 +149,17 @@ class FragmentReader:
             track = tracks.get(index.number)
             if track is None or not len(index.sizes):
                 continue
-            ends = index.offsets + index.sizes
-            if int(index.offsets.min()) < 0 or int(ends.max()) > len(data):
+            if int(index.offsets.min()) < 0 or int((index.offsets + index.sizes).max()) > len(data):
                 raise Mp4Error("Samples lie outside of the file", box.start)
-            cuts = np.flatnonzero(index.offsets[1:] != ends[:-1]) + 1
-            firsts = index.offsets[np.append(0, cuts)].tolist()
-            lasts = ends[np.append(cuts - 1, len(ends) - 1)].tolist()
-            pieces = [data[first:last] for first, last in zip(firsts, lasts, strict=True)]
-            usual = int(np.median(index.durations))
-            described = track.format if track.format.sample_duration else replace(track.format, sample_duration=usual)
+            pieces = [data[first:last] for first, last in index.runs().tolist()]
+            track.insist_on_usual(int(np.median(index.durations)))
             times = index.dts - track.edit, index.pts - track.edit
-            made.append(Samples(track.number, described, index.sizes, *times, index.sync, pieces))
+            rest = Samples(track.number, track.formats[0], index.sizes, *times, index.sync, pieces, index.durations)
+            done = 0
+            for cut in [*(np.flatnonzero(np.diff(index.described)) + 1).tolist(), len(index.sizes)]:
+                some, rest = rest.split(cut - done)
+                some.format, done = track.formats[int(index.described[cut - 1])], cut
+                made.append(some)
         self._tracks = tracks
         return sorted(made, key=lambda samples: samples.track)
 
@@ -190,13 +206,15 @@ class FragmentReader:
             number = fields.take(4)
             track = tracks.get(number)
             based = fields.take(8) if flags & 0x1 else None
-            if flags & 0x2:
-                fields.take(4)
             usual = track.defaults if track else Defaults()
+            described = fields.take(4) - 1 if flags & 0x2 else usual.described
+            if track and not 0 <= described < len(track.formats):
+                raise Mp4Error("A fragment names a sample description that does not exist", head.start)
             usual = Defaults(
                 duration=fields.take(4) if flags & 0x8 else usual.duration,
                 size=fields.take(4) if flags & 0x10 else usual.size,
                 flags=fields.take(4) if flags & 0x20 else usual.flags,
+                described=described,
             )
             base = moof.start if flags & 0x20000 else end_of_data
             if based is not None:  # it counts from the beginning of the file (§8.8.7)
@@ -218,11 +236,20 @@ class FragmentReader:
                         runs.setdefault(number, []).append(run)
             end_of_data = at
 
-    def _samples(self, track: _Track, data: memoryview, runs: list[_Run]) -> Samples:
-        sizes, dts, pts = (np.concatenate([getattr(run, name) for run in runs]) for name in ("sizes", "dts", "pts"))
-        sync = np.concatenate([run.sync for run in runs])
+    def _described(self, track: _Track, data: memoryview, runs: list[_Run]) -> list[Samples]:
+        """The samples of some runs of one track: those that one format describes together."""
         if sum(len(run.sizes) for run in runs) > _MOST_SAMPLES:
             raise Mp4Error("A segment claims more samples than any can hold", 0)
+        return [
+            self._samples(track, data, list(same), described)
+            for described, same in groupby(runs, key=lambda run: run.described)
+        ]
+
+    def _samples(self, track: _Track, data: memoryview, runs: list[_Run], described: int) -> Samples:
+        sizes, dts, pts, lasts = (
+            np.concatenate([getattr(run, name) for run in runs]) for name in ("sizes", "dts", "pts", "durations")
+        )
+        sync = np.concatenate([run.sync for run in runs])
         pieces: list[memoryview] = []
         begin = end = runs[0].begin
         for run in runs:
@@ -231,12 +258,12 @@ class FragmentReader:
                 begin = run.begin
             end = run.begin + int(run.sizes.sum())
         pieces.append(data[begin:end])
-        if track.format.type == "audio":
+        if track.formats[described].type == "audio":
             sync = np.ones(len(sync), np.bool_)
-            if not track.format.sample_duration and len(dts) > 1:  # what the index did not say
-                track.format = replace(track.format, sample_duration=int(np.median(np.diff(dts))))
-        described = track.format
-        return Samples(track.number, described, sizes, dts - track.edit, pts - track.edit, sync, pieces)
+            if len(dts) > 1:
+                track.insist_on_usual(int(np.median(np.diff(dts))))
+        times = dts - track.edit, pts - track.edit
+        return Samples(track.number, track.formats[described], sizes, *times, sync, pieces, lasts)
 
 
 def _base_in(data: memoryview, inside: list[Box], moof: Box, based: int) -> int:
@@ -300,14 +327,14 @@ class _Fields:
         return int.from_bytes(self._data[self.at - size : self.at], "big")
 
 
-def read_movie(read: ReadAt, boxes: list[Box], index: Box) -> Movie:
+def read_movie(read: ReadAt, boxes: list[Box], index: Box) -> IndexedMovie:
     """The tracks of a file, progressive or fragmented. index: its moov box."""
     if any(box.kind == "moof" for box in boxes):
         return read_fragmented(read, boxes, index)
     return parse_movie(read(index.start, index.end - index.start), index.start)
 
 
-def read_fragmented(read: ReadAt, boxes: list[Box], index: Box) -> Movie:
+def read_fragmented(read: ReadAt, boxes: list[Box], index: Box) -> IndexedMovie:
     """The tracks of a whole fragmented file, with all their samples, as the index of a progressive one would list them.
 
     boxes: those at the top of the file, the last of which may reach past its end. Only what describes samples is read.
@@ -341,11 +368,21 @@ def _whole(track: TrackIndex, runs: list[_Run]) -> TrackIndex:
     dts = np.concatenate([track.dts, *(run.dts for run in runs)])
     pts = np.concatenate([track.pts, *(run.pts for run in runs)])
     sync = np.concatenate([track.sync, *(run.sync for run in runs)])
+    described = np.concatenate([track.described, *(np.full(len(run.sizes), run.described, np.int64) for run in runs)])
     if track.format.type == "audio":
         sync = np.ones(len(sync), np.bool_)
     end = runs[-1].end if runs else int(dts[-1] + track.durations[-1]) if len(dts) else 0
     durations = np.diff(np.append(dts, end))
-    return replace(track, sizes=sizes, offsets=offsets, dts=dts, pts=pts, sync=sync, durations=durations)
+    return replace(
+        track,
+        sizes=sizes,
+        offsets=offsets,
+        dts=dts,
+        pts=pts,
+        durations=durations,
+        sync=sync,
+        described=described,
+    )
 
 
 def _read_run(
@@ -381,14 +418,5 @@ def _read_run(
     if at < 0 or end > limit:
         raise Mp4Error("Samples of a fragment lie outside of its segment", box.start)
     dts = begin + np.cumsum(durations) - durations
-    return _Run(at, begin + int(durations.sum()), sizes, dts, dts + shift, (sample_flags & _NOT_SYNC) == 0), end
-
-
-def _edit(index: TrackIndex, movie_scale: int) -> int:
-    """Ticks of media time at which the track's presentation begins, less the wait before it (§8.6.6)."""
-    wait = 0
-    for edit in index.edits:
-        if edit.media_time >= 0:
-            return edit.media_time - wait
-        wait += round(edit.length * index.format.timescale / movie_scale) if movie_scale else 0
-    return -wait
+    sync, last = (sample_flags & _NOT_SYNC) == 0, begin + int(durations.sum())
+    return _Run(at, last, usual.described, sizes, dts, dts + shift, durations, sync), end

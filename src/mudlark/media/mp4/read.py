@@ -5,109 +5,40 @@ Raises Mp4Error (with the byte offset) on what contradicts itself; whether sampl
 business of verification.
 """
 
-from collections.abc import Callable
-from dataclasses import dataclass, field
-from typing import IO
+from dataclasses import dataclass
 
 import numpy as np
 
+from mudlark.media.movie import Edit, Movie, ReadAt, TrackIndex
 from mudlark.media.mp4.boxes import Box, Mp4Error, children, header
 from mudlark.media.mp4.entries import insist_on_clear, read_entry
-from mudlark.media.samples import Flags, Format, Ints
+from mudlark.media.samples import Format, Ints
 
-ReadAt = Callable[[int, int], bytes]
 LARGEST_INDEX = 1 << 30
 
 
 @dataclass(frozen=True, slots=True)
-class Edit:
-    """One row of an edit list: length in ticks of the movie, first media time in ticks of the track (-1: nothing)."""
-
-    length: int
-    media_time: int
-
-
-@dataclass(slots=True)
-class TrackIndex:
-    """One track: its format and, a row a sample: sizes and offsets in bytes; dts, pts and durations in ticks; sync.
-
-    label: its name. default: played unless another is chosen.
-    """
-
-    number: int
-    format: Format
-    sizes: Ints
-    offsets: Ints
-    dts: Ints
-    pts: Ints
-    durations: Ints
-    sync: Flags
-    edits: list[Edit]
-    language: str = "und"
-    label: str = ""
-    default: bool = True
-
-    def presented(self, movie_scale: int) -> tuple[float, float]:
-        """When this track begins and ends on the movie's clock, in seconds."""
-        if not len(self.pts):
-            return 0.0, 0.0
-        first, last = int(self.pts.min()), int((self.pts + self.durations).max())
-        delay, start, length = 0.0, first, last - first
-        for edit in self.edits:
-            if edit.media_time < 0:
-                delay += edit.length / movie_scale
-            else:
-                start = max(first, edit.media_time)
-                length = min(last - start, round(edit.length * self.format.timescale / movie_scale) or last - start)
-                break
-        return delay, delay + length / self.format.timescale
-
-
-@dataclass(frozen=True, slots=True)
 class Defaults:
-    """Duration in ticks, size in bytes and flags of samples that do not state their own."""
+    """Duration in ticks, size in bytes, flags, and number of the format (from 0) of samples that do not state their
+    own."""
 
     duration: int = 0
     size: int = 0
     flags: int = 0
+    described: int = 0
 
 
 @dataclass(slots=True)
-class Movie:
-    """A whole file: timescale and duration in its ticks, the tracks, and how many others are of an unknown kind.
+class IndexedMovie(Movie):
+    """A movie as its `moov` box describes it. timescale: ticks a second of its header.
 
-    defaults: by track, of one that goes on in fragments; None if it does not.
+    defaults: by track, of one that goes on in fragments; None if it does not. fragments_last: ticks that it is said to
+    last with all its fragments (mehd, §8.8.2), 0 if that is not said.
     """
 
-    timescale: int
-    duration: int
-    tracks: list[TrackIndex]
-    unknown: list[str] = field(default_factory=list)
+    timescale: int = 0
     defaults: dict[int, Defaults] | None = None
-
-    @property
-    def seconds(self) -> float:
-        """Duration as the movie header states it."""
-        return self.duration / self.timescale if self.timescale else 0.0
-
-    @property
-    def end(self) -> float | None:
-        """The second at which the last of its tracks ends; None without tracks."""
-        return max((track.presented(self.timescale)[1] for track in self.tracks), default=None)
-
-
-def reader_of(file: IO[bytes]) -> ReadAt:
-    """What gives so many bytes of a file from a place on; fewer where it ends before, however far away that is."""
-
-    size = file.seek(0, 2)
-
-    def read(at: int, count: int) -> bytes:
-        if not 0 <= at < size:
-            return b""
-        file.seek(at)
-        return file.read(count)
-
-    return read
+    fragments_last: int = 0
 
 
 def scan(read: ReadAt, size: int) -> list[Box]:
@@ -126,7 +57,9 @@ def scan(read: ReadAt, size: int) -> list[Box]:
 PLAYED = frozenset({"vide", "soun"})  # handlers of tracks with pictures and sound (§8.4.3)
 
 
-def parse_movie(data: bytes, base: int = 0, *, fragments: bool = False, handlers: frozenset[str] = PLAYED) -> Movie:
+def parse_movie(
+    data: bytes, base: int = 0, *, fragments: bool = False, handlers: frozenset[str] = PLAYED
+) -> IndexedMovie:
     """Read a `moov` box, header included, that begins at byte `base` of its file. fragments: it may go on in some.
     handlers: the kinds of tracks that are read."""
     top = header(data[:16], base, base + len(data))
@@ -136,11 +69,11 @@ def parse_movie(data: bytes, base: int = 0, *, fragments: bool = False, handlers
         timescale, duration = reader.movie_header(boxes["mvhd"][0])
         if not timescale:
             raise Mp4Error("The film has a timescale of zero", boxes["mvhd"][0].start)
-        movie = Movie(timescale, duration, [])
+        movie = IndexedMovie(duration / timescale, [], timescale=timescale)
         if "mvex" in boxes:
             if not fragments:
                 raise Mp4Error("This is the index of a fragmented MP4, whose samples stand elsewhere", base)
-            movie.defaults = reader.defaults(boxes["mvex"][0])
+            movie.defaults, movie.fragments_last = reader.extension(boxes["mvex"][0])
         for trak in boxes.get("trak", []):
             reader.track(trak, movie)
     except (IndexError, KeyError, ValueError) as problem:
@@ -193,12 +126,12 @@ class _Reader:
             raise Mp4Error(f"Box '{box.kind}' promises {count:,} entries and is too short for them", box.start)
         return np.frombuffer(content[:size], width).astype(np.int64).reshape(count, columns)
 
-    def track(self, trak: Box, movie: Movie) -> None:
+    def track(self, trak: Box, movie: IndexedMovie) -> None:
         media = self.one(trak, "mdia")
         handler = self.content(self.one(media, "hdlr"))
         kind = handler[8:12].decode("latin-1")
         if kind not in self.handlers:
-            movie.unknown.append(kind)
+            movie.left_out.append(kind)
             return
         head, media_head = self.one(trak, "tkhd"), self.one(media, "mdhd")
         number = self.number(head, 20 if self.number(head, 0, 1) else 12, 4)
@@ -210,7 +143,7 @@ class _Reader:
         if "elng" in (inside := self.tree(media)):
             language = self.content(inside["elng"][0])[4:].split(b"\0")[0].decode("utf-8", "replace") or language
         tables = self.tree(self.one(media, "minf", "stbl"))
-        form = self.format(tables["stsd"][0], timescale, kind)
+        formats = self.formats(tables["stsd"][0], timescale, kind)
         sizes = self.sizes(tables)
         durations = self.spread(tables["stts"][0], len(sizes))
         dts = np.concatenate([[0], np.cumsum(durations)[:-1]]) if len(sizes) else durations
@@ -224,12 +157,26 @@ class _Reader:
             if len(numbers) and (numbers.min() < 1 or numbers.max() > len(sizes)):
                 raise Mp4Error("The table of sync samples names samples that do not exist", tables["stss"][0].start)
             sync[numbers - 1] = True
-        offsets = self.offsets(tables, sizes)
-        edits = self.edits(trak)
-        track = TrackIndex(number, form, sizes, offsets, dts, pts, durations, sync, edits, language)
-        track.label = handler[24:].split(b"\0")[0].decode("utf-8", "replace")
-        track.default = bool(self.number(head, 3, 1) & 1)
-        movie.tracks.append(track)
+        offsets, described = self.places(tables, sizes, len(formats))
+        delay, edits = self.edits(trak, timescale / movie.timescale)
+        movie.tracks.append(
+            TrackIndex(
+                number,
+                formats,
+                sizes,
+                offsets,
+                dts,
+                pts,
+                durations,
+                sync,
+                described,
+                delay,
+                edits,
+                language,
+                label=handler[24:].split(b"\0")[0].decode("utf-8", "replace"),
+                default=bool(self.number(head, 3, 1) & 1),
+            )
+        )
 
     def sizes(self, tables: dict[str, list[Box]]) -> Ints:
         box = tables["stsz"][0]
@@ -248,18 +195,23 @@ class _Reader:
         values = runs[:, 1].astype(">u4").view(width).astype(np.int64) if width != ">u4" else runs[:, 1]
         return np.repeat(values, runs[:, 0])
 
-    def offsets(self, tables: dict[str, list[Box]], sizes: Ints) -> Ints:
-        """Where each sample begins: chunk by chunk (§8.7.4, §8.7.5)."""
+    def places(self, tables: dict[str, list[Box]], sizes: Ints, formats: int) -> tuple[Ints, Ints]:
+        """Where each sample begins, and which format describes it: chunk by chunk (§8.7.4, §8.7.5)."""
         wide = "co64" in tables
         box = tables["co64" if wide else "stco"][0]
         chunks = self.table(box, 1, ">u8" if wide else ">u4")[:, 0]
         runs = self.table(tables["stsc"][0], 3)
         if not len(sizes):
-            return sizes
+            return sizes, sizes
         first = runs[:, 0] - 1
         if not len(runs) or first[0] != 0 or (np.diff(first) <= 0).any() or first[-1] >= len(chunks):
             raise Mp4Error("The table of chunks contradicts itself", tables["stsc"][0].start)
-        per_chunk = np.repeat(runs[:, 1], np.diff(np.append(first, len(chunks))))
+        if int(runs[:, 2].min()) < 1 or int(runs[:, 2].max()) > formats:
+            raise Mp4Error(
+                "The table of chunks names a sample description that does not exist", tables["stsc"][0].start
+            )
+        lasts = np.diff(np.append(first, len(chunks)))
+        per_chunk = np.repeat(runs[:, 1], lasts)
         if int(per_chunk.sum()) != len(sizes):
             raise Mp4Error(
                 f"The chunks hold {int(per_chunk.sum()):,} samples, the index lists {len(sizes):,}", box.start
@@ -269,34 +221,47 @@ class _Reader:
         filled = per_chunk > 0
         start = np.repeat(chunks[filled] - before[first_of_chunk[filled]], per_chunk[filled])
         places: Ints = start + before
-        return places
+        return places, np.repeat(np.repeat(runs[:, 2] - 1, lasts), per_chunk)
 
-    def edits(self, trak: Box) -> list[Edit]:
+    def edits(self, trak: Box, rate: float) -> tuple[int, tuple[Edit, ...]]:
+        """The edit list (§8.6.6): ticks of the track before anything is presented, and what is, in turn. rate: ticks of
+        the track to one of the movie. An edit of no length lasts until the media end (§8.6.6.1)."""
         inside = self.tree(trak)
         if "edts" not in inside or "elst" not in (edts := self.tree(inside["edts"][0])):
-            return []
+            return 0, ()
         box = edts["elst"][0]
         size = 8 if self.number(box, 0, 1) else 4
-        listed = []
+        delay, listed = 0, list[Edit]()
         for row in range(self.number(box, 4, 4)):
             at = 8 + row * (2 * size + 4)
-            time = self.number(box, at + size, size)
-            listed.append(Edit(self.number(box, at, size), time - (1 << 8 * size) if time >> (8 * size - 1) else time))
-        return listed
+            length, time = round(self.number(box, at, size) * rate), self.number(box, at + size, size)
+            if time < 1 << (8 * size - 1):
+                listed.append(Edit(time, length or None))
+            elif listed:
+                listed.append(Edit(None, length))
+            else:
+                delay += length
+        return delay, tuple(listed)
 
-    def format(self, stsd: Box, timescale: int, handler: str) -> Format:
-        """The first sample description of a track. Raises Refused if any of them is of protected samples."""
+    def formats(self, stsd: Box, timescale: int, handler: str) -> tuple[Format, ...]:
+        """The sample descriptions of a track. Raises Refused if any of them is of protected samples."""
         entries = list(children(self.data, self.base, stsd.content + 8, stsd.end))
         if not entries:
             raise Mp4Error("A track describes no format", stsd.start)
-        for entry in entries[1:]:
+        for entry in entries:
             insist_on_clear(entry.kind)
-        return read_entry(self.data[entries[0].start - self.base : entries[0].end - self.base], timescale, handler)
+        return tuple(
+            read_entry(self.data[entry.start - self.base : entry.end - self.base], timescale, handler)
+            for entry in entries
+        )
 
-    def defaults(self, extends: Box) -> dict[int, "Defaults"]:
-        """What holds for samples of fragments where they do not say otherwise (§8.8.3), by track."""
+    def extension(self, extends: Box) -> tuple[dict[int, "Defaults"], int]:
+        """What holds for samples of fragments where they do not say otherwise (§8.8.3), by track; and the ticks that
+        the movie lasts with all of them, 0 if that is not stated (§8.8.2)."""
+        inside = self.tree(extends)
         listed = {}
-        for trex in self.tree(extends).get("trex", []):
-            number, _, duration, size, flags = (self.number(trex, 4 + 4 * at, 4) for at in range(5))
-            listed[number] = Defaults(duration, size, flags)
-        return listed
+        for trex in inside.get("trex", []):
+            number, described, duration, size, flags = (self.number(trex, 4 + 4 * at, 4) for at in range(5))
+            listed[number] = Defaults(duration, size, flags, max(0, described - 1))
+        stated = [self.number(mehd, 4, 8 if self.number(mehd, 0, 1) else 4) for mehd in inside.get("mehd", [])]
+        return listed, stated[0] if stated else 0
