@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from mudlark.assemble.film import Assembled, Part, Section, Voice, assemble
 from mudlark.assemble.output import ChosenFile, progressive
 from mudlark.demo.repacked import encrypted, fragments, packed, section
-from mudlark.demo.transport import TransportWriter
+from mudlark.demo.transport import VIDEO_PID, TransportWriter, Unit
 from mudlark.fetch.place import Place
 from mudlark.media.movie import Movie
 from mudlark.media.mp4.about import About
@@ -22,7 +22,8 @@ from mudlark.media.ts import TransportReader
 from mudlark.verify.frames import check_frames, coded_digest
 from mudlark.verify.media import check_file
 from mudlark.verify.verdict import Report
-from tests.streams import AUDIO_FRAME, FRAME, demo_segment, pictures, sounds
+from tests.bytes.fragmented import PICTURE
+from tests.streams import AUDIO_FRAME, FRAME, access_unit, demo_segment, pictures, sounds
 from tests.test_assemble import load
 
 _VIDEO, _AUDIO = frozenset({"video"}), frozenset({"audio"})
@@ -117,6 +118,47 @@ def test_three_thousand_leaps_without_a_mark_end_in_no_recursion(tmp_path: Path)
     movie, made = parts.film()
     assert len(movie.tracks[0].sizes) == 6_000
     assert {loss.code for loss in made.losses} == {LossCode.LEAP}
+
+
+def slides(count: int, seconds: int, start: int = 0) -> list[Unit]:
+    """Pictures that stand for some seconds each, every one of them an IDR."""
+    ticks = seconds * 90_000
+    return [
+        Unit(VIDEO_PID, access_unit(400 + n, instant=True), start + n * ticks, start + n * ticks) for n in range(count)
+    ]
+
+
+@pytest.mark.parametrize("per_segment", [1, 2])
+def test_slides_that_stand_for_longer_than_a_leap_keep_their_times(tmp_path: Path, per_segment: int) -> None:
+    parts = Parts(tmp_path)
+    units = slides(6, 15)
+    for first in range(0, 6, per_segment):
+        parts.add(TransportWriter().segment(units[first : first + per_segment]), seconds=15.0 * per_segment)
+    movie, made = parts.film()
+    assert np.diff(movie.tracks[0].pts).tolist() == [15 * 90_000] * 5
+    assert movie.tracks[0].presented()[1] == pytest.approx(90.0)
+    assert not made.losses
+
+
+def test_slides_in_fragments_last_as_long_as_their_runs_say(tmp_path: Path) -> None:
+    parts = Parts(tmp_path)
+    samples = Samples(
+        1,
+        replace(_demo("video")[0].format, timescale=1000, sample_duration=0),
+        np.full(3, 9),
+        np.array([0, 12_000, 42_000]),
+        np.array([0, 12_000, 42_000]),
+        np.ones(3, np.bool_),
+        [memoryview(PICTURE * 3)],
+        np.array([12_000, 30_000, 18_000]),
+    )
+    init = parts.section(section([samples]))
+    parts.add(fragments(1, [samples]), init=init, seconds=60.0)
+    late = replace(samples, dts=samples.dts + 60_000, pts=samples.pts + 60_000)
+    parts.add(fragments(2, [late]), init=init, seconds=60.0)
+    movie, made = parts.film()
+    assert movie.tracks[0].durations.tolist() == [12_000, 30_000, 18_000] * 2
+    assert not made.losses
 
 
 def test_what_cannot_be_decoded_alone_is_left_out_at_the_beginning(tmp_path: Path) -> None:

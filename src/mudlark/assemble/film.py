@@ -20,7 +20,7 @@ from mudlark.fetch.place import Place
 from mudlark.media.mp4.fragments import FragmentReader
 from mudlark.media.picture.inband import IN_BAND, with_parameter_sets
 from mudlark.media.readers import READERS, container, reader_for
-from mudlark.media.samples import Event, Format, Loss, LossCode, SampleReader, Samples, TrackLabel
+from mudlark.media.samples import Event, Format, Ints, Loss, LossCode, SampleReader, Samples, TrackLabel
 
 _MOST_EVENTS = 1_000
 _SHORT = 0.5  # seconds by which a segment may be shorter than it is promised
@@ -186,12 +186,11 @@ class _Film:
 
     def take(self, reading: "_Reading", batch: list[Samples], *, opens: bool = False) -> None:
         """Place samples; the first of a stretch wait until those of every rendition are there."""
-        if self.opening is None:
-            self.put(self.timeline.place(reading.number, reading.wraps, batch))
-            return
-        if opens and reading.number in self.opened:
+        if opens and self.opening is not None and reading.number in self.opened:
             self.open()
-            self.put(self.timeline.place(reading.number, reading.wraps, batch))
+        if self.opening is None:
+            lasts = reading.part.duration if reading.part else 0.0
+            self.put(self.timeline.place(reading.number, reading.wraps, batch, lasts))
             return
         if batch:
             self.opening.append((reading, [samples.kept() for samples in batch]))
@@ -257,6 +256,7 @@ class _Reading:
         self._offset: float | None = None
         self.part: Part | None = None
         self._spans: dict[int, list[float]] = {}  # of each track: when the part begins and ends, and its usual step
+        self._decoded: dict[int, Ints] = {}  # of each track: when its last sample was, in ticks; shape (1,)
 
     @property
     def wraps(self) -> float:
@@ -294,7 +294,7 @@ class _Reading:
 
     def lasts(self) -> float | None:
         """Seconds that the part lasts, by the track that lasts longest; None if it gave nothing."""
-        return max((end + step - begin for begin, end, step in self._spans.values() if end >= begin), default=None)
+        return max((end - begin for begin, end, _ in self._spans.values() if end >= begin), default=None)
 
     def flush(self) -> list[Samples]:
         """What was held back."""
@@ -326,9 +326,12 @@ class _Reading:
         scale = samples.format.timescale
         span = self._spans.setdefault(samples.track, [np.inf, -np.inf, 0.0])
         span[0] = min(span[0], int(samples.pts.min()) / scale)
-        span[1] = max(span[1], int(samples.pts.max()) / scale)
-        if length := samples.format.sample_duration or (len(samples) > 1 and float(np.median(np.diff(samples.dts)))):
-            span[2] = length / scale
+        before = self._decoded.get(samples.track, samples.dts[:0])
+        steps = np.diff(np.append(before, samples.dts))
+        if length := float(np.median(steps)) if len(steps) else samples.usual:
+            span[2] = max(0.0, length / scale)
+        self._decoded[samples.track] = samples.dts[-1:]
+        span[1] = max(span[1], samples.end / scale, int(samples.pts.max()) / scale + span[2])
 
 
 class _Track:
@@ -365,8 +368,7 @@ class _Track:
         if video:
             self._mind_size(samples)
             samples = self._decodable(samples)
-        length = samples.format.sample_duration
-        self.end = max(self.end, (int(samples.pts.max()) + length) / samples.format.timescale)
+        self.end = max(self.end, samples.end / samples.format.timescale)
         made = [Filled(samples)] if video else list(self._filler.fill(samples))
         for one in made:
             if one.silent:

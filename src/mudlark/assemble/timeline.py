@@ -98,27 +98,30 @@ class Timeline:
                 stretch.shifts.append(_fitting(gaps) if self._reached else 0.0)
         return [self.place(rendition, wraps, batch) for rendition, wraps, batch in batches]
 
-    def place(self, rendition: int, wraps: float, batch: list[Samples]) -> list[Samples]:
-        """Samples of a rendition on the film's clock, without those that were there already."""
+    def place(self, rendition: int, wraps: float, batch: list[Samples], lasts: float = 0.0) -> list[Samples]:
+        """Samples of a rendition on the film's clock, without those that were there already. lasts: seconds that their
+        segment is promised to last: in a long one, a picture may stand for as long."""
         placed: list[Samples] = []
+        stands = lasts if lasts > LEAP else 0.0
         while batch:
-            first, batch = _at_leap(batch)
-            placed += self._place_run(rendition, wraps, first)
+            first, batch = _at_leap(batch, stands)
+            placed += self._place_run(rendition, wraps, first, stands)
         return placed
 
-    def _place_run(self, rendition: int, wraps: float, batch: list[Samples]) -> list[Samples]:
+    def _place_run(self, rendition: int, wraps: float, batch: list[Samples], stands: float) -> list[Samples]:
         """Place samples without a leap inside."""
         state = self._renditions.get(rendition)
         if state is None or not state.anchored:
             state = self._unwrap(rendition, wraps, batch)
-        fitting = _fitting(self._gaps(rendition, batch))
+        gaps = self._gaps(rendition, batch)
+        fitting = _fitting(gaps)
         shifts = self._stretch.shifts
         if not shifts:
             shifts.append(fitting if self._reached else 0.0)
         if state.shift is None:
             state.shift = shifts[0]
         known = any(samples.track in self._reached for samples in batch)
-        if known and abs(state.shift - fitting) > LEAP:
+        if known and not any(-LEAP <= state.shift - gap <= LEAP + stands for _, gap in gaps):
             nearest = min(shifts, key=lambda shift: abs(shift - fitting))
             if abs(nearest - fitting) > LEAP:
                 shifts.append(fitting)
@@ -163,8 +166,7 @@ class Timeline:
         samples = self._without_repeats(samples, self._last.get(samples.track, _BEFORE_ALL))
         if len(samples):
             self._last[samples.track] = int(samples.dts[-1])
-            length = samples.format.sample_duration or int(np.median(np.diff(samples.dts)) if len(samples) > 1 else 0)
-            end = (int(samples.pts.max()) + length) / scale
+            end = samples.end / scale
             self._reached[samples.track] = max(end, self._reached.get(samples.track, end))
             self._missing[samples.track] = 0.0
         return samples
@@ -195,16 +197,21 @@ def _scaled(samples: Samples, scale: int) -> Samples:
         format=replace(samples.format, timescale=scale, sample_duration=round(exact), exact=exact),
         dts=(samples.dts * scale + old // 2) // old,
         pts=(samples.pts * scale + old // 2) // old,
+        durations=None if samples.durations is None else (samples.durations * scale + old // 2) // old,
     )
 
 
-def _at_leap(batch: list[Samples]) -> tuple[list[Samples], list[Samples]]:
-    """The batch before and after the first leap inside it: a picture held back may stand before one, with old times."""
+def _at_leap(batch: list[Samples], stands: float) -> tuple[list[Samples], list[Samples]]:
+    """The batch before and after the first leap inside it: a picture held back may stand before one, with old times.
+    A leap is what contradicts how long samples are stated to last: a slide may stand for minutes. stands: seconds that
+    a picture may, where nothing states it."""
     before: list[Samples] = []
     after: list[Samples] = []
     whole: list[Samples] = []
     for samples in batch:
-        leaps = np.flatnonzero(np.abs(np.diff(samples.dts)) > LEAP * samples.format.timescale)
+        scale, steps = samples.format.timescale, np.diff(samples.dts)
+        most = LEAP * scale + (stands * scale if samples.durations is None else samples.durations[:-1])
+        leaps = np.flatnonzero((steps > most) | (steps < -LEAP * scale))
         if len(leaps):
             first, second = samples.split(int(leaps[0]) + 1)
             before.append(first)

@@ -75,6 +75,16 @@ class Samples:
     def __len__(self) -> int:
         return len(self.sizes)
 
+    @property
+    def usual(self) -> int:
+        """Ticks from one sample to the next, as they usually are; 0 when unknown."""
+        return self.format.sample_duration or (int(np.median(np.diff(self.dts))) if len(self) > 1 else 0)
+
+    @property
+    def end(self) -> int:
+        """The tick at which all of them are over, as far as it is known how long they last."""
+        return int((self.pts + (self.usual if self.durations is None else self.durations)).max())
+
     def kept(self) -> "Samples":
         """The same with bytes of its own, which hold for good."""
         return replace(self, pieces=[memoryview(b"".join(self.pieces))])

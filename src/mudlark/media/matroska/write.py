@@ -82,8 +82,7 @@ class MatroskaBuilder:
                 at = last
                 clusters.setdefault(int(groups[first]), []).append((part, times[first:last]))
             track = self._tracks[samples.track]
-            last_time = (int(samples.pts.max()) + samples.format.sample_duration) / samples.format.timescale
-            track.end = max(track.end, last_time - self._origin)
+            track.end = max(track.end, samples.end / samples.format.timescale - self._origin)
         return [buffer for number in sorted(clusters) for buffer in self._cluster(clusters[number])]
 
     def _cluster(self, parts: list[tuple[Samples, Ints]]) -> list[memoryview]:

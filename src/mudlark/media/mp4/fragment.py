@@ -49,9 +49,9 @@ def _head(number: int, batch: list[Samples], places: list[int]) -> bytes:
 
 
 def _run(samples: Samples, place: int) -> bytes:
-    usual = samples.format.sample_duration or (int(np.median(np.diff(samples.dts))) if len(samples) > 1 else 1)
+    last = int(samples.durations[-1]) if samples.durations is not None else samples.usual or 1
     rows = np.empty((len(samples), 4), ">i4")
-    rows[:, 0] = np.append(np.diff(samples.dts), usual)
+    rows[:, 0] = np.append(np.diff(samples.dts), last)
     rows[:, 1] = samples.sizes
     rows[:, 2] = np.where(samples.sync, _SYNC, _NOT_SYNC)
     rows[:, 3] = samples.pts - samples.dts

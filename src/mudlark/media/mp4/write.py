@@ -32,7 +32,8 @@ CHUNK_SECONDS = 1.0  # how much of one track stands in one piece before the next
 
 @dataclass(slots=True)
 class _Table:
-    """What the index will say about one track; lists of arrays as narrow as the file has them, joined at the end."""
+    """What the index will say about one track; lists of arrays as narrow as the file has them, joined at the end.
+    last: ticks that the last sample is stated to last, 0 where nothing states it."""
 
     formats: list[Format]
     sizes: list[npt.NDArray[np.uint32]] = field(default_factory=list)
@@ -43,6 +44,7 @@ class _Table:
     chunk_counts: list[int] = field(default_factory=list)
     chunk_formats: list[int] = field(default_factory=list)
     count: int = 0
+    last: int = 0
 
     def number_of(self, format: Format) -> int:
         """The number, from 1, of a format among those of the track; one that says the same takes its place."""
@@ -106,6 +108,7 @@ class Mp4Builder:
             table.offsets.append(np.clip(samples.pts - samples.dts, -_FARTHEST, _FARTHEST).astype(np.int32))
             table.sync.append((np.flatnonzero(samples.sync) + table.count).astype(np.uint32))
             table.count += len(samples)
+            table.last = int(samples.durations[-1]) if samples.durations is not None else 0
         return buffers
 
     def index_estimate(self, share: float) -> int:
@@ -156,7 +159,7 @@ class _Track:
         self.chunk_places = np.array(table.chunk_places, np.int64)
         self.chunk_counts = np.array(table.chunk_counts, np.int64)
         self.chunk_formats = np.array(table.chunk_formats, np.int64)
-        self.durations = _durations(self.dts, self.format.sample_duration)
+        self.durations = _durations(self.dts, table.last, self.format.sample_duration)
         if int(self.durations.max()) > _MOST:
             self._slow_down()
         shift = max(0, -int(self.offsets.min()))  # offsets of version 0 are not negative
@@ -181,7 +184,7 @@ class _Track:
         self.dts, self.offsets = ticks, (shown - ticks).astype(np.int32)
         self.format = replace(self.format, timescale=scale, sample_duration=usual)
         self.formats = [replace(one, timescale=scale) for one in self.formats]
-        self.durations = _durations(self.dts, usual)
+        self.durations = _durations(self.dts, int(self.durations[-1]) * scale // old, usual)
 
     def box(self, media_start: int, origin: float) -> bytes:
         played = round((self.end - self.begin) * MOVIE_SCALE)
@@ -231,12 +234,13 @@ def _rescaled(ticks: Ints, old: int, scale: int) -> Ints:
     return ticks // old * scale + (ticks % old * scale + old // 2) // old
 
 
-def _durations(dts: Ints, usual: int) -> Ints:
-    """Ticks from each sample to the next; the last lasts as long as usual, or as the one before it."""
+def _durations(dts: Ints, last: int, usual: int) -> Ints:
+    """Ticks from each sample to the next. The last lasts as it is stated to (0 if it is not), else as most others, else
+    as usual."""
     durations = np.empty_like(dts)
     np.subtract(dts[1:], dts[:-1], out=durations[:-1])
     np.maximum(durations, 0, out=durations)
-    durations[-1] = usual or (int(np.median(durations[:-1])) if len(dts) > 1 else 1)
+    durations[-1] = last or (int(np.median(durations[:-1])) if len(dts) > 1 else usual) or usual or 1
     return durations
 
 
