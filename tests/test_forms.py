@@ -15,8 +15,8 @@ from pypdf import PdfReader, PdfWriter
 from mudlark.assemble.bind import bind, eight_bits
 from mudlark.demo.streamed import MEDIA
 from mudlark.errors import Refused
+from mudlark.media.crc import crc16, crc32_forward, mirrored
 from mudlark.media.sniff import sniff
-from mudlark.verify.forms.crc import crc16, crc32_forward, mirrored
 from mudlark.verify.forms.found import at_second
 from mudlark.verify.media import Checked, check_file
 from mudlark.verify.verdict import Report

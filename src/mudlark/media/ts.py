@@ -9,11 +9,13 @@ import copy
 from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
+from itertools import pairwise
 
 import numpy as np
 import numpy.typing as npt
 
 from mudlark.errors import FormatError, Refused
+from mudlark.media.crc import crc32_forward
 from mudlark.media.picture.avc import AVC
 from mudlark.media.picture.hevc import HEVC
 from mudlark.media.picture.nal import NalStream
@@ -32,6 +34,8 @@ _TIMED = 192
 _GUARDED = 204  # bytes of a packet with its error correction
 _SYNC = 0x47
 _WRAP = 1 << 33
+_ASSOCIATION, _PROGRAM_MAP = 0x00, 0x02  # kinds of tables (§2.4.4.4)
+_ALL_ONES = 0xFFFFFFFF
 SoundStream = FramedStream | LatmStream | OpusStream
 Stream = NalStream | SoundStream
 # by the type that the program map states (§2.4.4.9), and by the descriptors of private streams (ETSI EN 300 468)
@@ -166,6 +170,8 @@ class _State:
 
     clock: int | None = None
     program: int | None = None
+    table: bytes = b""  # the program map that holds now
+    met: frozenset[int] = frozenset()  # PIDs of streams and program maps so far
     streams: dict[int, Stream] = field(default_factory=dict)  # by PID, in the order of their tracks
     carried: dict[int, _Carried] = field(default_factory=dict)
     lost: Counter[tuple[LossCode, str]] = field(default_factory=Counter)
@@ -194,9 +200,8 @@ class TransportReader:
 
     @property
     def pids(self) -> frozenset[int]:
-        """The streams that are read, by their PIDs, and the tables that lead to them."""
-        state = self._state
-        return frozenset((0, *state.streams, *([state.program] if state.program is not None else [])))
+        """The streams that have been read, by their PIDs, and the tables that lead to them."""
+        return frozenset((0, *self._state.met))
 
     def losses(self) -> list[Loss]:
         """What was lost or left out since this was last asked."""
@@ -216,12 +221,24 @@ class TransportReader:
     def _feed(self, data: bytes | memoryview) -> list[Samples]:
         packets, stray = align(data)
         self._lose(LossCode.STRAY_BYTES, stray)
-        header = packets.reshape(-1).view("<u4").reshape(-1, PACKET // 4)[:, 0].copy()
+        header = _headers(packets)
         damaged = (header & _DAMAGED) != 0
         if damaged.any():
             self._lose(LossCode.PACKETS, int(damaged.sum()))
             packets, header = packets[~damaged], header[~damaged]
-        self._read_tables(packets, header)
+        result: list[Samples] = []
+        at = 0
+        for row, table in self._program_maps(packets, header):
+            if self._state.streams and at < row and self._state.table:
+                result += self._take(packets[at:row], header[at:row])
+                at = row
+            result += self._assign(table)
+        if not self._state.streams:
+            raise TransportError("The transport stream has no program map table")
+        return result + self._take(packets[at:], header[at:])
+
+    def _take(self, packets: Bytes, header: Words) -> list[Samples]:
+        """The samples of packets during which the tables are the same."""
         result: list[Samples] = []
         for pid, stream in self._state.streams.items():
             payload = self._gather(packets, header, pid)
@@ -230,48 +247,66 @@ class TransportReader:
 
     def flush(self) -> list[Samples]:
         """Give what was held back."""
+        return self._let_go(list(self._state.streams))
+
+    def _let_go(self, pids: list[int]) -> list[Samples]:
+        """What was held back of some streams, which do not go on."""
         result: list[Samples] = []
         nothing = np.zeros(0, np.int64)
-        for pid, stream in self._state.streams.items():
+        for pid in pids:
             rest = self._state.carried.get(pid, _Carried())
-            result += self._consume(pid, stream, _Payload(rest.data, nothing, nothing, nothing), last=True)
-        self._state.carried.clear()
+            payload = _Payload(rest.data, nothing, nothing, nothing)
+            result += self._consume(pid, self._state.streams[pid], payload, last=True)
+            self._state.carried.pop(pid, None)
         return result
 
     def begin(self, init: bytes | None = None) -> None:
-        """Timestamps start anew, and the streams may have other PIDs."""
+        """Timestamps start anew, and the streams may have other PIDs. init: the tables, where segments have none of
+        their own (RFC 8216 §3.2)."""
         state = self._state
         state.clock = state.program = None
+        state.table = b""
         state.carried.clear()
         for stream in state.streams.values():
             if not isinstance(stream, NalStream):
                 stream.restart()
+        if init:
+            packets, _ = align(init)
+            for _, table in self._program_maps(packets, _headers(packets)):
+                self._assign(table)
 
     def _lose(self, code: LossCode, count: int, detail: str = "") -> None:
         if count:
             self._state.lost[code, detail] += count
 
-    def _read_tables(self, packets: Bytes, header: Words) -> None:
-        """Find the program's streams (§2.4.4.3 program association, §2.4.4.8 program map)."""
+    def _program_maps(self, packets: Bytes, header: Words) -> list[tuple[int, bytes]]:
+        """The program maps (§2.4.4.8) that say something new, each with the packet before which it begins to hold: the
+        first program's of the association table (§2.4.4.3), which may name another one as it goes on."""
         state = self._state
-        association = _section(packets, header, 0)
-        if association is not None:
-            entries = [association[at : at + 4] for at in range(8, len(association) - 4, 4)]
-            maps = [int.from_bytes(e[2:4], "big") & 0x1FFF for e in entries if e[0] or e[1]]
-            state.program = maps[0] if maps else None
-        if state.program is None:
+        found: list[tuple[int, bytes]] = []
+        associations = _sections(packets, header, 0, _ASSOCIATION)
+        programs = [(row, program) for row, table in associations if (program := _first_program(table)) is not None]
+        if state.program is None and not programs:
             if state.streams:
-                return
+                return []
             raise TransportError("The transport stream has no program association table")
-        table = _section(packets, header, state.program)
-        if table is None:
-            if state.streams:
-                return
-            raise TransportError("The transport stream has no program map table")
-        self._assign(table)
+        begins = [(0, state.program)] if state.program is not None else []
+        for row, program in programs:
+            if not begins or program != begins[-1][1]:
+                begins.append((row if begins else 0, program))
+        known = state.table
+        for (begin, program), (end, _) in pairwise([*begins, (len(packets), None)]):
+            assert program is not None
+            state.program = program
+            for row, table in _sections(packets, header, program, _PROGRAM_MAP):
+                if begin <= row < end and table != known:
+                    found.append((row, table))
+                    known = table
+        return found
 
-    def _assign(self, table: bytes) -> None:
-        """Give the streams of a program map their tracks; a stream of the same kind goes on where its track was."""
+    def _assign(self, table: bytes) -> list[Samples]:
+        """Give the streams of a program map their tracks; a stream of the same kind goes on where its track was. Gives
+        what was held back of streams that do not go on."""
         state = self._state
         known = {stream.track: stream for stream in state.streams.values()}
         streams: dict[int, Stream] = {}
@@ -301,7 +336,11 @@ class TransportReader:
         if list(streams) != list(state.streams):
             for name in filter(None, others):
                 self._lose(LossCode.LEFT_OUT, 1, name)
+        held = self._let_go([pid for pid in state.streams if pid not in streams])
         state.streams = dict(sorted(streams.items(), key=lambda entry: entry[1].track))
+        state.table = table
+        state.met |= {*streams, *([state.program] if state.program is not None else [])}
+        return held
 
     def _gather(self, packets: Bytes, header: Words, pid: int) -> _Payload:
         """Copy the elementary bytes of one PID into one array, behind what was carried over for it."""
@@ -485,25 +524,42 @@ def _copy(packets: Bytes, rows: Ints, start: Ints, places: Ints, out: Bytes) -> 
             np.ndarray(number, f"V{full}", out, offset=place)[:] = payloads[row : row + number]
 
 
+def _headers(packets: Bytes) -> Words:
+    """The first four bytes of each packet, as one word."""
+    return packets.reshape(-1).view("<u4").reshape(-1, PACKET // 4)[:, 0].copy()
+
+
 def _rows(header: Words, pid: int) -> Ints:
     """The packets of a PID that carry a payload."""
     return np.flatnonzero((header & (_PID | _PAYLOAD)) == (pid >> 8 << 8 | (pid & 0xFF) << 16 | _PAYLOAD))
 
 
-def _section(packets: Bytes, header: Words, pid: int) -> bytes | None:
-    """The first whole section of a table on `pid` (§2.4.4), which may span packets."""
-    rows = _rows(header, pid)
-    collected = b""
-    for row in rows.tolist():
+def _first_program(association: bytes) -> int | None:
+    """The PID of the first program's map; what program 0 names is the network's table."""
+    entries = [association[at : at + 4] for at in range(8, len(association) - 4, 4)]
+    return next((int.from_bytes(one[2:4], "big") & 0x1FFF for one in entries if one[0] or one[1]), None)
+
+
+def _sections(packets: Bytes, header: Words, pid: int, kind: int) -> list[tuple[int, bytes]]:
+    """The sections of one table that hold now (§2.4.4), which may span packets, each with the row in which it begins.
+
+    Those whose check sum does not hold are passed over, unless none does: there are writers that know of none.
+    """
+    listed: list[tuple[int, bytes]] = []
+    collected, began = b"", 0
+    for row in _rows(header, pid).tolist():
         packet = packets[row].tobytes()
         begin = 5 + packet[4] if packet[3] & 0x20 else 4
         if packet[1] & 0x40:
             begin += 1 + packet[begin] if begin < PACKET else 0
-            collected = packet[begin:]
+            collected, began = packet[begin:], row
         elif collected:
             collected += packet[begin:]
         if len(collected) >= 3:
             size = 3 + (int.from_bytes(collected[1:3], "big") & 0x0FFF)
             if len(collected) >= size:
-                return collected[:size]
-    return None
+                if collected[0] == kind and size > 12 and collected[5] & 1:
+                    listed.append((began, collected[:size]))
+                collected = b""
+    checked = [one for one in listed if not crc32_forward(one[1], register=_ALL_ONES)]
+    return checked or listed[:1]

@@ -11,12 +11,12 @@ from typing import BinaryIO
 import numpy as np
 
 from mudlark.errors import FormatError
+from mudlark.media.crc import crc16
 from mudlark.media.samples import Bytes, Format
 from mudlark.media.sound.ac3 import AC3
 from mudlark.media.sound.adts import ADTS
 from mudlark.media.sound.framed import Frames, Syntax, frames
 from mudlark.media.sound.mpeg_audio import MPEG_AUDIO
-from mudlark.verify.forms.crc import crc16
 from mudlark.verify.forms.found import Found, at_second
 from mudlark.verify.verdict import Report
 

@@ -11,9 +11,9 @@ from typing import BinaryIO
 import numpy as np
 from numpy.typing import NDArray
 
+from mudlark.media.crc import crc16
 from mudlark.media.samples import Bytes, Flags, Format, Ints
 from mudlark.verify.forms.chain import edges_of, of_frames
-from mudlark.verify.forms.crc import crc16
 from mudlark.verify.forms.found import Found, at_second
 from mudlark.verify.verdict import Report
 

@@ -8,8 +8,8 @@ import mmap
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from mudlark.media.crc import crc32_forward, mirrored
 from mudlark.media.samples import Format
-from mudlark.verify.forms.crc import crc32_forward, mirrored
 from mudlark.verify.forms.found import Found, at_second
 from mudlark.verify.verdict import Report
 
