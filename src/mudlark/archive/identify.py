@@ -5,43 +5,9 @@ Only what the first bytes leave no doubt of has an identifier.
 
 from pathlib import Path
 
+from mudlark.media.forms import FORMS
 from mudlark.verify.media import form_of
 
-_FORMS: dict[str, tuple[str, str | None]] = {
-    "mp4": ("video/mp4", "fmt/199"),
-    "matroska": ("video/matroska", "fmt/569"),
-    "ts": ("video/mp2t", "fmt/585"),
-    "mp3": ("audio/mpeg", "fmt/134"),
-    "adts": ("audio/aac", None),
-    "ac3": ("audio/ac3", "fmt/735"),
-    "flac": ("audio/flac", "fmt/279"),
-    "ogg": ("audio/ogg", "fmt/944"),
-    "wav": ("audio/vnd.wave", "fmt/6"),
-    "aiff": ("audio/aiff", "fmt/414"),
-    "png": ("image/png", None),
-    "jpeg": ("image/jpeg", None),
-    "gif": ("image/gif", None),
-    "webp": ("image/webp", None),
-    "avif": ("image/avif", None),
-    "tiff": ("image/tiff", "fmt/353"),
-    "svg": ("image/svg+xml", None),
-    "pdf": ("application/pdf", None),
-    "zip": ("application/zip", "x-fmt/263"),
-    "gzip": ("application/gzip", "x-fmt/266"),
-    "bzip2": ("application/x-bzip2", "x-fmt/268"),
-    "xz": ("application/x-xz", "fmt/1098"),
-    "7z": ("application/x-7z-compressed", "fmt/484"),
-    "tar": ("application/x-tar", "x-fmt/265"),
-    "iso": ("application/vnd.efi.iso", "fmt/468"),
-    "webvtt": ("text/vtt", None),
-    "srt": ("application/x-subrip", None),
-    "ttml": ("application/ttml+xml", None),
-    "hls": ("application/vnd.apple.mpegurl", None),
-    "dash": ("application/dash+xml", None),
-    "html": ("text/html", None),
-    "json": ("application/json", None),
-    "iiif": ("application/ld+json", None),
-}
 _WEBM = ("video/webm", "fmt/573")
 _SOUND_ONLY = {"mp4": "audio/mp4", "matroska": "audio/matroska"}
 
@@ -49,7 +15,8 @@ _SOUND_ONLY = {"mp4": "audio/mp4", "matroska": "audio/matroska"}
 def identified(path: Path, *, only_sound: bool = False) -> tuple[str | None, str | None]:
     """The media type and the PRONOM identifier of a file; None where its content does not tell."""
     form = form_of(path)
-    media_type, pronom = _FORMS.get(form, (None, None))
+    known = FORMS.get(form)
+    media_type, pronom = (known.media_type, known.pronom) if known else (None, None)
     if form == "matroska":
         with path.open("rb") as file:
             if b"webm" in file.read(64):

@@ -5,12 +5,13 @@ from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Literal
 
 from mudlark.manifest.model import Live
+from mudlark.media.forms import Category
 from mudlark.web.referrer import Referrer
 
 if TYPE_CHECKING:
     from mudlark.find.questions import Form, Step
 
-Kind = Literal["video", "audio", "image", "hls", "dash", "subtitle", "document", "package"]
+Kind = Category
 Role = Literal["main", "rendition", "advert", "thumbnail", "segment", "other"]
 Place = Literal[
     "element",

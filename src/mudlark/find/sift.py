@@ -11,7 +11,7 @@ from mudlark.errors import MudlarkError, NothingFound, Refused, UsageError
 from mudlark.find.judge.expiry import expires_at
 from mudlark.find.judge.group import fold_series
 from mudlark.find.judge.kind import FAMILIES, kind_by_extension, kind_by_type
-from mudlark.find.judge.probe import KINDS, MOST, probe
+from mudlark.find.judge.probe import MOST, probe
 from mudlark.find.judge.rank import rank
 from mudlark.find.model import PLAYED, Evidence, Find, Frame, Hint, Kind, Mention, Page, Response
 from mudlark.find.places.collect import Beside, Collector
@@ -19,6 +19,7 @@ from mudlark.find.places.metadata import seconds
 from mudlark.find.places.page import read_page
 from mudlark.find.questions import read_forms
 from mudlark.manifest.load import is_manifest, is_mpd, wants_text
+from mudlark.media.forms import CATEGORIES
 from mudlark.media.sniff import sniff
 from mudlark.text import sentence, tidy
 from mudlark.together import together
@@ -100,7 +101,7 @@ def page_of(look: Content) -> Page:
     if not look.body:
         raise NothingFound(f"{shown(look.url)} sends nothing at all (0 bytes).", "Open it in a browser to see.")
     form = sniff(look.body)
-    kind: Kind | None = ("dash" if is_mpd(look) else "hls") if is_manifest(look) else KINDS.get(form)
+    kind: Kind | None = ("dash" if is_mpd(look) else "hls") if is_manifest(look) else CATEGORIES.get(form)
     if kind is None and form == "xml":
         from mudlark.find.places.feed import read_feed  # its XML library is needed for nothing else
 

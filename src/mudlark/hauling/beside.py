@@ -7,8 +7,8 @@ from pathlib import Path
 from mudlark.archive.record import FileFacts, Note
 from mudlark.errors import MudlarkError
 from mudlark.find.model import PLAYED, Find, Page
+from mudlark.media.forms import PICTURES
 from mudlark.media.sniff import right_extension, sniff
-from mudlark.verify.content import PICTURES
 from mudlark.verify.fixity import digest
 from mudlark.verify.verdict import Problem
 from mudlark.web.address import file_part, shown

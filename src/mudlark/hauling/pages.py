@@ -12,8 +12,8 @@ from mudlark.errors import NetworkError
 from mudlark.fetch.engine import Layout, Outcome
 from mudlark.hauling.work import Fetching, Made, Work, jobs_of
 from mudlark.manifest.model import Picture
+from mudlark.media.forms import PICTURES
 from mudlark.media.sniff import right_extension, sniff
-from mudlark.verify.content import PICTURES
 from mudlark.verify.fixity import digest
 from mudlark.verify.forms.pictures import check_pages
 from mudlark.verify.verdict import Problem, Report

@@ -37,7 +37,6 @@ from mudlark.archive.record import (
 )
 from mudlark.assemble.join import second_name
 from mudlark.fetch.store import now
-from mudlark.find.judge.probe import KINDS
 from mudlark.find.model import PLAYED
 from mudlark.hauling.order import Order
 from mudlark.hauling.resolve import Target
@@ -45,6 +44,7 @@ from mudlark.hauling.title import is_alone
 from mudlark.hauling.work import Fetching, Made, Work
 from mudlark.manifest.choose import Wish
 from mudlark.manifest.model import STREAMED
+from mudlark.media.forms import CATEGORIES
 from mudlark.text import counted
 from mudlark.verify.fixity import digest
 from mudlark.verify.frames import check_frames, check_packing
@@ -90,7 +90,7 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Proof:
     if presentation.kind == "file":
         facts = presentation.facts
         Promise(facts.length, dict(facts.digests), target.order.expect).check(main, size, sha256, report)
-    if target.find.kind in PLAYED and presentation.kind != "images" and checked.form not in KINDS:
+    if target.find.kind in PLAYED and presentation.kind != "images" and checked.form not in CATEGORIES:
         what = "unknown bytes" if checked.form == "unknown" else checked.form.upper()
         report.failed("content", "no-media", f"A film or sound was promised; {what} came", grave=True)
     notes = [*target.notes, *made.notes]

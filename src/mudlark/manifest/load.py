@@ -15,6 +15,7 @@ from mudlark.manifest import hls, radio
 from mudlark.manifest.model import Document, IndexedFile, Live, Presentation, Rendition, Segment
 from mudlark.manifest.plain import plain_file
 from mudlark.manifest.sequences import Chain
+from mudlark.media.forms import FORMS
 from mudlark.media.sniff import sniff
 from mudlark.together import together
 from mudlark.web.address import shown
@@ -43,7 +44,7 @@ def wants_text(head: bytes, kind: str) -> bool:
     form = sniff(head)
     if form == "gzip" and ("mpegurl" in kind or "dash+xml" in kind):
         return True
-    if form in ("html", "hls", "dash", "xml", "json", "text", "iiif", "iiif-image", "dzi"):
+    if form in FORMS and FORMS[form].text:
         return True
     wide = head.startswith((b"\xff\xfe", b"\xfe\xff"))  # UTF-16
     return form == "unknown" and kind.startswith("text/") and (wide or b"\0" not in head)

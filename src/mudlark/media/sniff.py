@@ -2,91 +2,11 @@
 
 import re
 
+from mudlark.media.forms import FORMS
 from mudlark.media.ts import looks_like_transport
 
-_MAGIC = {
-    b"\x1aE\xdf\xa3": "matroska",
-    b"\x1fC\xb6u": "matroska",  # a cluster alone
-    b"ID3": "mp3",
-    b"OggS": "ogg",
-    b"fLaC": "flac",
-    b"\x89PNG\r\n": "png",
-    b"\xff\xd8\xff": "jpeg",
-    b"GIF8": "gif",
-    b"%PDF-": "pdf",
-    b"PK\x03\x04": "zip",
-    b"PK\x05\x06": "zip",
-    b"WEBVTT": "webvtt",
-    b"\xef\xbb\xbfWEBVTT": "webvtt",
-    b"\x1f\x8b\x08": "gzip",
-    b"BZh": "bzip2",
-    b"\xfd7zXZ\0": "xz",
-    b"7z\xbc\xaf\x27\x1c": "7z",
-    b"Rar!\x1a\x07": "rar",
-    b"\x7fELF": "elf",
-    b"MSCF\0\0\0\0": "cab",
-    b"!<arch>\ndebian": "deb",
-    b"\xed\xab\xee\xdb": "rpm",
-    b"conectix": "vhd",
-    b"II*\0": "tiff",
-    b"MM\0*": "tiff",
-    b"II+\0": "tiff",
-    b"FORM": "aiff",
-    b"KDMV": "vmdk",
-    b"QFI\xfb": "qcow2",
-}
-_EXTENSIONS = {
-    "mp4": ".mp4",
-    "ts": ".ts",
-    "matroska": ".mkv",
-    "mp3": ".mp3",
-    "ogg": ".ogg",
-    "flac": ".flac",
-    "png": ".png",
-    "jpeg": ".jpg",
-    "gif": ".gif",
-    "pdf": ".pdf",
-    "zip": ".zip",
-    "webvtt": ".vtt",
-    "ttml": ".ttml",
-    "hls": ".m3u8",
-    "dash": ".mpd",
-    "adts": ".aac",
-    "ac3": ".ac3",
-    "wav": ".wav",
-    "webp": ".webp",
-    "avif": ".avif",
-    "tiff": ".tif",
-    "svg": ".svg",
-    "aiff": ".aif",
-    "srt": ".srt",
-    "html": ".html",
-    "json": ".json",
-}
-# what only fills in where a name has no extension at all: many kinds of file are one of these inside
-_IF_NONE = {
-    "gzip": ".gz",
-    "bzip2": ".bz2",
-    "xz": ".xz",
-    "7z": ".7z",
-    "rar": ".rar",
-    "tar": ".tar",
-    "iso": ".iso",
-    "exe": ".exe",
-}
+_SIGNS = {sign: name for name, form in FORMS.items() for sign in form.signs}
 _DESCRIPTORS = 0x8001  # where the volume descriptors of a disk image begin (ECMA-119 §6.7.1, ECMA-167 §2/9)
-_ALSO = {
-    "mp4": "m4v m4a m4b mov 3gp f4v cmfv cmfa m4s heic avif",
-    "matroska": "webm mka mks",
-    "ogg": "oga ogv opus spx",
-    "jpeg": "jpeg jpe jfif",
-    "zip": "docx xlsx pptx odt ods odp epub apk jar xpi cbz kmz ipa whl",
-    "ts": "m2ts mts mpegts",
-    "tiff": "tiff dng nef cr2 arw",
-    "aiff": "aiff aifc",
-    "wav": "wave bwf rf64",
-    "svg": "svgz",
-}
 _BOXES = frozenset(
     [b"ftyp", b"styp", b"moov", b"moof", b"mdat", b"free", b"wide", b"skip", b"sidx", b"emsg", b"prft", b"ssix"]
 )
@@ -110,8 +30,8 @@ _HTML = re.compile(rb"<(?:!doctype\s+html|html|head|body|title|meta|script|div|p
 
 def sniff(head: bytes) -> str:
     """One word for what `head` begins: mp4, ts, hls, html, json, iiif, text, unknown, or another format's name."""
-    for magic, name in _MAGIC.items():
-        if head.startswith(magic):
+    for sign, name in _SIGNS.items():
+        if head.startswith(sign):
             return name
     if head[4:8] == b"ftyp" and head[8:12] in (b"avif", b"avis"):
         return "avif"
@@ -174,9 +94,10 @@ def _narrow(head: bytes) -> bytes:
 
 def right_extension(form: str, given: str) -> str:
     """The extension for a file of a sniffed format: the given one (with its dot) unless it is missing or lies."""
-    usual = _EXTENSIONS.get(form)
-    if not given:
-        return usual or _IF_NONE.get(form, "")
-    if usual is None or given.lower() == usual or given.lower().lstrip(".") in _ALSO.get(form, "").split():
+    known = FORMS.get(form)
+    if known is None or not known.extension:
         return given
-    return usual
+    if not given:
+        return known.extension
+    same = given.lower() == known.extension or given.lower().lstrip(".") in known.also.split()
+    return given if same or known.only_if_none else known.extension

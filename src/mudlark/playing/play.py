@@ -19,6 +19,7 @@ from PIL import Image
 
 from mudlark.browser.driver import opened
 from mudlark.media.codecs import codec_of
+from mudlark.media.forms import FORMS
 from mudlark.media.movie import TrackIndex
 from mudlark.media.samples import Format
 from mudlark.playing.measure import Measured, measure_pictures, measure_sound
@@ -44,18 +45,8 @@ _SEEKING = 8.0  # seconds
 _ANSWERING = 60.0  # seconds that the browser may take for a question beside what that itself takes
 _SLOWEST = 100_000  # bytes a second that decoding takes in at least, on the busiest machine
 _STUCK = "the decoder answers no more"  # as the page says it
-_TYPES = {
-    "mp3": "audio/mpeg",
-    "adts": "audio/aac",
-    "ogg": "audio/ogg",
-    "flac": "audio/flac",
-    "wav": "audio/wav",
-    "ts": "video/mp2t",
-    "ac3": "audio/ac3",
-    "aiff": "audio/aiff",
-}
 _DECODERS = {"mp4a.6B": "mp3", "mp4a.69": "mp3", "fLaC": "flac", "Opus": "opus"}
-PLAYABLE = frozenset({"mp4", "matroska", *_TYPES})
+PLAYABLE = frozenset(name for name, form in FORMS.items() if form.player_type)
 
 
 @dataclass(frozen=True, slots=True)
@@ -160,7 +151,7 @@ class _Play:
 
     def _type(self) -> str:
         if self.movie is None:
-            return _TYPES.get(self.checked.form, "")
+            return FORMS[self.checked.form].player_type
         video = any(track.format.type == "video" for track in self.movie.tracks)
         kind = "webm" if self.checked.form == "matroska" else "mp4"
         codecs = ",".join(track.format.codec for track in self.movie.tracks if track.format.type != "text")

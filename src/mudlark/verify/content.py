@@ -16,43 +16,13 @@ from typing import Any, BinaryIO
 
 from mudlark.errors import FormatError
 from mudlark.guard import reading
+from mudlark.media.forms import PICTURES, PROMISED
 from mudlark.plain import open_plain
 from mudlark.verify import zipped
 from mudlark.verify.forms.pictures import check_picture, check_svg
 from mudlark.verify.verdict import Report
 from mudlark.verify.zipped import is_bomb
 
-PICTURES = frozenset({"png", "jpeg", "gif", "webp", "avif", "tiff"})
-_NAMED = {  # what a name promises, and what may then come
-    "gz": {"gzip"},
-    "tgz": {"gzip"},
-    "bz2": {"bzip2"},
-    "tbz2": {"bzip2"},
-    "xz": {"xz"},
-    "txz": {"xz"},
-    "zip": {"zip"},
-    "7z": {"7z"},
-    "rar": {"rar"},
-    "tar": {"tar"},
-    "iso": {"iso", "udf"},
-    "pdf": {"pdf"},
-    "epub": {"zip"},
-    "docx": {"zip"},
-    "xlsx": {"zip"},
-    "pptx": {"zip"},
-    "odt": {"zip"},
-    "ods": {"zip"},
-    "odp": {"zip"},
-    "jpg": {"jpeg"},
-    "jpeg": {"jpeg"},
-    "png": {"png"},
-    "gif": {"gif"},
-    "webp": {"webp"},
-    "deb": {"deb"},
-    "rpm": {"rpm"},
-    "cab": {"cab"},
-    "exe": {"exe"},
-}
 _TEXTUAL = frozenset({"text", "html", "xml", "json", "unknown"})  # what comes in place of something that is gone
 _A = {"gzip": "a gzip", "bzip2": "a bzip2", "xz": "an xz"}
 _MOST_MEMORY = 100_000_000  # bytes that unpacking may take
@@ -90,7 +60,7 @@ def check_content(path: Path, form: str, report: Report) -> list[tuple[str, int]
 
 def is_misnamed(path: Path, form: str) -> bool:
     """True if a text stands where the name promises something else: the page of an error, likely."""
-    promised = _NAMED.get(path.suffix.lower().lstrip("."))
+    promised = PROMISED.get(path.suffix.lower().lstrip("."))
     return promised is not None and form not in promised and form in _TEXTUAL
 
 

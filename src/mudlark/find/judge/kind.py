@@ -1,6 +1,7 @@
 """What an address probably holds, by its type if one is stated, else by the extension of its path."""
 
 from mudlark.find.model import Kind
+from mudlark.media.forms import FORMS
 
 _EXTENSIONS: dict[Kind, str] = {
     "hls": "m3u8",
@@ -18,15 +19,14 @@ _BY_EXTENSION = {extension: kind for kind, extensions in _EXTENSIONS.items() for
 _SEGMENTS = frozenset({"ts", "m4s", "cmfv", "cmfa"})
 FAMILIES: dict[str, Kind] = {"video": "video", "audio": "audio", "image": "image"}
 _BY_TYPE: dict[str, Kind] = {
-    "application/vnd.apple.mpegurl": "hls",
+    **{
+        form.media_type: form.category
+        for form in FORMS.values()
+        if form.media_type and form.category and form.extension
+    },
     "application/x-mpegurl": "hls",
     "audio/mpegurl": "hls",
     "audio/x-mpegurl": "hls",
-    "application/dash+xml": "dash",
-    "text/vtt": "subtitle",
-    "application/x-subrip": "subtitle",
-    "application/ttml+xml": "subtitle",
-    "application/pdf": "document",
     "application/epub+zip": "document",
     "application/msword": "document",
     "application/rtf": "document",
@@ -35,11 +35,7 @@ _BY_TYPE: dict[str, Kind] = {
     "application/geo+json": "document",
     "application/gml+xml": "document",
     "application/gpx+xml": "document",
-    "application/zip": "package",
-    "application/gzip": "package",
     "application/x-gzip": "package",
-    "application/x-tar": "package",
-    "application/x-7z-compressed": "package",
     "application/x-xz": "package",
     "application/x-bzip2": "package",
     "application/vnd.rar": "package",

@@ -13,12 +13,13 @@ from io import BytesIO
 from mudlark.errors import FormatError, MudlarkError, NetworkError, Refused
 from mudlark.find.judge.expiry import expires_at
 from mudlark.find.judge.kind import kind_by_type
-from mudlark.find.model import Find, Kind, Response
+from mudlark.find.model import Find, Response
 from mudlark.guard import reading
 from mudlark.manifest import radio
 from mudlark.manifest.choose import choose
 from mudlark.manifest.load import Protected, fill, is_manifest, is_mpd, open_presentation, wants_text
 from mudlark.manifest.model import Live
+from mudlark.media.forms import CATEGORIES
 from mudlark.media.movie import Movie
 from mudlark.media.mp4.boxes import header
 from mudlark.media.mp4.read import parse_movie
@@ -33,51 +34,6 @@ _AT_ONCE = 6
 _LARGEST_INDEX = 8_000_000  # bytes of an MP4's index that are fetched to learn its length
 _CLUSTER = b"\x1f\x43\xb6\x75"  # how a cluster of WebM and Matroska begins
 _LONGEST = 20.0  # seconds for all of them
-KINDS: dict[str, Kind] = {
-    "hls": "hls",
-    "dash": "dash",
-    "mp4": "video",
-    "matroska": "video",
-    "ts": "video",
-    "mp3": "audio",
-    "ogg": "audio",
-    "flac": "audio",
-    "wav": "audio",
-    "adts": "audio",
-    "png": "image",
-    "jpeg": "image",
-    "gif": "image",
-    "webp": "image",
-    "avif": "image",
-    "tiff": "image",
-    "svg": "image",
-    "aiff": "audio",
-    "ac3": "audio",
-    "srt": "subtitle",
-    "pdf": "document",
-    "iiif": "document",
-    "iiif-image": "document",
-    "dzi": "document",
-    "webvtt": "subtitle",
-    "ttml": "subtitle",
-    "zip": "package",
-    "gzip": "package",
-    "bzip2": "package",
-    "xz": "package",
-    "7z": "package",
-    "rar": "package",
-    "tar": "package",
-    "iso": "package",
-    "udf": "package",
-    "elf": "package",
-    "exe": "package",
-    "cab": "package",
-    "deb": "package",
-    "rpm": "package",
-    "vhd": "package",
-    "vmdk": "package",
-    "qcow2": "package",
-}
 
 
 async def probe(session: Session, finds: Sequence[Find], most: int = MOST) -> list[Find]:
@@ -199,7 +155,7 @@ def _described(find: Find, look: Content, before: Response) -> Response:
         return replace(response, problem="a web page answers instead of media")
     kind = find.kind
     if kind != "document" or response.format not in ("zip", "unknown"):  # office files are archives inside
-        kind = KINDS.get(response.format or "") or kind_by_type(look.type) or kind
+        kind = CATEGORIES.get(response.format or "") or kind_by_type(look.type) or kind
     if response.format == "mp4" and look.type.startswith("audio/"):
         kind = "audio"
     width, height = _picture_size(look.body) if kind == "image" else (None, None)

@@ -14,7 +14,7 @@ from mudlark.browser.har import View
 from mudlark.errors import MudlarkError, Refused
 from mudlark.find.judge.kind import is_segment, kind_by_extension, kind_by_type
 from mudlark.find.judge.leaves import collect_leaves
-from mudlark.find.judge.probe import KINDS, MOST
+from mudlark.find.judge.probe import MOST
 from mudlark.find.model import PLAYED, Evidence, Find, Kind, Mention, Page
 from mudlark.find.places.collect import MOST_FINDS, Collector
 from mudlark.find.places.hidden import decode_json, strings_with_objects
@@ -25,6 +25,7 @@ from mudlark.find.sift import merge, nothing, settle
 from mudlark.manifest import hls
 from mudlark.manifest.load import DESCRIBED, refusal
 from mudlark.manifest.model import IndexedFile
+from mudlark.media.forms import CATEGORIES
 from mudlark.media.sniff import sniff
 from mudlark.text import tidy
 from mudlark.web.address import shown
@@ -176,7 +177,7 @@ def _kind(exchange: Exchange) -> Kind | None:
         return None
     form = sniff(exchange.body) if exchange.body else ""
     if form in ("hls", "dash", *DESCRIBED):
-        return KINDS[form]
+        return CATEGORIES[form]
     if exchange.type in _PAGES:
         return None
     by_type = kind_by_type(exchange.type)
