@@ -60,7 +60,9 @@ def sounds(count: int, start: int = 0, per_unit: int = 4) -> list[Unit]:
     """AAC frames, some to a unit."""
     units = []
     for first in range(0, count, per_unit):
-        data = b"".join(aac_frame(bytes([n % 200 + 1]) * 90) for n in range(first, min(first + per_unit, count)))
+        data = b"".join(
+            aac_frame(bytes([n % 200 + 1]) * 89 + b"\7") for n in range(first, min(first + per_unit, count))
+        )
         time = start + first * AUDIO_FRAME
         units.append(Unit(AUDIO_PID, data, time, time))
     return units

@@ -18,7 +18,7 @@ from mudlark.archive.record import read_record
 from mudlark.archive.sidecar import sidecar
 from mudlark.archive.tree import items_below
 from mudlark.demo.site import DemoSite
-from mudlark.verify.verdict import Report
+from mudlark.verify.account import Account
 from tests.conftest import Ran
 from tests.test_bag import item
 
@@ -33,12 +33,12 @@ def digests_hold(folder: Path) -> bool:
 
 def test_each_check_leaves_a_line_and_what_is_none_is_passed_over(tmp_path: Path) -> None:
     folder = item(tmp_path / "Buoy")
-    report = Report()
-    report.failed("fixity", "fixity", "it has changed", grave=True)
-    assert note_check(folder, report, "2031-01-01T00:00:00Z", validated=True, operator="A. Penrose")
+    account = Account()
+    account.failed("fixity", "fixity", "it has changed", grave=True)
+    assert note_check(folder, account, "2031-01-01T00:00:00Z", validated=True, operator="A. Penrose")
     with (folder / HISTORY).open("ab") as file:
         file.write(b"no line\n")
-    assert note_check(folder, Report(), "2032-01-01T00:00:00Z", validated=False)
+    assert note_check(folder, Account(), "2032-01-01T00:00:00Z", validated=False)
     first, second = checks_of(folder)
     assert (first.event, first.verdict, first.problems, first.operator) == (
         "validation",
@@ -55,14 +55,14 @@ def test_each_check_leaves_a_line_and_what_is_none_is_passed_over(tmp_path: Path
 def test_a_history_that_is_a_link_is_not_followed(tmp_path: Path) -> None:
     folder = item(tmp_path / "Buoy")
     (folder / HISTORY).symlink_to(tmp_path / "elsewhere")
-    assert not note_check(folder, Report(), "2031-01-01T00:00:00Z", validated=True)
+    assert not note_check(folder, Account(), "2031-01-01T00:00:00Z", validated=True)
     assert not (tmp_path / "elsewhere").exists() and last_check(str(folder)) is None and checks_of(folder) == []
 
 
 def test_only_what_is_due_and_a_sample_of_it_are_taken(tmp_path: Path) -> None:
     for number in range(10):
         folder = item(tmp_path / f"Buoy {number}")
-        note_check(folder, Report(), f"203{number}-01-01T00:00:00Z", validated=True)
+        note_check(folder, Account(), f"203{number}-01-01T00:00:00Z", validated=True)
     folders = items_below(tmp_path)
     assert len(folders) == 10
     assert {one.name for one in Sampling("2034").takes(folders)} == {f"Buoy {number}" for number in range(4)}
@@ -77,8 +77,8 @@ def test_what_no_record_lists_is_told_and_left_alone(tmp_path: Path) -> None:
     (folder / "notes/mine.txt").write_text("mine")
     (folder / "replaced").mkdir()
     (folder / "replaced/old.bin").write_text("old")
-    (report,) = [one.report for one in assay(folder)]
-    told = next(check for check in report.checks if check.name == "unlisted")
+    (account,) = [one.account for one in assay(folder)]
+    told = next(check for check in account.checks if check.name == "unlisted")
     assert (
         told.outcome == "skipped" and told.detail.endswith(": notes/mine.txt") and (folder / "notes/mine.txt").exists()
     )

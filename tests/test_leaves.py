@@ -14,8 +14,8 @@ from mudlark.errors import FormatError
 from mudlark.find.model import Find, Page
 from mudlark.find.places.capture import page_in
 from mudlark.find.sift import best
-from mudlark.verify.content import check_content
-from mudlark.verify.verdict import Report
+from mudlark.verify.account import Account
+from mudlark.verify.media import check_file
 from tests.captures import MEDIA, PAGE, captured, document, entry
 from tests.pages import put_in_order
 
@@ -94,9 +94,9 @@ def _jpeg(path: Path, number: int, **given: Any) -> Path:
 
 def _bound(folder: Path, *pictures: Path, title: str = "The Keeper’s Logbook") -> pypdf.PdfReader:
     bind(pictures, folder / "bound.pdf", title)
-    report = Report()
-    check_content(folder / "bound.pdf", "pdf", report)
-    assert report.verdict == "sound", report
+    account = Account()
+    check_file(folder / "bound.pdf", None, account)
+    assert account.verdict == "sound", account
     return pypdf.PdfReader(folder / "bound.pdf", strict=True)
 
 
@@ -167,6 +167,6 @@ def test_a_pdf_whose_table_points_elsewhere_is_flawed(tmp_path: Path) -> None:
     data = (tmp_path / "bound.pdf").read_bytes()
     at = data.index(b"endstream")
     (tmp_path / "bound.pdf").write_bytes(data[:at] + b"    " + data[at:])
-    report = Report()
-    check_content(tmp_path / "bound.pdf", "pdf", report)
-    assert report.verdict == "flawed"
+    account = Account()
+    check_file(tmp_path / "bound.pdf", None, account)
+    assert account.verdict == "flawed"

@@ -17,7 +17,7 @@ from mudlark.playing.judge import judge_played
 from mudlark.playing.measure import Measured, measure_pictures, measure_sound
 from mudlark.playing.play import Played, stretches
 from mudlark.playing.stage import packed
-from mudlark.verify.verdict import Report
+from mudlark.verify.account import Account
 from tests.conftest import Ran
 
 Run = Callable[..., Ran]
@@ -105,9 +105,9 @@ def test_stretches_of_a_long_film_reach_from_its_beginning_to_its_end_and_begin_
 
 
 def test_what_has_no_decoder_passes_nothing() -> None:
-    report = Report()
-    judge_played(Played(full=True, unplayed=["HEVC in MP4"]), report)
-    assert [check.outcome for check in report.checks] == ["skipped"] and "HEVC" in report.checks[0].detail
+    account = Account()
+    judge_played(Played(full=True, unplayed=["HEVC in MP4"]), account)
+    assert [check.outcome for check in account.checks] == ["skipped"] and "HEVC" in account.checks[0].detail
 
 
 @pytest.mark.program

@@ -29,7 +29,7 @@ from mudlark.report.spans import joined
 from mudlark.report.table import Table, thinned
 from mudlark.report.write import place_for, write_report
 from mudlark.sweeping.journal import Journal, Result
-from mudlark.verify.verdict import Problem
+from mudlark.verify.account import Problem
 from mudlark.web.exchange import STOPPED
 from tests.conftest import Ran
 from tests.judge import CHROMIUM

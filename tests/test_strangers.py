@@ -27,8 +27,8 @@ from mudlark.archive.tree import below, files_below
 from mudlark.errors import MudlarkError
 from mudlark.fetch.store import Store
 from mudlark.fetch.unfinished import unfinished
+from mudlark.verify.account import Account
 from mudlark.verify.media import check_file
-from mudlark.verify.verdict import Report
 from mudlark.web.secret import veiled, veiled_field
 from tests.conftest import Answer, Ran, Trouble
 from tests.streams import demo_segment
@@ -284,9 +284,9 @@ def _png(width: int, height: int, pixels: bytes, *, depth: int = 8, colour: int 
 
 def _verdict(path: Path, data: bytes) -> str:
     path.write_bytes(data)
-    report = Report()
-    check_file(path, None, report)
-    return report.verdict
+    account = Account()
+    check_file(path, None, account)
+    return account.verdict
 
 
 def test_every_byte_of_a_png_is_accounted_for(tmp_path: Path) -> None:
@@ -369,7 +369,7 @@ def test_a_browser_that_does_not_answer_is_ended_and_that_is_said(monkeypatch: p
     from mudlark.playing import play as playing
 
     monkeypatch.setattr(playing, "_ANSWERING", 0.001)
-    checked = check_file(MEDIA / "gift-shop.mp4", None, Report())
+    checked = check_file(MEDIA / "gift-shop.mp4", None, Account())
     played = asyncio.run(playing.play(MEDIA / "gift-shop.mp4", checked))
     assert [code for code, _, _ in played.problems] == ["no-answer"] and not played.whole
 
@@ -378,13 +378,13 @@ def test_a_png_whose_header_is_longer_than_headers_are_is_not_read_to_its_end(tm
     path = tmp_path / "chart.png"
     path.write_bytes(b"\x89PNG\r\n\x1a\n" + (3_000_000).to_bytes(4, "big") + b"IHDR" + bytes(3_000_004))
     result = assay(path)[0]
-    assert result.verdict == "broken" and "header is none" in result.report.problems[0].message
+    assert result.verdict == "broken" and "header is none" in result.account.problems[0].message
 
 
 def test_every_entry_of_a_tar_file_is_counted_and_none_is_kept(tmp_path: Path) -> None:
     path = tmp_path / "sheets.tar"
     headers = b"".join(tarfile.TarInfo(f"sheet-{n}").tobuf(tarfile.USTAR_FORMAT) for n in range(300))
     path.write_bytes(headers + bytes(1024))
-    assert "300 entries" in assay(path)[0].report.checks[0].detail
+    assert "300 entries" in assay(path)[0].account.checks[0].detail
     path.write_bytes(headers[: 200 * 512] + b"x" + headers[200 * 512 + 1 :] + bytes(1024))
     assert assay(path)[0].verdict == "broken"

@@ -7,8 +7,8 @@ import pytest
 
 from mudlark.media.samples import LossCode, Samples
 from mudlark.media.ts import TransportReader
+from mudlark.verify.account import Account
 from mudlark.verify.media import check_file
-from mudlark.verify.verdict import Report
 from tests.bytes.transport import Counters, association, program_map, timed
 from tests.streams import access_unit
 
@@ -72,22 +72,22 @@ def test_streams_that_no_one_reads_are_counted_all_the_same(tmp_path: Path, lost
     data += pack.packets(_MAP, program_map((_AVC, _FIRST), (_PRIVATE, _OTHER))) + pictures(pack, _FIRST, 0, 25)
     others = pack.packets(_OTHER, bytes(range(1, 185)) * 40)
     path.write_bytes(data + others[: 10 * 188] + others[(10 + lost) * 188 :])
-    report = Report()
-    check_file(path, None, report)
-    assert report.verdict == ("flawed" if lost else "unproven")
+    account = Account()
+    check_file(path, None, account)
+    assert account.verdict == ("flawed" if lost else "unproven")
     if lost:
-        assert f"{lost} transport packets" in report.reason
+        assert f"{lost} transport packets" in account.reason
     else:
-        assert any(check.name == "left-out" for check in report.checks)
+        assert any(check.name == "left-out" for check in account.checks)
 
 
 def test_a_film_in_a_codec_that_no_one_reads_is_unproven(tmp_path: Path) -> None:
     pack, path = Counters(), tmp_path / "film.ts"
     data = pack.packets(0, association()) + pack.packets(_MAP, program_map((_MPEG_2, _FIRST)))
     path.write_bytes(data + pack.packets(_FIRST, bytes(range(1, 185)) * 40))
-    report = Report()
-    check_file(path, None, report)
-    assert report.verdict == "unproven" and "MPEG-2" in " ".join(check.detail for check in report.checks)
+    account = Account()
+    check_file(path, None, account)
+    assert account.verdict == "unproven" and "MPEG-2" in " ".join(check.detail for check in account.checks)
 
 
 def test_packets_that_are_missing_are_lost_to_a_film_too() -> None:

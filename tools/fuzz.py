@@ -59,8 +59,8 @@ def files_in(folder: Path) -> dict[str, Callable[[bytes], object]]:
     from mudlark.media.readers import container, reader_for
     from mudlark.report.requests import read_log
     from mudlark.sweeping.rows import rows_in
+    from mudlark.verify.account import Account
     from mudlark.verify.media import check_file
-    from mudlark.verify.verdict import Report
     from mudlark.web.robots import Rules
 
     def kept(name: str, data: bytes) -> Path:
@@ -70,7 +70,7 @@ def files_in(folder: Path) -> dict[str, Callable[[bytes], object]]:
         return path
 
     def verify(data: bytes) -> None:
-        report = Report()
+        report = Account()
         check_file(kept("file", data), None, report)
         assert report.checks or report.problems, "nothing was said of it"
 
@@ -96,7 +96,7 @@ def files_in(folder: Path) -> dict[str, Callable[[bytes], object]]:
     def record(data: bytes) -> None:
         kept("item/record.json", data)
         (assayed,) = assay(folder / "item")
-        codes = {problem.code for problem in assayed.report.problems}
+        codes = {problem.code for problem in assayed.account.problems}
         assert "unexamined" not in codes and len(read_ledger(folder / "item").entries) == 1
 
     def history(data: bytes) -> None:

@@ -11,7 +11,7 @@ import msgspec
 
 from mudlark.archive.record import FetchingFacts, FileFacts, PlayFacts, Record, SegmentCounts, TrackFacts
 from mudlark.find.model import Kind, Place, Role
-from mudlark.verify.verdict import Check, Verdict
+from mudlark.verify.account import Check, Verdict
 
 TARGET = Path(__file__).parent.parent / "src/mudlark/schemas"
 DIALECT = "https://json-schema.org/draft/2020-12/schema"

@@ -25,10 +25,10 @@ from mudlark.find.model import PLAYED
 from mudlark.manifest.model import STREAMED
 from mudlark.plain import is_plain, kind_of
 from mudlark.text import printable
+from mudlark.verify.account import Account, Verdict
 from mudlark.verify.fixity import compare
 from mudlark.verify.forms.pictures import check_pages
 from mudlark.verify.media import Checked, check_file
-from mudlark.verify.verdict import Report, Verdict
 
 CHECKSUMS_STALE = "checksums-stale"  # a problem that is mended on the spot
 _STREAMS = (".ts", ".m2ts", ".mts", ".mkv", ".mka", ".ac3", ".eac3", ".mp2", ".spx")
@@ -65,7 +65,7 @@ class Assay(msgspec.Struct):
     that were looked into. played: how it played, if it was. state: what hauling it again did to it, if it was."""
 
     path: Path
-    report: Report
+    account: Account
     title: str | None = None
     duration: float | None = None
     tracks: list[TrackFacts] = []
@@ -75,7 +75,7 @@ class Assay(msgspec.Struct):
 
     @property
     def verdict(self) -> Verdict:
-        return self.report.verdict
+        return self.account.verdict
 
 
 def assay(path: Path) -> list[Assay]:
@@ -141,8 +141,8 @@ def assays(path: Path, sampling: Sampling | None = None) -> Iterator[Assay]:
 
 def _unopened(found: Sight) -> Assay:
     """What was named and not opened: nothing is known of it."""
-    assayed = Assay(found.path, Report(), found.path.name)
-    assayed.report.skipped("not-opened", found.words[:1].upper() + found.words[1:])
+    assayed = Assay(found.path, Account(), found.path.name)
+    assayed.account.skipped("not-opened", found.words[:1].upper() + found.words[1:])
     return assayed
 
 
@@ -157,45 +157,45 @@ def _guarded(path: Path, verify: Callable[[Path], Assay]) -> Assay:
         with examining(path):
             return verify(path)
     except MudlarkError as problem:
-        assayed = Assay(path, Report(), path.name)
-        assayed.report.failed("record" if path.is_dir() else "file", problem.code, problem.what, grave=True)
+        assayed = Assay(path, Account(), path.name)
+        assayed.account.failed("record" if path.is_dir() else "file", problem.code, problem.what, grave=True)
         return assayed
 
 
 def _assay_file(path: Path) -> Assay:
-    assayed = Assay(path, Report())
-    _describe(assayed, check_file(path, None, assayed.report), path)
+    assayed = Assay(path, Account())
+    _describe(assayed, check_file(path, None, assayed.account), path)
     return assayed
 
 
 def _assay_item(folder: Path) -> Assay:
     record = read_record(folder, segments=False)
-    assayed = Assay(folder, Report(), record.title)
+    assayed = Assay(folder, Account(), record.title)
     inside = {file.path: path for file in record.files if (path := inside_item(folder, file.path))}
-    if _check_fixity(folder, record, inside, assayed.report):
-        assayed.report.carry(record.checks)
-    _tell_unlisted(folder, record, assayed.report)
+    if _check_fixity(folder, record, inside, assayed.account):
+        assayed.account.carry(record.checks)
+    _tell_unlisted(folder, record, assayed.account)
     if os.path.lexists(folder / CHECKSUMS) and not checksums_right(folder):
         text = f"{CHECKSUMS} does not say what the record says: it is stale, or was altered"
-        assayed.report.failed("checksums", CHECKSUMS_STALE, text)
+        assayed.account.failed("checksums", CHECKSUMS_STALE, text)
     listed = [inside[f.path] for f in dict.fromkeys(record.files) if f.role == "media" and f.path in inside]
     media = [path for path in listed if is_plain(path)]
     if record.source.kind == "images" and len(media) > 1:
-        check_pages(media, assayed.report)
+        check_pages(media, assayed.account)
     else:
         for path in media:
             streamed = record.source.kind in STREAMED
             endless = record.source.kind == "stream"
-            checked = check_file(path, record.planned_duration, assayed.report, streamed=streamed, endless=endless)
+            checked = check_file(path, record.planned_duration, assayed.account, streamed=streamed, endless=endless)
             _describe(assayed, checked, path)
     # what was missing when the item was made is still missing, whatever the file looks like
     for problem in record.problems:
-        if problem.code in _LASTING and problem not in assayed.report.problems:
-            assayed.report.problems.append(problem)
+        if problem.code in _LASTING and problem not in assayed.account.problems:
+            assayed.account.problems.append(problem)
     return assayed
 
 
-def _check_fixity(folder: Path, record: Record, inside: dict[str, Path], report: Report) -> bool:
+def _check_fixity(folder: Path, record: Record, inside: dict[str, Path], account: Account) -> bool:
     """True if every recorded file is there with its size and digest."""
     wrong = []
     first: dict[str, FileFacts] = {}  # a file that is listed often is read once
@@ -211,14 +211,14 @@ def _check_fixity(folder: Path, record: Record, inside: dict[str, Path], report:
         wrong.append("the record lists no media")
     if wrong:
         more = f"; and {len(wrong) - 10} more" if len(wrong) > 10 else ""
-        report.failed("fixity", "fixity", "; ".join(wrong[:10]) + more, grave=True)
+        account.failed("fixity", "fixity", "; ".join(wrong[:10]) + more, grave=True)
         return False
     count = "the file has" if len(record.files) == 1 else f"all {len(record.files)} files have"
-    report.passed("fixity", f"{count} the recorded SHA-256")
+    account.passed("fixity", f"{count} the recorded SHA-256")
     return True
 
 
-def _tell_unlisted(folder: Path, record: Record, report: Report) -> None:
+def _tell_unlisted(folder: Path, record: Record, account: Account) -> None:
     """What stands in an item and not in its record is nobody's, and is left alone."""
     listed = {file.path for file in record.files} | OWN
     found = []
@@ -228,7 +228,7 @@ def _tell_unlisted(folder: Path, record: Record, report: Report) -> None:
     if found:
         more = f" and {len(found) - 5} more" if len(found) > 5 else ""
         names = ", ".join(found[:5])
-        report.skipped("unlisted", f"not in the record, and left alone: {names}{more}")
+        account.skipped("unlisted", f"not in the record, and left alone: {names}{more}")
 
 
 def _describe(assayed: Assay, checked: Checked, path: Path) -> None:

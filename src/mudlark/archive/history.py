@@ -12,7 +12,7 @@ import msgspec
 from mudlark import __version__
 from mudlark.archive.layout import HISTORY
 from mudlark.plain import NotPlain, add_to_plain, open_plain, read_plain
-from mudlark.verify.verdict import Report, Verdict
+from mudlark.verify.account import Account, Verdict
 
 _LAST = 8192  # bytes at the end of the file in which the last line is looked for
 _LARGEST = 50_000_000
@@ -33,11 +33,11 @@ class Checked(msgspec.Struct, omit_defaults=True):
 _decoder = msgspec.json.Decoder(Checked)  # made once, as threads use it
 
 
-def note_check(folder: Path, report: Report, when: str, *, validated: bool, operator: str | None = None) -> bool:
+def note_check(folder: Path, account: Account, when: str, *, validated: bool, operator: str | None = None) -> bool:
     """Add a line to the history of an item; false where the folder takes none. validated: more than the digests was
     looked at."""
-    codes = list(dict.fromkeys(problem.code for problem in report.problems))
-    checked = Checked("validation" if validated else "fixity check", when, report.verdict, problems=codes)
+    codes = list(dict.fromkeys(problem.code for problem in account.problems))
+    checked = Checked("validation" if validated else "fixity check", when, account.verdict, problems=codes)
     checked.operator = operator
     try:
         with add_to_plain(folder / HISTORY) as file:

@@ -25,7 +25,7 @@ from mudlark.errors import UsageError
 from mudlark.fetch.store import WORKING
 from mudlark.fetch.unfinished import Unfinished, unfinished
 from mudlark.plain import NotPlain, read_plain
-from mudlark.verify.verdict import Count, Seconds, Verdict
+from mudlark.verify.account import Count, Seconds, Verdict
 
 _VERSION = 4
 _SCHEMA = "create table if not exists folder (path text primary key, entries blob not null)"

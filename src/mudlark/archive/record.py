@@ -14,8 +14,8 @@ from mudlark.errors import FormatError, StorageError
 from mudlark.media.movie import TrackIndex
 from mudlark.plain import read_plain
 from mudlark.text import escaped_json
+from mudlark.verify.account import Check, Count, Problem, Seconds, Verdict, Whole
 from mudlark.verify.media import Checked
-from mudlark.verify.verdict import Check, Count, Problem, Seconds, Verdict, Whole
 from mudlark.web.secret import veiled
 
 VERSION = 1

@@ -4,8 +4,9 @@ Memory holds a segment of each rendition and the sample tables. Renditions are r
 stretch; all are put on one clock, and handed to one writer. What was lost or put in is counted with its time.
 """
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from itertools import chain
 from pathlib import Path
 
 import numpy as np
@@ -18,7 +19,7 @@ from mudlark.assemble.timeline import Timeline
 from mudlark.errors import FormatError, StorageError
 from mudlark.fetch.place import Place
 from mudlark.media.mp4.fragments import FragmentReader
-from mudlark.media.picture.inband import IN_BAND, with_parameter_sets
+from mudlark.media.picture.inband import IN_BAND, keeps_sets, with_parameter_sets
 from mudlark.media.readers import READERS, container, reader_for
 from mudlark.media.samples import Event, Format, Ints, Loss, LossCode, SampleReader, Samples, TrackLabel
 
@@ -105,16 +106,40 @@ def assemble(
     parts: Iterable[Part], voices: Sequence[Voice], target: Path, planned_seconds: float, make_output: "MakeOutput"
 ) -> Assembled:
     """Write the parts, given stretch by stretch in order of time, into a file at `target` (or one that the output makes
-    of that)."""
-    try:
+    of that).
+
+    Where the parameter sets of a picture change in the middle, everything is written once more from the beginning, with
+    sets before each picture at which decoding may begin: a player that goes back would decode the beginning with those
+    of the end.
+    """
+    rest, taken = iter(parts), list[Part]()
+
+    def made(parts: Iterable[Part], *, in_band: bool) -> Assembled:
         with make_output(target, planned_seconds, _labels(voices)) as output:
-            made = _Film(voices, output).run(parts)
-            made.path = output.path
-            return made
+            film = _Film(voices, output, in_band=in_band).run(parts)
+            film.path = output.path
+            return film
+
+    try:
+        try:
+            return made(_noted(rest, taken), in_band=False)
+        except _SetsChange:
+            return made(chain(taken, rest), in_band=True)
     except OSError as problem:
         raise StorageError(
             f"Cannot write {target}: {problem.strerror}.", "Make room or choose another folder."
         ) from problem
+
+
+def _noted(parts: Iterator[Part], taken: list[Part]) -> Iterator[Part]:
+    """The parts, each of which is added to a list as it is taken."""
+    for part in parts:
+        taken.append(part)
+        yield part
+
+
+class _SetsChange(Exception):
+    """The parameter sets of a picture change in the middle of a film whose first samples have none inside."""
 
 
 MakeOutput = Callable[[Path, float, dict[int, TrackLabel]], Output]
@@ -132,8 +157,9 @@ def _labels(voices: Sequence[Voice]) -> dict[int, TrackLabel]:
 class _Film:
     """One film while it is made."""
 
-    def __init__(self, voices: Sequence[Voice], output: Output) -> None:
-        self.readings = [_Reading(number, voice) for number, voice in enumerate(voices)]
+    def __init__(self, voices: Sequence[Voice], output: Output, *, in_band: bool) -> None:
+        self.readings = [_Reading(number, voice, in_band=in_band) for number, voice in enumerate(voices)]
+        self.in_band = in_band
         self.output = output
         self.result = Assembled()
         self.timeline = self.result.timeline
@@ -223,7 +249,7 @@ class _Film:
         """Hand samples on the film's clock to the writer, with silence in the holes of sound."""
         ready: list[Samples] = []
         for samples in batch:
-            track = self.tracks.setdefault(samples.track, _Track())
+            track = self.tracks.setdefault(samples.track, _Track(in_band=self.in_band))
             ready += track.ready(samples)
             self.note(track.losses())
         self.note(self.timeline.losses())
@@ -244,9 +270,10 @@ class _Film:
 class _Reading:
     """A rendition while it is read: the reader for what its bytes are, and what that has begun with."""
 
-    def __init__(self, number: int, voice: Voice) -> None:
+    def __init__(self, number: int, voice: Voice, *, in_band: bool) -> None:
         self.number = number
         self.voice = voice
+        self._in_band = in_band
         self.anew = False
         self._readers: dict[str, SampleReader] = {}
         self._form = ""
@@ -275,7 +302,7 @@ class _Reading:
             batch = self._readers[form].feed(data)
             self._begin(part)
             return [], self._ours(batch, part.offset)
-        reader = self._readers.get(form) or reader_for(form)
+        reader = self._readers.get(form) or reader_for(form, in_band=self._in_band)
         self._held = [samples.kept() for samples in self.flush()]
         self.anew = True
         fresh = part.init if part.init != self._init or form not in self._readers else None
@@ -337,7 +364,8 @@ class _Reading:
 class _Track:
     """A track of the film: its coded frames so far, and what keeps it decodable and without holes."""
 
-    def __init__(self) -> None:
+    def __init__(self, *, in_band: bool) -> None:
+        self._in_band = in_band
         self.count = 0
         self.begin: float | None = None
         self.end = 0.0
@@ -346,7 +374,6 @@ class _Track:
         self._hash = xxh3_128()
         self._filler = Filler()
         self._first: Format | None = None
-        self._changed = False
         self._leading = 0
         self._size: tuple[int, int] | None = None
         self._resized: list[Loss] = []
@@ -382,10 +409,13 @@ class _Track:
         return [one.samples for one in made]
 
     def _decodable(self, samples: Samples) -> Samples:
-        """Once the parameter sets of a picture change, they stand in the samples from there on."""
+        """Where the parameter sets of a picture change, all samples have theirs. Raises _SetsChange where earlier ones
+        have not."""
         assert self._first is not None
-        self._changed = self._changed or samples.format.config != self._first.config
-        if not self._changed:
+        is_other = samples.format.config != self._first.config or samples.format.codec[:4] != self._first.codec[:4]
+        if not self._in_band and is_other and self.count and keeps_sets(self._first):
+            raise _SetsChange
+        if not self._in_band and not is_other:
             return samples
         samples = with_parameter_sets(samples)
         if samples.format.codec[:3] == self._first.codec[:3] and samples.format.codec[:4] in IN_BAND:

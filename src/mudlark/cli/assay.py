@@ -21,7 +21,7 @@ from mudlark.cli.steps import Steps
 from mudlark.errors import MudlarkError, UsageError, examining
 from mudlark.fetch.store import now
 from mudlark.text import clock, printable
-from mudlark.verify.verdict import WORTH
+from mudlark.verify.account import WORTH
 from mudlark.web.connection import Connection
 
 _MARK = {"passed": ("✓", "green"), "failed": ("✗", "bold red"), "skipped": ("·", "dim")}
@@ -91,7 +91,7 @@ def command(
                 if fix and result.verdict in ("flawed", "broken"):
                     result = _fixed(result, network, browser, problems, trusted=trust_record)
                 if not no_history and (result.path / RECORD).is_file():
-                    note_check(result.path, result.report, now(), validated=bool(result.media), operator=operator)
+                    note_check(result.path, result.account, now(), validated=bool(result.media), operator=operator)
                 assayed.append(result)
                 if not as_json:
                     _show(out, result, whole=manner.verbose or result.verdict != "sound" or _mended(result))
@@ -117,17 +117,17 @@ def command(
 
 
 def _mended(result: Assay) -> bool:
-    return any(check.name == "checksums" for check in result.report.checks)
+    return any(check.name == "checksums" for check in result.account.checks)
 
 
 def _mend_checksums(result: Assay) -> None:
     """Checksums that are not those of the record are written anew, and that is said."""
-    stale = [problem for problem in result.report.problems if problem.code == CHECKSUMS_STALE]
+    stale = [problem for problem in result.account.problems if problem.code == CHECKSUMS_STALE]
     if stale and mend_checksums(result.path):
-        report = result.report
-        report.problems = [problem for problem in report.problems if problem.code != CHECKSUMS_STALE]
-        report.checks = [check for check in report.checks if check.name != "checksums"]
-        report.passed("checksums", f"{stale[0].message}; written anew from the record")
+        account = result.account
+        account.problems = [problem for problem in account.problems if problem.code != CHECKSUMS_STALE]
+        account.checks = [check for check in account.checks if check.name != "checksums"]
+        account.passed("checksums", f"{stale[0].message}; written anew from the record")
 
 
 def _sampling(since: str | None, sample: str | None) -> Sampling | None:
@@ -183,7 +183,7 @@ def _play(result: Assay, manner: Literal["some", "full"], browser: Path | None, 
             try:
                 with examining(path):
                     played = asyncio.run(played_in_browser(path, checked, manner, browser))
-                    judge_played(played, result.report)
+                    judge_played(played, result.account)
                     result.played = facts_of(played, now())
             except UsageError:
                 raise
@@ -197,13 +197,13 @@ def _data(result: Assay) -> dict[str, object]:
         "path": str(result.path),
         "title": result.title,
         "verdict": result.verdict,
-        "reason": result.report.reason,
+        "reason": result.account.reason,
         "state": result.state,
         "duration": result.duration,
         "tracks": result.tracks,
-        "checks": result.report.checks,
+        "checks": result.account.checks,
         "problems": [
-            {"code": p.code, "message": p.message, "at": p.at, "offset": p.offset} for p in result.report.problems
+            {"code": p.code, "message": p.message, "at": p.at, "offset": p.offset} for p in result.account.problems
         ],
         "played": result.played,
     }
@@ -226,15 +226,15 @@ def _show(out: Console, result: Assay, *, whole: bool) -> None:
     out.print(line)
     if not whole:
         return
-    for check in result.report.checks:
+    for check in result.account.checks:
         if check.outcome == "passed" and not manner.verbose and check.name != "checksums":
             continue
         mark, style = _MARK[check.outcome]
         detail = (check.detail, "" if check.outcome == "failed" else "dim")
         out.print(Text.assemble("  ", (mark, style), f" {check.name:<15}", detail))
-    details = {check.detail for check in result.report.checks}
-    for problem in result.report.problems:
+    details = {check.detail for check in result.account.checks}
+    for problem in result.account.problems:
         if problem.message not in details:
             out.print(Text(f"  ! {problem.message}", style="yellow"))
     if result.verdict == "unproven":
-        out.print(Text(f"  ! {result.report.reason}", style="yellow"))
+        out.print(Text(f"  ! {result.account.reason}", style="yellow"))

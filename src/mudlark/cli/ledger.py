@@ -17,7 +17,7 @@ from mudlark.cli.show import VERDICT_STYLE, columns, console, emit_json, message
 from mudlark.cli.unfinished import tell_unfinished, unfinished_data
 from mudlark.errors import MudlarkError, UsageError
 from mudlark.text import clock, counted, size
-from mudlark.verify.verdict import Verdict
+from mudlark.verify.account import Verdict
 from mudlark.whole import refuse_existing
 
 

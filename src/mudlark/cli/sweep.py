@@ -42,7 +42,7 @@ from mudlark.sweeping.journal import Journal, Result, without_address
 from mudlark.sweeping.rows import WISHES, Row
 from mudlark.sweeping.run import Done, Hauler, Here, Sweep, chosen, with_row
 from mudlark.text import clock, printable, size, visible
-from mudlark.verify.verdict import Verdict
+from mudlark.verify.account import Verdict
 from mudlark.web.connection import Connection
 from mudlark.web.secret import veiled
 from mudlark.web.session import Session

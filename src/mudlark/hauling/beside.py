@@ -9,8 +9,8 @@ from mudlark.errors import MudlarkError
 from mudlark.find.model import PLAYED, Find, Page
 from mudlark.media.forms import PICTURES
 from mudlark.media.sniff import right_extension, sniff
+from mudlark.verify.account import Problem
 from mudlark.verify.fixity import digest
-from mudlark.verify.verdict import Problem
 from mudlark.web.address import file_part, shown
 from mudlark.web.session import Session
 

@@ -19,8 +19,8 @@ from mudlark.media.codecs import is_sound
 from mudlark.media.mp4.about import About
 from mudlark.media.readers import READERS, container
 from mudlark.media.samples import Loss, LossCode, TrackLabel
+from mudlark.verify.account import Problem
 from mudlark.verify.fixity import digest
-from mudlark.verify.verdict import Problem
 
 _FEW = 3  # segments that cannot be read and are worth another try, or a tenth of all
 _SPANS = frozenset({LossCode.SILENCE, LossCode.HOLE})

@@ -28,7 +28,7 @@ from mudlark.hauling.work import Fetching, Made, Work
 from mudlark.manifest.choose import ALL, NONE, Wish
 from mudlark.manifest.model import STREAMED, PresentationKind
 from mudlark.media.language import same_language
-from mudlark.verify.verdict import WORTH, Verdict
+from mudlark.verify.account import WORTH, Verdict
 
 _MAKERS: dict[PresentationKind, Callable[[Work, Fetching], Awaitable[Made]]] = {
     "hls": make_film,

@@ -15,7 +15,7 @@ from mudlark.manifest.choose import Wish
 from mudlark.manifest.live.broadcast import State
 from mudlark.manifest.live.pace import Span
 from mudlark.manifest.model import Presentation, Rendition
-from mudlark.verify.verdict import Verdict
+from mudlark.verify.account import Verdict
 from mudlark.web.guise import Guise
 
 

@@ -14,9 +14,9 @@ from mudlark.hauling.work import Fetching, Made, Work, jobs_of
 from mudlark.manifest.model import Picture
 from mudlark.media.forms import PICTURES
 from mudlark.media.sniff import right_extension, sniff
+from mudlark.verify.account import Account, Problem
 from mudlark.verify.fixity import digest
 from mudlark.verify.forms.pictures import check_pages
-from mudlark.verify.verdict import Problem, Report
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,10 +58,10 @@ async def make_pages(work: Work, fetching: Fetching) -> Made:
     if missing := work.target.find.mention.missing:
         numbers = ", ".join(map(str, missing[:20]))
         problems.append(Problem("page-missing", f"Number {numbers} of the series of page images is not on the page"))
-    report = Report()
-    await asyncio.to_thread(check_pages, list(leaves.values()), report)
+    account = Account()
+    await asyncio.to_thread(check_pages, list(leaves.values()), account)
     media = await asyncio.to_thread(_keep, work, list(leaves.values()))
-    return Made(tuple(media), problems=tuple(problems), notes=tuple(notes), report=report)
+    return Made(tuple(media), problems=tuple(problems), notes=tuple(notes), account=account)
 
 
 def _leaf(work: Work, number: int, picture: Picture, parts: Sequence[Outcome]) -> tuple[_Leaf | None, list[Problem]]:

@@ -17,15 +17,15 @@ from mudlark.verify.fixity import digest
 async def prove_by_playing(work: Work, made: Made, proof: Proof, manner: Manner) -> None:
     """Have a browser play the film or sound, and add what that shows to the record. The pictures that were seen become
     the poster of an item that has none."""
-    record, report = proof.record, proof.report
+    record, account = proof.record, proof.account
     main = made.media[0]
     if proof.checked.form not in PLAYABLE:
         return
     work.watch.on_step("Playing")
     played = await play(main, proof.checked, manner, work.target.order.browser)
-    judge_played(played, report)
-    record.checks, record.problems, record.verdict = report.checks, report.problems, report.verdict
-    record.reason = report.reason
+    judge_played(played, account)
+    record.checks, record.problems, record.verdict = account.checks, account.problems, account.verdict
+    record.reason = account.reason
     record.played = facts_of(played, now())
     if played.sought and not any(file.role == "poster" for file in record.files):
         path = main.with_name(f"{main.stem}.poster.png")

@@ -46,11 +46,11 @@ from mudlark.manifest.choose import Wish
 from mudlark.manifest.model import STREAMED
 from mudlark.media.forms import CATEGORIES
 from mudlark.text import counted
+from mudlark.verify.account import Account
 from mudlark.verify.fixity import digest
 from mudlark.verify.frames import check_frames, check_packing
 from mudlark.verify.media import Checked, check_file
 from mudlark.verify.transfer import Promise
-from mudlark.verify.verdict import Report
 from mudlark.web.address import file_part
 
 _MOST_CONTENTS = 1_000  # names inside an archive that a record keeps
@@ -58,10 +58,10 @@ _MOST_CONTENTS = 1_000  # names inside an archive that a record keeps
 
 @dataclass(slots=True)
 class Proof:
-    """The record of an item, the report that its verdict follows from, and what was found in its media."""
+    """The record of an item, the account that its verdict follows from, and what was found in its media."""
 
     record: Record
-    report: Report
+    account: Account
     checked: Checked
 
 
@@ -70,13 +70,13 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Proof:
     target = work.target
     presentation = target.presentation
     main = made.media[0]
-    report = Report(list(made.report.checks), [*made.report.problems, *made.problems])
+    account = Account(list(made.account.checks), [*made.account.problems, *made.problems])
     planned, tolerance = _promised(target)
     with ThreadPoolExecutor(1, "mudlark-digest") as beside:
         hashing = beside.submit(digest, main) if made.digest is None else None
         streamed = presentation.kind in STREAMED
         checked = (
-            check_file(main, planned, report, tolerance, streamed=streamed, endless=presentation.kind == "stream")
+            check_file(main, planned, account, tolerance, streamed=streamed, endless=presentation.kind == "stream")
             if len(made.media) == 1
             else Checked("images")
         )
@@ -84,15 +84,15 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Proof:
         if made.frames:
             movie = checked.movie
             digests = (
-                check_frames(main, movie, made.frames, report) if movie else check_packing(main, made.frames, report)
+                check_frames(main, movie, made.frames, account) if movie else check_packing(main, made.frames, account)
             )
         size, sha256 = hashing.result() if hashing else made.digest or digest(main)
     if presentation.kind == "file":
         facts = presentation.facts
-        Promise(facts.length, dict(facts.digests), target.order.expect).check(main, size, sha256, report)
+        Promise(facts.length, dict(facts.digests), target.order.expect).check(main, size, sha256, account)
     if target.find.kind in PLAYED and presentation.kind != "images" and checked.form not in CATEGORIES:
         what = "unknown bytes" if checked.form == "unknown" else checked.form.upper()
-        report.failed("content", "no-media", f"A film or sound was promised; {what} came", grave=True)
+        account.failed("content", "no-media", f"A film or sound was promised; {what} came", grave=True)
     notes = [*target.notes, *made.notes]
     if fetching.counts.elsewhere:
         notes.append(
@@ -101,7 +101,7 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Proof:
     if fetching.counts.renewed:
         renewed = counted(fetching.counts.renewed, "segment")
         notes.append(Note("renewed", f"Links expired, and were renewed for {renewed}"))
-    if not report.problems and not report.proven:
+    if not account.problems and not account.proven:
         notes.append(Note("unproven", "It came as the server sent it; nothing proves that it is whole"))
     tracks = (_packed_tracks(made) if not checked.movie else []) or tracks_of(checked)
     for track, frames, digest_there in zip(tracks, made.frames, digests, strict=False):
@@ -125,9 +125,9 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Proof:
     counts = fetching.counts
     record = Record(
         title=target.title,
-        verdict=report.verdict,
-        reason=report.reason,
-        problems=report.problems,
+        verdict=account.verdict,
+        reason=account.reason,
+        problems=account.problems,
         started=work.started,
         finished=now(),
         source=_source(work, files, made),
@@ -140,7 +140,7 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Proof:
             fetching.came, round(fetching.seconds, 3), counts.elsewhere, counts.renewed, counts.raced
         ),
         segment_list=list(fetching.facts.values()),
-        checks=report.checks,
+        checks=account.checks,
         command=target.order.command,
         operator=_operator(target.order.operator),
         versions={"mudlark": __version__, "python": platform.python_version(), "system": platform.system()},
@@ -148,7 +148,7 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Proof:
         notes=notes,
     )
     record.files = [_identified(work, file, record) for file in record.files]
-    return Proof(record if target.order.keep_secrets else without_access(record), report, checked)
+    return Proof(record if target.order.keep_secrets else without_access(record), account, checked)
 
 
 def asked_of(order: Order) -> Asked:

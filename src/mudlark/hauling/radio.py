@@ -28,8 +28,8 @@ from mudlark.media.sound.framed import Syntax, frames
 from mudlark.media.sound.mpeg_audio import MPEG_AUDIO
 from mudlark.media.webvtt import Cue, Subtitles, write
 from mudlark.text import tidy
+from mudlark.verify.account import END, Account, Problem
 from mudlark.verify.fixity import digest
-from mudlark.verify.verdict import END, Problem, Report
 
 _FRAMED: dict[str, Syntax] = {"mp3": MPEG_AUDIO, "adts": ADTS}
 _WINDOW = 32 << 20  # bytes of a file that are looked through at once
@@ -144,10 +144,10 @@ def _made(work: Work, tape: Tape, problem: object) -> Made:
         path = media.with_name(f"{work.name}.titles.vtt")
         path.write_bytes(write(Subtitles(tuple(cues))))
         beside.append(FileFacts(path.name, "titles", *digest(path)))
-    report = Report()
+    account = Account()
     if not problems:
-        report.passed(END, "it was recorded until it was ended here, and nothing is missing")
-    return Made((media,), tuple(beside), tuple(problems), tuple(notes), report=report)
+        account.passed(END, "it was recorded until it was ended here, and nothing is missing")
+    return Made((media,), tuple(beside), tuple(problems), tuple(notes), account=account)
 
 
 def _cues(tape: Tape, seconds: "_Seconds") -> list[Cue]:

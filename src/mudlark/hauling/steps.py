@@ -29,7 +29,7 @@ from mudlark.hauling.renew import same_find
 from mudlark.hauling.resolve import Target, resolve
 from mudlark.hauling.same import compare_there
 from mudlark.hauling.work import Work
-from mudlark.verify.verdict import Verdict
+from mudlark.verify.account import Verdict
 from mudlark.web.address import shown
 from mudlark.web.session import Changed, Session
 

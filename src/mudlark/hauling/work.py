@@ -22,7 +22,7 @@ from mudlark.hauling.resolve import Target
 from mudlark.hauling.title import unreserved
 from mudlark.manifest.model import Rendition
 from mudlark.media.samples import Event
-from mudlark.verify.verdict import Problem, Report, Verdict
+from mudlark.verify.account import Account, Problem, Verdict
 from mudlark.web.address import as_sent
 from mudlark.web.session import Session
 
@@ -54,7 +54,7 @@ class Made:
 
     frames: the coded frames of each track as they were read from the segments, in the order of the file's tracks.
     events: what messages among the media say. digest: bytes and SHA-256 of the media, where they were hashed as they
-    came. report: of what the maker has verified itself.
+    came. account: of what the maker has verified itself.
     """
 
     media: tuple[Path, ...]
@@ -64,7 +64,7 @@ class Made:
     frames: tuple[CodedFrames, ...] = ()
     events: tuple[Event, ...] = ()
     digest: tuple[int, str] | None = None
-    report: Report = field(default_factory=Report)
+    account: Account = field(default_factory=Account)
 
 
 class Fetching:

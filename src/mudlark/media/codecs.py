@@ -7,15 +7,37 @@ its codec registry. `config` of a Format holds the content of `config_box` (of `
 from dataclasses import dataclass
 from typing import Literal
 
+from mudlark.media.plausible import (
+    Misfits,
+    aac_blocks,
+    ac3_frames,
+    anything,
+    av1_units,
+    flac_frames,
+    mpeg_frames,
+    nal_units,
+    opus_packets,
+    texts,
+    time_codes,
+    vorbis_packets,
+    vp8_frames,
+    vp9_frames,
+)
 from mudlark.media.samples import Format
 from mudlark.media.sound import ac3, ac3_silence, adts, mpeg_audio, opus
+
+_AAC = ("mp4a.40", "mp4a.66", "mp4a.67", "mp4a.68")
+_MP3 = ("mp4a.6B", "mp4a.69", "mp4a.6b", "mp3")
 
 
 @dataclass(frozen=True, slots=True)
 class Codec:
     """words: for people. short: as options name it. prefixes: how its RFC 6381 names begin.
 
-    entry: its MP4 sample entry. config_box: the box inside of that. extension: of a file that holds nothing else.
+    entry: its MP4 sample entry. config_box: the box inside of that. matroska: its name there. misfits: finds samples
+    that do not look like it. extension: of a file that holds nothing else. zeros: bytes of zeros in a row that no
+    sample of it holds; 0 where they may be any number. reorders: pictures are
+    decoded in another order than they are shown in.
     """
 
     words: str
@@ -25,23 +47,49 @@ class Codec:
     entry: str
     config_box: str
     matroska: str
+    misfits: Misfits
     extension: str = ""
+    zeros: int = 0
+    reorders: bool = False
 
 
+# NAL units hold no three zeros in a row (H.264 §7.4.1, H.265 §7.4.2.1); entropy codes have no long runs of them
 CODECS = (
-    Codec("H.264", "avc", "video", ("avc1", "avc3"), "avc1", "avcC", "V_MPEG4/ISO/AVC"),
-    Codec("HEVC", "hevc", "video", ("hvc1", "hev1"), "hvc1", "hvcC", "V_MPEGH/ISO/HEVC"),
-    Codec("AV1", "av1", "video", ("av01",), "av01", "av1C", "V_AV1"),
-    Codec("VP9", "vp9", "video", ("vp09", "vp9"), "vp09", "vpcC", "V_VP9"),
-    Codec("VP8", "vp8", "video", ("vp08", "vp8"), "vp08", "vpcC", "V_VP8"),
-    Codec("AAC", "aac", "audio", ("mp4a.40", "mp4a.66", "mp4a.67", "mp4a.68"), "mp4a", "esds", "A_AAC", ".aac"),
-    Codec("MP3", "mp3", "audio", ("mp4a.6B", "mp4a.69", "mp4a.6b", "mp3"), "mp4a", "esds", "A_MPEG/L3", ".mp3"),
-    Codec("AC-3", "ac3", "audio", ("ac-3", "mp4a.a5", "mp4a.A5"), "ac-3", "dac3", "A_AC3", ".ac3"),
-    Codec("E-AC-3", "eac3", "audio", ("ec-3", "mp4a.a6", "mp4a.A6"), "ec-3", "dec3", "A_EAC3", ".eac3"),
-    Codec("Opus", "opus", "audio", ("opus", "Opus"), "Opus", "dOps", "A_OPUS", ".opus"),
-    Codec("Vorbis", "vorbis", "audio", ("vorbis",), "", "", "A_VORBIS", ".ogg"),
-    Codec("FLAC", "flac", "audio", ("flac", "fLaC"), "fLaC", "dfLa", "A_FLAC", ".flac"),
+    Codec(
+        "H.264", "avc", "video", ("avc1", "avc3"), "avc1", "avcC", "V_MPEG4/ISO/AVC", nal_units, zeros=32, reorders=True
+    ),
+    Codec(
+        "HEVC",
+        "hevc",
+        "video",
+        ("hvc1", "hev1"),
+        "hvc1",
+        "hvcC",
+        "V_MPEGH/ISO/HEVC",
+        nal_units,
+        zeros=32,
+        reorders=True,
+    ),
+    Codec("AV1", "av1", "video", ("av01",), "av01", "av1C", "V_AV1", av1_units, zeros=512),
+    Codec("VP9", "vp9", "video", ("vp09", "vp9"), "vp09", "vpcC", "V_VP9", vp9_frames, zeros=512),
+    Codec("VP8", "vp8", "video", ("vp08", "vp8"), "vp08", "vpcC", "V_VP8", vp8_frames, zeros=512),
+    Codec("AAC", "aac", "audio", _AAC, "mp4a", "esds", "A_AAC", aac_blocks, ".aac", zeros=512),
+    Codec("MP3", "mp3", "audio", _MP3, "mp4a", "esds", "A_MPEG/L3", mpeg_frames, ".mp3"),
+    Codec("AC-3", "ac3", "audio", ("ac-3", "mp4a.a5", "mp4a.A5"), "ac-3", "dac3", "A_AC3", ac3_frames, ".ac3"),
+    Codec("E-AC-3", "eac3", "audio", ("ec-3", "mp4a.a6", "mp4a.A6"), "ec-3", "dec3", "A_EAC3", ac3_frames, ".eac3"),
+    Codec("Opus", "opus", "audio", ("opus", "Opus"), "Opus", "dOps", "A_OPUS", opus_packets, ".opus", zeros=256),
+    Codec("Vorbis", "vorbis", "audio", ("vorbis",), "", "", "A_VORBIS", vorbis_packets, ".ogg", zeros=256),
+    Codec("FLAC", "flac", "audio", ("flac", "fLaC"), "fLaC", "dfLa", "A_FLAC", flac_frames, ".flac"),
 )
+# what is not read into films, and still is known well enough to be looked at
+_OTHERS: dict[str, Misfits] = {
+    **dict.fromkeys(("tx3g", "text"), texts),
+    "tmcd": time_codes,
+    **dict.fromkeys(
+        ("sowt", "twos", "lpcm", "ipcm", "fpcm", "in24", "in32", "fl32", "fl64", "raw ", "A_PCM"), anything
+    ),
+    **dict.fromkeys(("ulaw", "alaw", "A_PCM", "S_TEXT"), anything),
+}
 
 
 WEBM = frozenset({"VP8", "VP9", "AV1", "Opus", "Vorbis"})  # what a WebM file may hold
@@ -50,6 +98,12 @@ WEBM = frozenset({"VP8", "VP9", "AV1", "Opus", "Vorbis"})  # what a WebM file ma
 def codec_of(name: str) -> Codec | None:
     """The codec that an RFC 6381 name, or a sample entry, means."""
     return next((codec for codec in CODECS if name.startswith(codec.prefixes)), None)
+
+
+def misfits_of(name: str) -> Misfits | None:
+    """What finds samples that do not look like a codec; None for one of which nothing is known."""
+    codec = codec_of(name)
+    return codec.misfits if codec else next((look for begin, look in _OTHERS.items() if name.startswith(begin)), None)
 
 
 def is_sound(name: str) -> bool:

@@ -83,12 +83,12 @@ class TrackIndex:
 
 @dataclass(slots=True)
 class Movie:
-    """A whole file. stated: seconds that its header says it lasts, 0 if it does not. left_out: tracks that are not
-    read, each by what it says that it is."""
+    """A whole file. stated: seconds that its header says it lasts, 0 if it does not. tracks: pictures and sound.
+    others: tracks of anything else (texts, time codes), which no one plays here."""
 
     stated: float
     tracks: list[TrackIndex]
-    left_out: list[str] = field(default_factory=list)
+    others: list[TrackIndex] = field(default_factory=list)
 
     @property
     def end(self) -> float | None:

@@ -29,9 +29,10 @@ def container(data: bytes | memoryview) -> str:
     return sniff(bytes(data[behind : behind + _HEAD]))
 
 
-def reader_for(form: str) -> SampleReader:
-    """A new reader. Raises FormatError for what nothing reads."""
+def reader_for(form: str, *, in_band: bool = False) -> SampleReader:
+    """A new reader. in_band: one that takes parameter sets out of the samples leaves them in. Raises FormatError for
+    what nothing reads."""
     if form not in READERS:
         named = "bytes of no format that is known" if form == "unknown" else form.upper()
         raise FormatError(f"It is {named}, which is no media segment")
-    return READERS[form]()
+    return TransportReader(in_band=in_band) if form == "ts" else READERS[form]()

@@ -194,8 +194,10 @@ class TransportReader:
 
     wraps = _WRAP / 90_000  # seconds after which its clock starts anew
 
-    def __init__(self) -> None:
+    def __init__(self, *, in_band: bool = False) -> None:
+        """in_band: parameter sets stay in the samples from the first on."""
         self._state = _State()
+        self._in_band = in_band
         self._rooms: dict[int, Bytes] = {}
 
     @property
@@ -324,7 +326,9 @@ class TransportReader:
                 continue
             sounds += track != 1
             same = known.get(track) if state.kinds.get(track) is make else None
-            streams[pid] = same or make(track)
+            streams[pid] = stream = same or make(track)
+            if isinstance(stream, NalStream):
+                stream.changed = stream.changed or self._in_band
             state.kinds[track] = make
             language = descriptors.get(_LANGUAGE, b"")[:3].decode("latin-1").strip("\0 ")
             state.languages[pid] = language.lower() if language.isalpha() else ""

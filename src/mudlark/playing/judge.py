@@ -4,8 +4,8 @@ from PIL import Image
 
 from mudlark.archive.record import PlayFacts
 from mudlark.playing.play import Played, pictures_of
+from mudlark.verify.account import Account
 from mudlark.verify.forms.found import at_second
-from mudlark.verify.verdict import Report
 
 _ALL = 0.9  # of what was seen or heard: a film that is black, frozen or silent for so much of it has something wrong
 _MOST_TOLD = 3
@@ -36,21 +36,21 @@ def facts_of(played: Played, when: str) -> PlayFacts:
     )
 
 
-def judge_played(played: Played, report: Report) -> None:
-    """Add what playing showed to a report. What has no decoder is said, and passes nothing."""
-    problems = len(report.problems)
+def judge_played(played: Played, account: Account) -> None:
+    """Add what playing showed to a account. What has no decoder is said, and passes nothing."""
+    problems = len(account.problems)
     for code, words, second in played.problems[:10]:
-        report.failed("played", code, words, at=second)
+        account.failed("played", code, words, at=second)
     if played.bad:
         total = played.pictures + played.sounds + played.bad
-        report.failed(
+        account.failed(
             "decoded", "undecodable", f"{played.bad:,} of {total:,} samples cannot be decoded", bad=played.bad
         )
     for what in played.unplayed:
-        report.skipped("played", f"not played: the browser has no decoder for {what}")
-    if len(report.problems) == problems and played.started:
-        report.passed("played", _words(played), pictures=played.pictures, sounds=played.sounds, seconds=played.seconds)
-    _judge_measured(played, report)
+        account.skipped("played", f"not played: the browser has no decoder for {what}")
+    if len(account.problems) == problems and played.started:
+        account.passed("played", _words(played), pictures=played.pictures, sounds=played.sounds, seconds=played.seconds)
+    _judge_measured(played, account)
 
 
 def _words(played: Played) -> str:
@@ -62,7 +62,7 @@ def _words(played: Played) -> str:
     return f"it starts{seeks}, and runs to its end{what}{how}; took {played.seconds:.0f} s"
 
 
-def _judge_measured(played: Played, report: Report) -> None:
+def _judge_measured(played: Played, account: Account) -> None:
     measured = played.measured
     for name, spans, total in (
         ("black", measured.black, measured.seen),
@@ -76,11 +76,11 @@ def _judge_measured(played: Played, report: Report) -> None:
         where += f" and {len(spans) - _MOST_TOLD} more" if len(spans) > _MOST_TOLD else ""
         what = "The sound is silent" if name == "silent" else f"The picture is {name}"
         if total and seconds >= _ALL * total:
-            report.failed("measured", name, f"{what} all the time ({where})", at=spans[0][0], seconds=seconds)
+            account.failed("measured", name, f"{what} all the time ({where})", at=spans[0][0], seconds=seconds)
         else:
-            report.passed("measured", f"{what.lower()} at {where}", seconds=round(seconds, 2))
+            account.passed("measured", f"{what.lower()} at {where}", seconds=round(seconds, 2))
     if measured.clipped > max(20, 0.001 * measured.heard * 48_000):
-        report.passed("measured", f"{measured.clipped:,} samples of the sound are at full scale: it clips")
+        account.passed("measured", f"{measured.clipped:,} samples of the sound are at full scale: it clips")
 
 
 def contact_sheet(played: Played) -> list[tuple[Image.Image, str]]:

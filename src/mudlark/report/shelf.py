@@ -14,7 +14,7 @@ from mudlark.report.advice import of_haul, of_problem
 from mudlark.report.item import ItemData, read_item
 from mudlark.report.table import Row, Table, within
 from mudlark.sweeping.journal import Journal, without_address
-from mudlark.verify.verdict import WORTH
+from mudlark.verify.account import WORTH
 from mudlark.web.address import host_of
 
 _MOST_HOSTS = 12

@@ -17,7 +17,7 @@ from mudlark.archive.place import inside_item
 from mudlark.errors import StorageError
 from mudlark.fetch.store import WORKING
 from mudlark.plain import NotPlain, add_to_plain, is_plain, open_plain, read_plain
-from mudlark.verify.verdict import Verdict
+from mudlark.verify.account import Verdict
 from mudlark.web.secret import veiled, without_secrets
 from mudlark.whole import whole_file
 

@@ -9,18 +9,18 @@ import gzip
 import logging
 import lzma
 import tarfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from itertools import islice
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, Protocol
 
 from mudlark.errors import FormatError
 from mudlark.guard import reading
 from mudlark.media.forms import PICTURES, PROMISED
 from mudlark.plain import open_plain
 from mudlark.verify import zipped
+from mudlark.verify.account import Account
 from mudlark.verify.forms.pictures import check_picture, check_svg
-from mudlark.verify.verdict import Report
 from mudlark.verify.zipped import is_bomb
 
 _TEXTUAL = frozenset({"text", "html", "xml", "json", "unknown"})  # what comes in place of something that is gone
@@ -28,31 +28,32 @@ _A = {"gzip": "a gzip", "bzip2": "a bzip2", "xz": "an xz"}
 _MOST_MEMORY = 100_000_000  # bytes that unpacking may take
 _MOST_UNPACKED = 64 << 30  # bytes that are unpacked as a check
 _SOME = 1 << 20
+_TAR_END = 512  # bytes of zeros in place of a header
 _LARGEST_JSON = 50_000_000
 _MOST_PAGES = 20_000
 
 
-def check_content(path: Path, form: str, report: Report) -> list[tuple[str, int]]:
+def check_content(path: Path, form: str, account: Account) -> list[tuple[str, int]]:
     """Check a file by what its first bytes say it is; gives the names and sizes inside an archive."""
     if form == "zip":
-        return _check_zip(path, report)
+        return _check_zip(path, account)
     if is_misnamed(path, form):
         text = f"{path.name} is named {path.suffix} but holds {'something else' if form == 'unknown' else form.upper()}"
-        report.failed("content", "misnamed", text)
+        account.failed("content", "misnamed", text)
     elif form in PICTURES:
-        check_picture(path, report)
+        check_picture(path, account)
     elif form == "pdf":
-        _check_document(path, report)
+        _check_document(path, account)
     elif form in _A:
-        _check_packed(path, form, report)
+        _check_packed(path, form, account)
     elif form == "tar":
-        _check_tar(path, report)
+        _check_tar(path, account)
     elif form == "svg":
-        check_svg(path, report)
+        check_svg(path, account)
     elif form == "json" and path.stat().st_size <= _LARGEST_JSON:
-        _check_json(path, report)
+        _check_json(path, account)
     else:
-        report.skipped(
+        account.skipped(
             "content", f"{path.name}: Mudlark does not look into this format; only a digest can prove it whole"
         )
     return []
@@ -64,7 +65,7 @@ def is_misnamed(path: Path, form: str) -> bool:
     return promised is not None and form not in promised and form in _TEXTUAL
 
 
-def _check_packed(path: Path, form: str, report: Report) -> None:
+def _check_packed(path: Path, form: str, account: Account) -> None:
     """Unpacked to its end, where its own checksum stands (RFC 1952 §2.3.1 for gzip)."""
     packed, size = path.stat().st_size, 0
     try:
@@ -72,40 +73,61 @@ def _check_packed(path: Path, form: str, report: Report) -> None:
             for block in _unpacked(file, form):
                 size += len(block)
                 if size > _MOST_UNPACKED or is_bomb(packed, size):
-                    report.skipped("content", f"{_A[form]} file that unpacks to more than is unpacked as a check")
+                    account.skipped("content", f"{_A[form]} file that unpacks to more than is unpacked as a check")
                     return
     except FormatError as problem:
         if "Memory usage limit" in problem.what:
-            report.skipped("content", f"{_A[form]} file that takes more memory to unpack than a check may")
+            account.skipped("content", f"{_A[form]} file that takes more memory to unpack than a check may")
         else:
-            report.failed("content", "archive", problem.what, grave=True)
+            account.failed("content", "archive", problem.what, grave=True)
         return
-    report.passed("content", f"{_A[form]} file that unpacks to {size:,} bytes with its checksum")
+    account.passed("content", f"{_A[form]} file that unpacks to {size:,} bytes with its checksum")
+    account.cover("content", packed)
+
+
+class _Unpacker(Protocol):
+    """What unpacks one stream of a packed file."""
+
+    @property
+    def eof(self) -> bool: ...
+    @property
+    def needs_input(self) -> bool: ...
+    @property
+    def unused_data(self) -> bytes: ...
+    def decompress(self, data: bytes, max_length: int, /) -> bytes: ...
+
+
+_UNPACKERS: dict[str, Callable[[], _Unpacker]] = {
+    "bzip2": bz2.BZ2Decompressor,
+    # with a bound on its memory, which its file object does not have
+    "xz": lambda: lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=_MOST_MEMORY),
+}
 
 
 def _unpacked(file: BinaryIO, form: str) -> Iterator[bytes]:
-    """What is in a packed file, piece by piece. XZ: with a bound on its memory, which its file object does not have."""
-    if form != "xz":
-        with gzip.GzipFile(fileobj=file) if form == "gzip" else bz2.BZ2File(file) as inside:
+    """What is in a packed file, piece by piece. Streams may follow each other, with zeros in between (XZ §2.2), and
+    nothing else may stand behind them."""
+    if form == "gzip":
+        with gzip.GzipFile(fileobj=file) as inside:
             while block := inside.read(_SOME):
                 yield block
         return
-    unpacker, data = lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=_MOST_MEMORY), b""
+    unpacker, data = _UNPACKERS[form](), b""
     while True:
-        if unpacker.eof:  # streams may follow each other, with zeros in between (§2.2)
+        if unpacker.eof:
             data = unpacker.unused_data.lstrip(b"\0")
             while not data and (more := file.read(_SOME)):
                 data = more.lstrip(b"\0")
             if not data:
                 return
-            unpacker = lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=_MOST_MEMORY)
+            unpacker = _UNPACKERS[form]()
         elif unpacker.needs_input and not (data := file.read(_SOME)):
             raise EOFError("it ends before its end")
         yield unpacker.decompress(data, _SOME)
         data = b""
 
 
-def _check_tar(path: Path, report: Report) -> None:
+def _check_tar(path: Path, account: Account) -> None:
     """Every header has its checksum, and the archive ends as one does; what is in the files is not covered."""
     count = 0
     try:
@@ -114,19 +136,25 @@ def _check_tar(path: Path, report: Report) -> None:
                 vars(archive)["members"].clear()  # which are kept otherwise, however many there are
                 count += 1
             file.seek(archive.offset)
-            ended = file.read(512)
+            ended, empty = file.read(_TAR_END), True
+            while block := file.read(_SOME):
+                empty = empty and not any(block)
     except FormatError as problem:
-        report.failed("content", "archive", problem.what, grave=True)
+        account.failed("content", "archive", problem.what, grave=True)
         return
-    if len(ended) < 512 or any(ended):
-        report.failed(
+    if len(ended) < _TAR_END or any(ended) or path.stat().st_size % _TAR_END:
+        account.failed(
             "content", "archive", "The tar file does not end as one should; it is likely cut short", grave=True
         )
+    elif not empty:
+        text = f"Something stands behind the end of the tar file, at byte {archive.offset:,}: a header is likely lost"
+        account.failed("content", "archive", text, grave=True, offset=archive.offset)
     else:
-        report.passed("content", f"a tar file of {count:,} entries, each with the checksum of its header")
+        account.passed("content", f"a tar file of {count:,} entries, each with the checksum of its header")
+        account.cover("content", path.stat().st_size)
 
 
-def _check_json(path: Path, report: Report) -> None:
+def _check_json(path: Path, account: Account) -> None:
     """JSON to its end (RFC 8259), in UTF-8; nothing is built of it."""
     import msgspec
 
@@ -136,37 +164,43 @@ def _check_json(path: Path, report: Report) -> None:
             str(data, "utf-8-sig")
             msgspec.json.decode(data.removeprefix(codecs.BOM_UTF8), type=msgspec.Raw)
     except FormatError as problem:
-        report.failed("content", "document", problem.what)
+        account.failed("content", "document", problem.what)
     else:
-        report.passed("content", "JSON that reads to its end")
+        account.passed("content", "JSON that reads to its end")
+        account.cover("content", len(data))
 
 
-def _check_zip(path: Path, report: Report) -> list[tuple[str, int]]:
+def _check_zip(path: Path, account: Account) -> list[tuple[str, int]]:
     entries: list[tuple[str, int]] = []
     try:
         with zipped.opened(path) as archive:
             inside = [entry for entry in archive.infolist() if not entry.is_dir()]
             entries = [(entry.filename, entry.file_size) for entry in inside]
             locked = [words for entry in inside if (words := zipped.cannot_unpack(entry))]
+            parts = zipped.parts_of(archive, path.stat().st_size)
             for entry in inside:
                 if not zipped.cannot_unpack(entry):
                     for _ in zipped.blocks(archive, entry):
                         pass
     except zipped.TooMuch as problem:
-        report.skipped("content", f"{problem.what}; only a digest can prove it whole")
+        account.skipped("content", f"{problem.what}; only a digest can prove it whole")
         return []
     except FormatError as problem:
-        report.failed("content", "archive", f"{problem.what}", grave=True)
+        account.failed("content", "archive", f"{problem.what}", grave=True)
         return entries
     count = "1 file" if len(entries) == 1 else f"{len(entries):,} files"
     if locked:
-        report.skipped("content", f"a ZIP file, {count} inside; {len(locked):,} cannot be tried: one {locked[0]}")
+        account.skipped("content", f"a ZIP file, {count} inside; {len(locked):,} cannot be tried: one {locked[0]}")
     else:
-        report.passed("content", f"a ZIP file, {count} inside, all with their checksums")
+        account.passed("content", f"a ZIP file, {count} inside, all with their checksums")
+        account.cover("content", parts.content)
+        account.cover("structure", parts.structure)
+        for begin, end in parts.stray:
+            account.leave_out(f"{end - begin:,} bytes from byte {begin:,} on, between its parts")
     return entries
 
 
-def _check_document(path: Path, report: Report) -> None:
+def _check_document(path: Path, account: Account) -> None:
     """A PDF: its end, its cross references, and every page that these lead to, with the `pypdf` package."""
     from pypdf import PdfReader
 
@@ -176,7 +210,7 @@ def _check_document(path: Path, report: Report) -> None:
         tail = file.read()
     if b"%%EOF" not in tail:
         text = "The PDF does not end as a PDF should; it is likely cut short"
-        report.failed("content", "document", text, grave=True, offset=size)
+        account.failed("content", "document", text, grave=True, offset=size)
         return
     logging.getLogger("pypdf").setLevel(logging.CRITICAL)
     number = 0
@@ -184,7 +218,7 @@ def _check_document(path: Path, report: Report) -> None:
         with reading("It"):
             reader = PdfReader(path, strict=True)
             if reader.is_encrypted and not reader.decrypt(""):
-                report.skipped("content", "a PDF with a password; its pages cannot be looked at")
+                account.skipped("content", "a PDF with a password; its pages cannot be looked at")
                 return
             count = len(reader.pages)
             for page in islice(reader.pages, _MOST_PAGES):
@@ -194,9 +228,10 @@ def _check_document(path: Path, report: Report) -> None:
                 _resolved(page)
     except FormatError as problem:
         where = f"Page {number} of the PDF" if number else "The PDF"
-        report.failed("content", "document", f"{where}{problem.what.removeprefix('It')}")
+        account.failed("content", "document", f"{where}{problem.what.removeprefix('It')}")
         return
-    report.passed("content", f"a PDF of {count:,} pages, all where its cross references say", pages=count)
+    account.passed("content", f"a PDF of {count:,} pages, all where its cross references say", pages=count)
+    account.cover("content", size)
 
 
 def _resolved(page: Any) -> None:

@@ -12,16 +12,16 @@ from xxhash import xxh3_128
 from mudlark.assemble.film import CodedFrames
 from mudlark.media.movie import Movie, TrackIndex, contiguous
 from mudlark.media.samples import Flags
-from mudlark.verify.verdict import Report
+from mudlark.verify.account import Account
 
 _SOME = 1 << 22
 
 
-def check_frames(path: Path, movie: Movie, came: Sequence[CodedFrames], report: Report) -> list[str]:
+def check_frames(path: Path, movie: Movie, came: Sequence[CodedFrames], account: Account) -> list[str]:
     """Compare the tracks of a file with the frames that were read from its source, in the same order; gives the digests
     of what is in the file."""
     if len(movie.tracks) != len(came):
-        report.failed(
+        account.failed(
             "coded-frames",
             "coded-frames",
             f"The file has {len(movie.tracks)} tracks, and {len(came)} were made",
@@ -35,16 +35,16 @@ def check_frames(path: Path, movie: Movie, came: Sequence[CodedFrames], report: 
             kept[first : first + count] = False
         digests.append(coded_digest(path, track, kept))
         if int(kept.sum()) != frames.count or digests[-1] != frames.digest:
-            report.failed(
+            account.failed(
                 "coded-frames", "coded-frames", f"Track {number} does not hold the frames that came", grave=True
             )
             return digests
     count = sum(frames.count for frames in came)
-    report.passed("coded-frames", f"all {count:,} coded frames are the bytes that came")
+    account.passed("coded-frames", f"all {count:,} coded frames are the bytes that came")
     return digests
 
 
-def check_packing(path: Path, came: Sequence[CodedFrames], report: Report) -> list[str]:
+def check_packing(path: Path, came: Sequence[CodedFrames], account: Account) -> list[str]:
     """The same, of a file that is nothing but the frames of one track."""
     (frames,) = came
     hashed = xxh3_128()
@@ -52,11 +52,11 @@ def check_packing(path: Path, came: Sequence[CodedFrames], report: Report) -> li
         while block := file.read(_SOME):
             hashed.update(block)
     if frames.added:
-        report.skipped("coded-frames", "silence was put between the frames, which its packing cannot tell apart")
+        account.skipped("coded-frames", "silence was put between the frames, which its packing cannot tell apart")
     elif hashed.hexdigest() != frames.digest:
-        report.failed("coded-frames", "coded-frames", "The file does not hold the frames that came", grave=True)
+        account.failed("coded-frames", "coded-frames", "The file does not hold the frames that came", grave=True)
     else:
-        report.passed("coded-frames", f"all {frames.count:,} coded frames are the bytes that came")
+        account.passed("coded-frames", f"all {frames.count:,} coded frames are the bytes that came")
     return [hashed.hexdigest()]
 
 

@@ -3,35 +3,78 @@
 from pathlib import Path
 
 from mudlark.errors import FormatError
-from mudlark.media.matroska.ebml import header
+from mudlark.media.matroska import names
+from mudlark.media.matroska.ebml import Element, children, header, number_in
 from mudlark.media.matroska.read import read_matroska
 from mudlark.media.movie import Movie, ReadAt, reader_of
-from mudlark.verify.holes import check_holes
-from mudlark.verify.structure import check_units
-from mudlark.verify.verdict import Report
+from mudlark.verify.account import Account
+from mudlark.verify.coded import check_coded
 
 _BLOCK = 1 << 20
+_HEAD = 65536
+_LEAST = 12  # bytes of the shortest seek head
 
 
-def _check_end(read: ReadAt, size: int, movie: Movie, report: Report) -> None:
+def _check_end(read: ReadAt, size: int, movie: Movie, account: Account) -> int:
     """The segment ends where it says, with nothing behind it; one of unknown size (RFC 9559 §4.5) that states no length
-    either may go on."""
+    either may go on. Gives how many bytes stand behind."""
     first = header(read(0, 16), 0, size)
     segment = header(read(first.end, 16), 0, size, first.end)
     if segment.unknown:
         if not movie.stated:
-            report.leave_open("a Matroska file of unknown size that states no length")
-        return
+            account.leave_open("a Matroska file of unknown size that states no length")
+        return 0
     at, padded = segment.end, True
     while padded and at < size:
         block = read(at, min(_BLOCK, size - at))
         padded, at = not any(block), at + len(block)
     if not padded:
         text = f"{size - segment.end:,} bytes stand behind its segment, and belong to nothing"
-        report.failed("boxes", "stray-bytes", text, offset=segment.end)
+        account.failed("boxes", "stray-bytes", text, offset=segment.end)
+    else:
+        account.cover("padding", size - segment.end)
+    return size - segment.end
 
 
-def check_matroska(path: Path, report: Report, *, streamed: bool = False) -> Movie | None:
+def _check_places(read: ReadAt, size: int, account: Account) -> None:
+    """What the head of the segment says stands elsewhere is there (RFC 9559 §5.1.1, §5.1.5): a file that was cut where
+    a cluster begins still names the index behind all clusters."""
+    first = header(read(0, 16), 0, size)
+    segment = header(read(first.end, 16), 0, size, first.end)
+    data = read(segment.content, _HEAD)
+    named = _named_places(data, segment)
+    if named is None:
+        return
+    for identifier, place in named:
+        there = read(place, 4)
+        if not there.startswith(identifier):
+            text = f"Its head names an element at byte {place:,}, and there is none of that kind"
+            code = "cut-off" if place >= size else "boxes"
+            account.failed("promises", code, text, offset=min(place, size))
+            return
+    if named:
+        account.passed("promises", f"all {len(named)} elements stand where its head says")
+
+
+def _named_places(data: bytes, segment: Element) -> list[tuple[bytes, int]] | None:
+    """Identifiers and bytes of the file of the elements that the seek head names; None without one."""
+    head = header(data, 0, segment.end, segment.content) if len(data) > _LEAST else None
+    if head is None or head.identifier != names.SEEK_HEAD or head.end > segment.content + len(data):
+        return None
+    found = []
+    for seek in children(data, segment.content, head.content, head.end):
+        values = {
+            one.identifier: data[one.content - segment.content : one.end - segment.content]
+            for one in children(data, segment.content, seek.content, seek.end)
+            if seek.identifier == names.SEEK
+        }
+        identifier = values.get(names.SEEK_ID, b"")
+        if identifier and len(identifier) <= 4 and names.SEEK_POSITION in values:
+            found.append((identifier, segment.content + number_in(values[names.SEEK_POSITION])))
+    return found
+
+
+def check_matroska(path: Path, account: Account, *, streamed: bool = False) -> Movie | None:
     """Check the file at `path`; gives its tracks, or None if there is nothing to go on with."""
     size = path.stat().st_size
     with path.open("rb", buffering=0) as file:
@@ -39,16 +82,18 @@ def check_matroska(path: Path, report: Report, *, streamed: bool = False) -> Mov
         try:
             movie = read_matroska(read, size)
         except FormatError as problem:
-            report.failed("boxes", "boxes", str(problem), grave=True)
+            account.failed("boxes", "boxes", str(problem), grave=True)
             return None
         count = sum(len(track.sizes) for track in movie.tracks)
         if not count:
-            report.failed("samples", "empty", "The file holds no picture and no sound", grave=True)
+            account.failed("samples", "empty", "The file holds no picture and no sound", grave=True)
             return movie
-        report.passed("boxes", f"its elements fill {size:,} bytes")
-        report.passed("samples", f"all {count:,} samples lie inside the clusters")
-        for track in movie.tracks:
-            check_units(read, track, report, streamed=streamed)
-        check_holes(read, movie.tracks, report)
-        _check_end(read, size, movie, report)
+        account.passed("boxes", f"its elements fill {size:,} bytes")
+        account.passed("samples", f"all {count:,} samples lie inside the clusters")
+        tracks = [*movie.tracks, *movie.others]
+        check_coded(read, tracks, account, streamed=streamed)
+        behind = _check_end(read, size, movie, account)
+        frames = sum(int(track.sizes.sum()) for track in tracks)
+        account.cover("structure", size - frames - behind)
+        _check_places(read, size, account)
     return movie

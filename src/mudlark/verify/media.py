@@ -12,6 +12,7 @@ from mudlark.media.movie import Movie
 from mudlark.media.samples import Format
 from mudlark.media.sniff import sniff
 from mudlark.media.sound.packed import skip_tags
+from mudlark.verify.account import Account
 from mudlark.verify.content import check_content, is_misnamed
 from mudlark.verify.forms.chain import SYNTAXES, check_chain
 from mudlark.verify.forms.flac import check_flac
@@ -24,15 +25,14 @@ from mudlark.verify.forms.words import check_words
 from mudlark.verify.matroska import check_matroska
 from mudlark.verify.structure import check_structure
 from mudlark.verify.timeline import check_length, check_timeline
-from mudlark.verify.verdict import Report
 
 _HEAD = 65536
-_FORMS: dict[str, Callable[[Path, str, Report], Found]] = {
+_FORMS: dict[str, Callable[[Path, str, Account], Found]] = {
     **dict.fromkeys(("mp3", "adts", "ac3"), check_chain),
-    "flac": lambda path, _, report: check_flac(path, report),
-    "ogg": lambda path, _, report: check_ogg(path, report),
-    "ts": lambda path, _, report: check_transport(path, report),
-    **dict.fromkeys(("wav", "aiff"), lambda path, _, report: check_riff(path, report)),
+    "flac": lambda path, _, account: check_flac(path, account),
+    "ogg": lambda path, _, account: check_ogg(path, account),
+    "ts": lambda path, _, account: check_transport(path, account),
+    **dict.fromkeys(("wav", "aiff"), lambda path, _, account: check_riff(path, account)),
     **dict.fromkeys(("webvtt", "srt", "ttml"), check_words),
     **dict.fromkeys(("iso", "udf"), check_volume),
     **dict.fromkeys(("exe", "deb", "rpm", "cab"), check_installer),
@@ -72,7 +72,7 @@ def form_of(path: Path) -> str:
 def check_file(
     path: Path,
     planned: float | None,
-    report: Report,
+    account: Account,
     tolerance: float = 0.0,
     *,
     streamed: bool = False,
@@ -82,19 +82,21 @@ def check_file(
     may be off. streamed: the file was made of segments. endless: it was recorded from an endless body."""
     checked = Checked(form_of(path))
     if checked.form == "empty":
-        report.failed("content", "empty", f"{path.name} is empty", grave=True)
+        account.failed("content", "empty", f"{path.name} is empty", grave=True)
     elif checked.form in ("mp4", "matroska"):
         look = check_structure if checked.form == "mp4" else check_matroska
-        checked.movie = look(path, report, streamed=streamed)
-        if checked.movie and not any(problem.grave for problem in report.problems):
-            check_timeline(checked.movie, planned, report, tolerance)
+        checked.movie = look(path, account, streamed=streamed)
+        if checked.movie and not any(problem.grave for problem in account.problems):
+            check_timeline(checked.movie, planned, account, tolerance)
     elif checked.form in _FORMS and not is_misnamed(path, checked.form):
         torn = endless and checked.form in SYNTAXES
         look_into = partial(check_chain, endless=True) if torn else _FORMS[checked.form]
-        found = look_into(path, checked.form, report)
+        found = look_into(path, checked.form, account)
         checked.length, checked.formats, checked.contents = found.length, found.formats, found.contents
         if planned and found.length:
-            check_length(found.length, planned, report, tolerance)
+            check_length(found.length, planned, account, tolerance)
     else:
-        checked.contents = check_content(path, checked.form, report)
+        checked.contents = check_content(path, checked.form, account)
+    if account.covered or account.unknown:
+        account.close(path.stat().st_size)
     return checked

@@ -4,9 +4,10 @@ from collections import Counter
 
 import numpy as np
 
+from mudlark.media.codecs import codec_of
 from mudlark.media.movie import Movie, TrackIndex
 from mudlark.media.samples import Ints
-from mudlark.verify.verdict import END, Report
+from mudlark.verify.account import END, Account
 
 TOGETHER = 0.25  # seconds by which the ends of picture and sound may differ
 _BEGIN_TOGETHER = 0.5  # seconds by which their beginnings may
@@ -14,41 +15,42 @@ _OVERLAP = 0.5  # of a usual frame, from which one lies over the one before
 _DRIFT = 0.25  # seconds
 _HEARD = 0.1  # seconds of sound that lie over other sound, from which a listener could hear it
 _FEW = 10  # frames that are too few to tell
+_MOST_REORDERED = 32  # pictures; the standards allow 16 (H.264 A.3.1, H.265 A.4.2), which may be fields
 _FINE = 8_000  # ticks a second
 _GAP = {"video": 0.5, "audio": 0.1}  # seconds; a sample that lasts longer than this and than its usual is a gap
 _NAMES = {"video": "picture", "audio": "sound"}
 
 
-def check_timeline(movie: Movie, planned: float | None, report: Report, tolerance: float = 0.0) -> None:
+def check_timeline(movie: Movie, planned: float | None, account: Account, tolerance: float = 0.0) -> None:
     """planned: seconds that the manifest promised, None if nothing did; tolerance: by how many that may be off."""
     tracks = [track for track in movie.tracks if len(track.sizes)]
     names = _named(tracks)
     for track, name in zip(tracks, names, strict=True):
-        _check_times(track, name, report)
+        _check_times(track, name, account)
     begins = [track.presented()[0] for track in tracks]
     ends = [track.presented()[1] for track in tracks]
     length = max(ends, default=0.0)
     if planned:
-        check_length(length, planned, report, tolerance)
+        check_length(length, planned, account, tolerance)
     elif movie.stated and abs(movie.stated - length) > 1.0:
-        report.failed("duration", "duration", f"The header says {movie.stated:.2f} s, the samples last {length:.2f} s")
+        account.failed("duration", "duration", f"The header says {movie.stated:.2f} s, the samples last {length:.2f} s")
     elif movie.stated:
-        report.passed("duration", f"{length:.2f} s by header and samples")
+        account.passed("duration", f"{length:.2f} s by header and samples")
     else:
-        report.passed("duration", f"{length:.2f} s by its samples; its header states no length")
-    _check_together(tracks, names, ends, report)
-    _check_beginnings(tracks, names, begins, report)
+        account.passed("duration", f"{length:.2f} s by its samples; its header states no length")
+    _check_together(tracks, names, ends, account)
+    _check_beginnings(tracks, names, begins, account)
 
 
-def check_length(length: float, planned: float, report: Report, tolerance: float = 0.0) -> None:
+def check_length(length: float, planned: float, account: Account, tolerance: float = 0.0) -> None:
     """As long as the manifest promised, in seconds, give or take a little."""
     allowed = max(0.75, 0.005 * planned, tolerance)
     words = f"{length:.2f} s where the manifest promises {planned:.2f} s"
     if abs(length - planned) > allowed:
-        report.failed("duration", "duration", f"The file lasts {words}", seconds=length, planned=planned)
+        account.failed("duration", "duration", f"The file lasts {words}", seconds=length, planned=planned)
     else:
-        report.passed("duration", words, seconds=length, planned=planned)
-        report.passed(END, "it ends where its manifest says")
+        account.passed("duration", words, seconds=length, planned=planned)
+        account.passed(END, "it ends where its manifest says")
 
 
 def _named(tracks: list[TrackIndex]) -> list[str]:
@@ -64,7 +66,7 @@ def _named(tracks: list[TrackIndex]) -> list[str]:
     return names
 
 
-def _check_together(tracks: list[TrackIndex], names: list[str], ends: list[float], report: Report) -> None:
+def _check_together(tracks: list[TrackIndex], names: list[str], ends: list[float], account: Account) -> None:
     """Every sound ends where the picture does."""
     pictures = [end for track, end in zip(tracks, ends, strict=True) if track.format.type == "video"]
     if not pictures:
@@ -76,12 +78,12 @@ def _check_together(tracks: list[TrackIndex], names: list[str], ends: list[float
         words = f"picture and {name} end {apart:.2f} s apart"
         if apart > TOGETHER:
             first = "picture" if pictures[0] < end else name
-            report.failed("together", "ends-apart", f"{words[0].upper()}{words[1:]}; the {first} ends first")
+            account.failed("together", "ends-apart", f"{words[0].upper()}{words[1:]}; the {first} ends first")
         else:
-            report.passed("together", words)
+            account.passed("together", words)
 
 
-def _check_beginnings(tracks: list[TrackIndex], names: list[str], begins: list[float], report: Report) -> None:
+def _check_beginnings(tracks: list[TrackIndex], names: list[str], begins: list[float], account: Account) -> None:
     """Every sound begins about where the picture does."""
     pictures = [begin for track, begin in zip(tracks, begins, strict=True) if track.format.type == "video"]
     for track, name, begin in zip(tracks, names, begins, strict=True):
@@ -90,10 +92,10 @@ def _check_beginnings(tracks: list[TrackIndex], names: list[str], begins: list[f
         apart = abs(pictures[0] - begin)
         if apart > _BEGIN_TOGETHER:
             text = f"Picture and {name} begin {apart:.2f} s apart"
-            report.failed("together", "begins-apart", text, at=min(pictures[0], begin), seconds=round(apart, 3))
+            account.failed("together", "begins-apart", text, at=min(pictures[0], begin), seconds=round(apart, 3))
 
 
-def _check_rate(track: TrackIndex, name: str, shown: Ints, steps: Ints, report: Report) -> None:
+def _check_rate(track: TrackIndex, name: str, shown: Ints, steps: Ints, account: Account) -> None:
     """Frames of sound follow each other without lying over one another, and as many as its time needs."""
     usual = track.format.sample_duration or (float(np.median(steps)) if len(steps) else 0.0)
     scale = track.format.timescale
@@ -105,9 +107,9 @@ def _check_rate(track: TrackIndex, name: str, shown: Ints, steps: Ints, report: 
         twice = float((usual - steps[over]).sum()) / scale
         text = f"{len(over):,} frames of the {name} lie over the one before, the first at {at:.2f} s"
         if twice <= _HEARD:  # as where sound is cut at the end of a part: nobody hears that
-            report.passed("sound-gaps", f"{text}; {twice * 1000:.0f} ms together", seconds=round(twice, 3))
+            account.passed("sound-gaps", f"{text}; {twice * 1000:.0f} ms together", seconds=round(twice, 3))
         else:
-            report.failed("sound-gaps", "overlap", text, at=at)
+            account.failed("sound-gaps", "overlap", text, at=at)
     if scale < _FINE:
         return  # times are rounded by more than a drift would show
     steady = steps[(steps >= _OVERLAP * usual) & (steps < 3 * usual)]
@@ -115,12 +117,25 @@ def _check_rate(track: TrackIndex, name: str, shown: Ints, steps: Ints, report: 
     if abs(drift) > _DRIFT:
         faster = "slower" if drift > 0 else "faster"
         text = f"The {name} drifts: its times run {abs(drift):.2f} s {faster} than its {len(shown):,} frames last"
-        report.failed("drift", "drift", text, seconds=round(drift, 3))
+        account.failed("drift", "drift", text, seconds=round(drift, 3))
     else:
-        report.passed("drift", f"the {name} keeps its time within {abs(drift):.2f} s", seconds=round(drift, 3))
+        account.passed("drift", f"the {name} keeps its time within {abs(drift):.2f} s", seconds=round(drift, 3))
 
 
-def _check_times(track: TrackIndex, name: str, report: Report) -> None:
+def _check_order(track: TrackIndex, name: str, account: Account) -> None:
+    """Samples stand in the order in which they are decoded: when they are shown may differ from that by a few, and by
+    none where a codec does not change the order."""
+    codec = codec_of(track.format.codec)
+    most = _MOST_REORDERED if codec is not None and codec.reorders else 0
+    ranks = np.argsort(np.argsort(track.pts, kind="stable"), kind="stable")
+    far = np.flatnonzero(np.abs(ranks - np.arange(len(ranks))) > most)
+    if len(far):
+        at = float(track.dts[far[0]] - track.dts[0]) / track.format.timescale
+        text = f"The times of the {name} do not fit its order, from number {int(far[0]):,} on"
+        account.failed(f"{_NAMES[track.format.type]}-times", "times", text, at=at)
+
+
+def _check_times(track: TrackIndex, name: str, account: Account) -> None:
     kind = track.format.type
     check = _NAMES[kind]
     scale = track.format.timescale
@@ -128,9 +143,9 @@ def _check_times(track: TrackIndex, name: str, report: Report) -> None:
     if len(still):
         at = float(track.dts[still[0]] - track.dts[0]) / scale
         message = f"{len(still):,} decoding times of the {name} do not rise, the first at {at:.2f} s"
-        report.failed(f"{check}-times", "times", message, at=at)
+        account.failed(f"{check}-times", "times", message, at=at)
     else:
-        report.passed(f"{check}-times", f"all {len(track.dts):,} decoding times of the {name} rise")
+        account.passed(f"{check}-times", f"all {len(track.dts):,} decoding times of the {name} rise")
     shown = np.sort(track.pts)
     steps = np.diff(shown)
     usual = float(np.median(steps)) if len(steps) else 0.0
@@ -140,8 +155,9 @@ def _check_times(track: TrackIndex, name: str, report: Report) -> None:
         spans = [f"{(shown[g] - origin + usual) / scale:.2f}–{(shown[g + 1] - origin) / scale:.2f} s" for g in gaps[:5]]
         more = f" and {len(gaps) - 5} more" if len(gaps) > 5 else ""
         at = float(shown[gaps[0]] - origin + usual) / scale
-        report.failed(f"{check}-gaps", "gap", f"There is no {name} at {', '.join(spans)}{more}", at=at)
+        account.failed(f"{check}-gaps", "gap", f"There is no {name} at {', '.join(spans)}{more}", at=at)
     else:
         rate = f", {scale / usual:.6g} frames a second" if kind == "video" and usual else ""
-        report.passed(f"{check}-gaps", f"no gap in the {name}{rate}")
-    _check_rate(track, name, shown, steps, report)
+        account.passed(f"{check}-gaps", f"no gap in the {name}{rate}")
+    _check_order(track, name, account)
+    _check_rate(track, name, shown, steps, account)

@@ -4,8 +4,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from mudlark.verify.account import Account
 from mudlark.verify.fixity import digest
-from mudlark.verify.verdict import Report
 
 _LABELS = {"sha256": "SHA-256", "sha512": "SHA-512", "md5": "MD5"}
 
@@ -21,24 +21,24 @@ class Promise:
     stated: Mapping[str, str] = field(default_factory=dict)
     expected: str | None = None
 
-    def check(self, path: Path, size: int, sha256: str, report: Report) -> None:
+    def check(self, path: Path, size: int, sha256: str, account: Account) -> None:
         """Compare the finished file; `size` and `sha256` are its own."""
         if self.length is None:
-            report.skipped("length", f"{size:,} bytes; the server did not say how many there are")
+            account.skipped("length", f"{size:,} bytes; the server did not say how many there are")
         elif self.length != size:
-            report.failed("length", "length", f"{size:,} bytes came, {self.length:,} were announced", grave=True)
+            account.failed("length", "length", f"{size:,} bytes came, {self.length:,} were announced", grave=True)
         else:
-            report.passed("length", f"{size:,} bytes, as the server announced")
+            account.passed("length", f"{size:,} bytes, as the server announced")
         for algorithm, stated in self.stated.items():
             actual = sha256 if algorithm == "sha256" else digest(path, algorithm)[1]
-            _compare(report, "stated-digest", algorithm, actual, stated, "the server states")
+            _compare(account, "stated-digest", algorithm, actual, stated, "the server states")
         if self.expected:
-            _compare(report, "expected-digest", "sha256", sha256, self.expected, "you expect")
+            _compare(account, "expected-digest", "sha256", sha256, self.expected, "you expect")
 
 
-def _compare(report: Report, name: str, algorithm: str, actual: str, stated: str, who: str) -> None:
+def _compare(account: Account, name: str, algorithm: str, actual: str, stated: str, who: str) -> None:
     label = _LABELS[algorithm]
     if actual == stated:
-        report.passed(name, f"the {label} is the one that {who}")
+        account.passed(name, f"the {label} is the one that {who}")
     else:
-        report.failed(name, "digest", f"The {label} is {actual[:16]}…, not {stated[:16]}… as {who}", grave=True)
+        account.failed(name, "digest", f"The {label} is {actual[:16]}…, not {stated[:16]}… as {who}", grave=True)

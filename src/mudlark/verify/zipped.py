@@ -8,6 +8,7 @@ import zipfile
 import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
@@ -24,6 +25,7 @@ _END = b"PK\x05\x06"  # §4.3.16
 _END_64 = b"PK\x06\x06"  # §4.3.14
 _LOCATOR = b"PK\x06\x07"  # §4.3.15
 _LOCAL_HEADER = 30  # bytes, without the name
+_DESCRIBED_BEHIND, _DESCRIPTION = 8, 24  # a flag: sizes stand behind the member, in so many bytes (§4.3.9)
 UNREADABLE = (zipfile.BadZipFile, zlib.error, EOFError, OSError, NotImplementedError, RuntimeError, ValueError)
 
 
@@ -79,6 +81,36 @@ def _insist_on_order(entries: list[zipfile.ZipInfo]) -> None:
     packed = sum(entry.compress_size for entry in entries)
     if is_bomb(packed, sum(entry.file_size for entry in entries)):
         raise TooMuch(f"The ZIP file says that it unpacks to more than {MOST_TIMES} times its size")
+
+
+@dataclass(frozen=True, slots=True)
+class Parts:
+    """What the bytes of a ZIP file are. content: of members, packed; structure: headers, the directory, and zeros
+    between them. stray: where other bytes stand between them (begin and end)."""
+
+    content: int
+    structure: int
+    stray: list[tuple[int, int]]
+
+
+def parts_of(archive: zipfile.ZipFile, size: int) -> Parts:
+    """The parts of an opened ZIP file of `size` bytes."""
+    file, end, headers, packed, described = archive.fp, 0, 0, 0, False
+    assert file is not None
+    stray = []
+    places = [(entry.header_offset, entry) for entry in archive.infolist()]
+    for begin, entry in [*sorted(places, key=lambda place: place[0]), (archive.start_dir, None)]:
+        file.seek(end)
+        if begin > end and not (described and begin - end <= _DESCRIPTION) and any(file.read(begin - end)):
+            stray.append((end, begin))
+        else:
+            headers += max(0, begin - end)
+        if entry is not None:
+            file.seek(begin + _LOCAL_HEADER - 4)
+            length = _LOCAL_HEADER + sum(struct.unpack("<HH", file.read(4)))
+            end, described = begin + length + entry.compress_size, bool(entry.flag_bits & _DESCRIBED_BEHIND)
+            headers, packed = headers + length, packed + entry.compress_size
+    return Parts(packed, headers + size - archive.start_dir, stray)
 
 
 def is_bomb(packed: int, unpacked: int) -> bool:

@@ -4,6 +4,7 @@ Follows RFC 9559 §5.1.3 and §10 (lacing: Xiph, EBML, fixed size), clusters of 
 say nothing (Void, CRC-32).
 """
 
+from array import array
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -26,6 +27,13 @@ _LEVEL_ONE = frozenset(
 )
 ABOVE_CLUSTERS = _LEVEL_ONE | {names.EBML, names.SEGMENT}  # what cannot stand inside of one (RFC 9559 §4.5)
 _MOST_LACED = 256
+_NOT_DESCRIBED = 0  # the number of what takes the frames of tracks that no entry describes, if there is such a track
+_WIDTHS = [0, *(9 - n.bit_length() for n in range(1, 256))]  # bytes of a size, by its first
+_MASKS = [(1 << 7 * width) - 1 for width in range(9)]
+
+
+def _numbers() -> "array[int]":
+    return array("q")
 
 
 @dataclass(slots=True)
@@ -43,11 +51,11 @@ class Track:
     default: bool = True
     usual: int = 0
     delay: int = 0
-    sizes: list[int] = field(default_factory=list)
-    offsets: list[int] = field(default_factory=list)
-    times: list[int] = field(default_factory=list)
-    lasts: list[int] = field(default_factory=list)
-    sync: list[bool] = field(default_factory=list)
+    sizes: "array[int]" = field(default_factory=_numbers)
+    offsets: "array[int]" = field(default_factory=_numbers)
+    times: "array[int]" = field(default_factory=_numbers)
+    lasts: "array[int]" = field(default_factory=_numbers)
+    sync: bytearray = field(default_factory=bytearray)
     laced: list[tuple[int, int]] = field(default_factory=list)
 
     def frames(self, scale: int) -> tuple[Ints, Ints, "np.ndarray[tuple[int], np.dtype[np.bool_]]"]:
@@ -63,12 +71,13 @@ class Track:
                 step = (times[following] - times[first]) / count if following < len(times) else before
             before = step
             times[first : first + count] = times[first] + np.arange(count) * step
-        return np.array(self.sizes, np.int64), np.rint(times).astype(np.int64), np.array(self.sync, np.bool_)
+        sync = np.frombuffer(bytes(self.sync), np.bool_)
+        return np.array(self.sizes, np.int64), np.rint(times).astype(np.int64), sync
 
     def clear(self) -> None:
         """Forget the frames."""
         for listed in (self.sizes, self.offsets, self.times, self.lasts, self.sync, self.laced):
-            listed.clear()
+            del listed[:]
 
 
 def read_cluster(data: bytes | memoryview, base: int, cluster: Element, tracks: dict[int, Track]) -> int:
@@ -82,6 +91,11 @@ def read_cluster(data: bytes | memoryview, base: int, cluster: Element, tracks: 
     if end > limit:
         raise MatroskaError(f"A cluster reaches {end - limit:,} bytes past what there is", cluster.start)
     while at < end:
+        if data[at - base] == names.SIMPLE_BLOCK and (
+            behind := _plain_block(data, at - base, end - base, base, time, tracks)
+        ):
+            at = base + behind
+            continue
         element = header(data, at - base, end, base)
         identifier = element.identifier
         if cluster.unknown and identifier in ABOVE_CLUSTERS:
@@ -98,6 +112,29 @@ def read_cluster(data: bytes | memoryview, base: int, cluster: Element, tracks: 
                 raise MatroskaError("A cluster states a time beyond all reason", at)
         at = element.end
     return at
+
+
+def _plain_block(data: bytes | memoryview, at: int, end: int, base: int, time: int, tracks: dict[int, Track]) -> int:
+    """Note the frame of a simple block without lacing, as nearly all are, and give where it ends in the data; 0 if it
+    is anything else."""
+    place = at + 1
+    width = _WIDTHS[data[place]] if place < end else 0
+    begin = place + width
+    size = int.from_bytes(data[place:begin], "big") & _MASKS[width]
+    stop = begin + size
+    if not width or stop > end or size < 4 or size == _MASKS[width]:
+        return 0
+    number, flags = data[begin], data[begin + 3]
+    track = tracks.get(number & 0x7F)
+    if track is None or not number & 0x80 or flags & 0x06:
+        return 0
+    shown = data[begin + 1] << 8 | data[begin + 2]
+    track.sizes.append(size - 4)
+    track.offsets.append(base + begin + 4)
+    track.times.append(time + shown - ((shown & 0x8000) << 1))
+    track.lasts.append(0)
+    track.sync.append(flags >> 7)
+    return stop
 
 
 def _group(data: bytes | memoryview, base: int, group: Element, time: int, tracks: dict[int, Track]) -> None:
@@ -135,7 +172,7 @@ def _block(
             raise MatroskaError("A block names no track", element.start)
         number = (data[at] & 0x3F) << 8 | data[at + 1]
         at += 1
-    track = tracks.get(number)
+    track = tracks.get(number) or tracks.get(_NOT_DESCRIBED)
     if track is None:
         return
     shown = data[at + 1] << 8 | data[at + 2]

@@ -19,7 +19,7 @@ _OPUS_HEAD = b"OpusHead"
 
 def format_of(values: Mapping[int, bytes], kind: int) -> Format:
     """The format that a track entry describes, as far as it does without its first frame. kind: 1 video, 2 sound."""
-    name = values.get(names.CODEC_ID, b"").decode("ascii", "replace").rstrip("\0")
+    name = codec_id(values)
     codec = _codec(name)
     private = values.get(names.CODEC_PRIVATE, b"")
     described = codec.prefixes[0] if codec else name
@@ -46,6 +46,11 @@ def format_of(values: Mapping[int, bytes], kind: int) -> Format:
     elif codec and codec.words in _BARE:
         config = b""
     return Format("audio", described, rate or 1000, config, duration, channels=channels, sample_rate=rate)
+
+
+def codec_id(values: Mapping[int, bytes]) -> str:
+    """The codec that a track entry names."""
+    return values.get(names.CODEC_ID, b"").decode("ascii", "replace").rstrip("\0")
 
 
 def completed(format: Format, private: bytes, frame: bytes) -> Format:

@@ -11,8 +11,9 @@ from mudlark.errors import Refused
 from mudlark.media.matroska import names
 from mudlark.media.matroska.blocks import ABOVE_CLUSTERS, Track, read_cluster
 from mudlark.media.matroska.ebml import Element, MatroskaError, children, header, number_in, real_number
-from mudlark.media.matroska.formats import completed, format_of
+from mudlark.media.matroska.formats import codec_id, completed, format_of
 from mudlark.media.movie import Movie, ReadAt, TrackIndex
+from mudlark.media.samples import Format
 
 _HEAD = 16
 _LARGEST_MASTER = 1 << 26  # bytes of an element that is read whole
@@ -44,7 +45,8 @@ def read_matroska(read: ReadAt, size: int) -> Movie:
         if element.identifier == names.INFO:
             scale, duration = read_info(_whole(read, element), element.start, element)
         elif element.identifier == names.TRACKS:
-            tracks = read_tracks(_whole(read, element), element.start, element)
+            tracks = read_tracks(_whole(read, element), element.start, element, every=True)
+            tracks[0] = Track(0, Format("text", "no track that is described", 1000, b""))
         elif element.identifier == names.CLUSTER:
             at = _read_cluster(read, element, tracks)
             continue
@@ -52,7 +54,9 @@ def read_matroska(read: ReadAt, size: int) -> Movie:
     ticks = 1_000_000_000 // scale
     movie = Movie(duration * scale / 1e9, [])
     for track in tracks.values():
-        movie.tracks.append(_index(track, ticks, scale, read))
+        listed = movie.others if track.format.type == "text" else movie.tracks
+        if track.number or track.sizes:
+            listed.append(_index(track, ticks, scale, read))
     return movie
 
 
@@ -100,8 +104,9 @@ def read_info(data: bytes | memoryview, base: int, info: Element) -> tuple[int, 
     return min(scale, 1_000_000_000), duration
 
 
-def read_tracks(data: bytes | memoryview, base: int, tracks: Element) -> dict[int, Track]:
-    """The tracks of pictures and sound, by number, without frames. Raises Refused where one is encrypted.
+def read_tracks(data: bytes | memoryview, base: int, tracks: Element, *, every: bool = False) -> dict[int, Track]:
+    """The tracks of pictures and sound, by number, without frames. every: those of anything else, too. Raises Refused
+    where one is encrypted.
 
     Where no language is stated none is taken for it, although the standard would have it English (§5.1.4.1.19): most
     writers that state none know of none.
@@ -112,11 +117,12 @@ def read_tracks(data: bytes | memoryview, base: int, tracks: Element) -> dict[in
             continue
         values = _values(data, base, entry)
         kind = number_in(values.get(names.TRACK_TYPE, b""))
-        if kind not in (1, 2):
+        played = kind in (1, 2)
+        if not played and not every:
             continue
         if names.CONTENT_ENCRYPTION in values:
             raise Refused("The file is protected (its tracks are encrypted); without its keys it cannot be read.")
-        if names.CONTENT_COMPRESSION in values:
+        if played and names.CONTENT_COMPRESSION in values:
             raise MatroskaError("The frames of a track are compressed once more, which is not read", entry.start)
         if len(listed) >= _MOST_TRACKS:
             raise MatroskaError(f"There are more than {_MOST_TRACKS:,} tracks", entry.start)
@@ -124,7 +130,7 @@ def read_tracks(data: bytes | memoryview, base: int, tracks: Element) -> dict[in
         number = number_in(values.get(names.TRACK_NUMBER, b""))
         listed[number] = Track(
             number=number,
-            format=format_of(values, kind),
+            format=format_of(values, kind) if played else Format("text", codec_id(values), 1000, b""),
             private=values.get(names.CODEC_PRIVATE, b""),
             language=language.decode("utf-8", "replace").rstrip("\0"),
             label=values.get(names.NAME, b"").decode("utf-8", "replace").rstrip("\0"),

@@ -130,7 +130,7 @@ class ClusterReader:
             sync = np.ones(len(sync), np.bool_)
         runs = contiguous(np.array(track.offsets, np.int64), sizes)
         pieces = [data[begin:end] for begin, end in runs.tolist()]
-        lasts = np.rint(np.array(track.lasts) * self._scale / 1e9 * format.timescale).astype(np.int64)
+        lasts = np.rint(np.array(track.lasts, np.int64) * self._scale / 1e9 * format.timescale).astype(np.int64)
         stated = lasts if format.type == "video" and not track.laced and lasts.all() else None
         return Samples(self._numbers[number], format, sizes, dts, pts, sync, pieces, stated)
 

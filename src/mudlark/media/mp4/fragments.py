@@ -61,9 +61,9 @@ class FragmentReader:
 
     wraps = 0.0
 
-    def __init__(self, handlers: frozenset[str] = PLAYED) -> None:
-        """handlers: the kinds of tracks that are read."""
-        self._handlers = handlers
+    def __init__(self, handlers: frozenset[str] = PLAYED, *, every: bool = False) -> None:
+        """handlers: the kinds of tracks that are read. every: all tracks are, whatever they are."""
+        self._handlers, self._every = handlers, every
         self._tracks: dict[int, _Track] = {}
         self._lost: list[Loss] = []
         self._events: list[Event] = []
@@ -82,9 +82,9 @@ class FragmentReader:
         movie = parse_movie(data, fragments=True, handlers=self._handlers)
         tracks: dict[int, _Track] = {}
         sounds = _FIRST_SOUND
-        for index in movie.tracks:
+        for index in [*movie.tracks, *(movie.others if self._every else [])]:
             video = index.format.type == "video"
-            if video and any(track.number == 1 for track in tracks.values()):
+            if video and not self._every and any(track.number == 1 for track in tracks.values()):
                 self._lost.append(Loss(LossCode.LEFT_OUT, 1, "a second picture"))
                 continue
             defaults = (movie.defaults or {}).get(index.number, Defaults())
@@ -340,7 +340,7 @@ def read_fragmented(read: ReadAt, boxes: list[Box], index: Box) -> IndexedMovie:
     boxes: those at the top of the file, the last of which may reach past its end. Only what describes samples is read.
     """
     movie = parse_movie(read(index.start, index.end - index.start), index.start, fragments=True)
-    reader = FragmentReader()
+    reader = FragmentReader(every=True)
     reader.begin(read(index.start, index.end - index.start))
     tracks = reader.tracks
     following = dict.fromkeys(tracks, 0)
@@ -357,7 +357,8 @@ def read_fragmented(read: ReadAt, boxes: list[Box], index: Box) -> IndexedMovie:
         reader.note_runs(data, head, following, runs, end - box.start, box.start)
         for number, found in runs.items():
             listed.setdefault(number, []).extend(replace(run, begin=run.begin + box.start) for run in found)
-    movie.tracks = [_whole(track, listed.get(track.number, [])) for track in movie.tracks if track.number in tracks]
+    movie.tracks = [_whole(track, listed.get(track.number, [])) for track in movie.tracks]
+    movie.others = [_whole(track, listed.get(track.number, [])) for track in movie.others]
     return movie
 
 

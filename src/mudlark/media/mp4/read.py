@@ -61,7 +61,7 @@ def parse_movie(
     data: bytes, base: int = 0, *, fragments: bool = False, handlers: frozenset[str] = PLAYED
 ) -> IndexedMovie:
     """Read a `moov` box, header included, that begins at byte `base` of its file. fragments: it may go on in some.
-    handlers: the kinds of tracks that are read."""
+    handlers: the kinds of tracks that are wanted; the rest are among its others."""
     top = header(data[:16], base, base + len(data))
     reader = _Reader(data, base, handlers)
     try:
@@ -130,9 +130,6 @@ class _Reader:
         media = self.one(trak, "mdia")
         handler = self.content(self.one(media, "hdlr"))
         kind = handler[8:12].decode("latin-1")
-        if kind not in self.handlers:
-            movie.left_out.append(kind)
-            return
         head, media_head = self.one(trak, "tkhd"), self.one(media, "mdhd")
         number = self.number(head, 20 if self.number(head, 0, 1) else 12, 4)
         timescale, _ = self.movie_header(media_head)
@@ -159,7 +156,8 @@ class _Reader:
             sync[numbers - 1] = True
         offsets, described = self.places(tables, sizes, len(formats))
         delay, edits = self.edits(trak, timescale / movie.timescale)
-        movie.tracks.append(
+        listed = movie.tracks if kind in self.handlers else movie.others
+        listed.append(
             TrackIndex(
                 number,
                 formats,

@@ -8,10 +8,15 @@ from dataclasses import replace
 
 import numpy as np
 
-from mudlark.media.samples import Samples
+from mudlark.media.samples import Format, Ints, Samples
 
 IN_BAND = frozenset({"avc3", "hev1"})  # sample entries whose samples may hold parameter sets
 _IN_BAND = {"avc1": "avc3", "hvc1": "hev1", "avc3": "avc3", "hev1": "hev1"}
+
+
+def keeps_sets(format: Format) -> bool:
+    """True if pictures of a format have their parameter sets beside the samples, and could have them inside."""
+    return format.codec[:4] in ("avc1", "hvc1") and length_size(format.codec, format.config) == 4
 
 
 def parameter_sets(codec: str, config: bytes) -> bytes:
@@ -61,6 +66,11 @@ def with_parameter_sets(samples: Samples) -> Samples:
     in_band = replace(format, codec=_IN_BAND[format.codec[:4]] + format.codec[4:])
     if format.codec[:4] in IN_BAND or not len(places) or not sets:
         return replace(samples, format=in_band)
+    return replace(put_before(samples, places, sets), format=in_band)
+
+
+def put_before(samples: Samples, places: Ints, sets: bytes) -> Samples:
+    """The samples with some bytes more before those with these numbers."""
     sizes = samples.sizes.copy()
     sizes[places] += len(sets)
     pieces: list[memoryview] = []
@@ -70,4 +80,4 @@ def with_parameter_sets(samples: Samples) -> Samples:
         before, rest = rest.split(place - taken)
         taken = place
         pieces += [*before.pieces, memoryview(sets)]
-    return replace(samples, format=in_band, sizes=sizes, pieces=[*pieces, *rest.pieces])
+    return replace(samples, sizes=sizes, pieces=[*pieces, *rest.pieces])

@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from mudlark.media.picture.inband import put_before
 from mudlark.media.samples import Bytes, Flags, Format, Ints, Samples
 
 CLOCK = 90_000  # ticks a second of the times given to NalStream
@@ -119,16 +120,18 @@ class NalStream:
     """Turns an elementary stream of NAL units with its timestamps into samples.
 
     Parameter sets go into the format; while they stay the same they are left out of the samples. Once a set changes,
-    the samples keep theirs, and the sample entry of the format becomes the one for that (avc3, hev1).
+    each picture at which decoding may begin has its sets before it, and the sample entry of the format becomes the one
+    for that (avc3, hev1). in_band: so it is from the first sample on.
     """
 
-    def __init__(self, track: int, dialect: Dialect) -> None:
+    def __init__(self, track: int, dialect: Dialect, *, in_band: bool = False) -> None:
         self.track = track
         self.format: Format | None = None
-        self.changed = False
+        self.changed = in_band
         self.skipped = 0
         self._dialect = dialect
-        self._sets: dict[tuple[int, int], bytes] = {}
+        self._sets: dict[tuple[int, int], bytes] = {}  # the first of each kind and identifier
+        self._latest: dict[tuple[int, int], bytes] = {}
         self._seen: set[bytes] = set()
         self._picture: Picture | None = None
         self._begun = False  # a picture came with which a decoder begins anew
@@ -160,18 +163,25 @@ class NalStream:
             sync |= points & ~np.logical_or.accumulate(sync)
         self._begun = self._begun or bool(np.logical_or.reduce(dialect.sync[kinds]))
         whole = sizes > 0
+        bare = np.flatnonzero((sync & ~np.logical_or.reduceat(kinds == dialect.sets[-2], first))[whole])
         pieces = _with_lengths(stream, begins, ends, kept)
-        return Samples(self.track, self.format, sizes[whole], dts[whole], pts[whole], sync[whole], pieces)
+        samples = Samples(self.track, self.format, sizes[whole], dts[whole], pts[whole], sync[whole], pieces)
+        if not self.changed or not len(bare):
+            return samples
+        sets = [unit for wanted in dialect.sets for (kind, _), unit in self._latest.items() if kind == wanted]
+        return put_before(samples, bare, b"".join(len(unit).to_bytes(4, "big") + unit for unit in sets))
 
     def _learn(self, stream: Bytes, begins: Ints, ends: Ints, kinds: Bytes) -> None:
         """Take note of the parameter sets; make the format when there is one of each."""
         dialect = self._dialect
         for index in np.flatnonzero(np.isin(kinds, dialect.sets)).tolist():
             unit = stream[begins[index] : ends[index]].tobytes()
-            if unit in self._seen:
+            if unit in self._seen and not self.changed:
                 continue
             self._seen.add(unit)
-            known = self._sets.setdefault((int(kinds[index]), dialect.identifier(unit)), unit)
+            which = int(kinds[index]), dialect.identifier(unit)
+            self._latest[which] = unit
+            known = self._sets.setdefault(which, unit)
             if known != unit or (self.format is not None and unit not in self.format.config):
                 self.changed = True
         if self.changed and self.format is not None:
@@ -180,9 +190,10 @@ class NalStream:
         if self.format is None and there.issuperset(dialect.sets):
             sets = [unit for wanted in dialect.sets for (kind, _), unit in self._sets.items() if kind == wanted]
             self._picture = dialect.picture(sets)
+            name = self._picture.name
             self.format = Format(
                 type="video",
-                codec=self._picture.name,
+                codec=dialect.in_band + name[4:] if self.changed else name,
                 timescale=CLOCK,
                 config=dialect.configuration(sets),
                 sample_duration=self._picture.ticks_per_frame,

@@ -12,7 +12,7 @@ from mudlark.media.sound.framed import running_times
 RATE = 48_000
 # samples of 48 kHz by the configuration of a packet (RFC 6716 §3.1): speech, both, music
 _SPEECH, _BOTH, _MUSIC = (480, 960, 1920, 2880), (480, 960), (120, 240, 480, 960)
-_DURATIONS = 3 * _SPEECH + 2 * _BOTH + 4 * _MUSIC
+DURATIONS = 3 * _SPEECH + 2 * _BOTH + 4 * _MUSIC
 _PRE_SKIP = 312
 
 
@@ -21,7 +21,7 @@ def packet_duration(packet: bytes | memoryview) -> int:
     if not len(packet):
         return 0
     count = (1, 2, 2, packet[1] & 63 if len(packet) > 1 else 0)[packet[0] & 3]
-    return _DURATIONS[packet[0] >> 3] * count
+    return DURATIONS[packet[0] >> 3] * count
 
 
 def silence(duration: int = 960) -> bytes | None:

@@ -17,8 +17,8 @@ from mudlark.media.sound.ac3 import AC3
 from mudlark.media.sound.adts import ADTS
 from mudlark.media.sound.framed import Frames, Syntax, frames
 from mudlark.media.sound.mpeg_audio import MPEG_AUDIO
+from mudlark.verify.account import Account
 from mudlark.verify.forms.found import Found, at_second
-from mudlark.verify.verdict import Report
 
 SYNTAXES: dict[str, tuple[str, Syntax]] = {
     "mp3": ("MPEG audio", MPEG_AUDIO),
@@ -35,11 +35,14 @@ _ID3, _APE, _ID3_1 = 10, 32, 128  # bytes of what begins or ends a tag
 
 @dataclass(slots=True)
 class _Chain:
-    """What was seen so far. frames: whole ones. holes: byte, second and length of what is no frame. bad: byte and
-    second of frames whose check sum is wrong. first: the first frame. cut: bytes of an unfinished last frame."""
+    """What was seen so far. frames: whole ones, and taken: bytes of them. zeros: bytes of padding behind. holes: byte,
+    second and length of what is no frame. bad: byte and second of frames whose check sum is wrong. first: the first
+    frame. cut: bytes of an unfinished last frame."""
 
     syntax: Syntax
     frames: int = 0
+    taken: int = 0
+    zeros: int = 0
     format: Format | None = None
     holes: list[tuple[int, float, int]] = field(default_factory=list)
     bad: list[tuple[int, float]] = field(default_factory=list)
@@ -77,6 +80,7 @@ class _Chain:
         if sums:
             self._check_sums(at, window, layout, before)
         self.frames += int(before[-1])
+        self.taken += int(layout.lengths.sum())
         if last:
             self._end(at + layout.rest, window[layout.rest :])
             return at + len(window)
@@ -104,11 +108,13 @@ class _Chain:
         begun = len(rest) >= self.syntax.header and 0 in self.syntax.marks(rest[: self.syntax.header])
         if begun and int(self.syntax.lengths(rest, np.zeros(1, np.int64))[0]) > len(rest):
             self.cut = len(rest)
-        elif len(rest) and rest.any():  # zeros are padding
+        elif rest.any():
             self._hole(at, len(rest))
+        else:
+            self.zeros = len(rest)
 
 
-def check_chain(path: Path, form: str, report: Report, *, endless: bool = False) -> Found:
+def check_chain(path: Path, form: str, account: Account, *, endless: bool = False) -> Found:
     """Look into a file of frames. form: mp3, adts or ac3. endless: it was cut out of what has no beginning and no
     end, so that its first and last frames may be torn."""
     name, syntax = SYNTAXES[form]
@@ -123,18 +129,23 @@ def check_chain(path: Path, form: str, report: Report, *, endless: bool = False)
                 window = np.frombuffer(_at(file, at, min(_WINDOW, end - at)), np.uint8)
                 at = chain.take(at, window, last=at + _WINDOW >= end, sums=form == "ac3")
         except FormatError as problem:
-            report.failed("content", "sound", f"The sound cannot be read: {problem.what}", grave=True)
+            account.failed("content", "sound", f"The sound cannot be read: {problem.what}", grave=True)
             return Found()
     if chain.format is None or sum(length for *_, length in chain.holes) > (end - begin) // 2:
         if tagged or _is_free(head):  # which may be sound of a form that is not known here
-            report.skipped("content", f"{path.name}: it holds no sound of a form that Mudlark looks into")
+            account.skipped("content", f"{path.name}: it holds no sound of a form that Mudlark looks into")
         else:
-            report.failed("content", "sound", f"The file is not made of frames of {name}", grave=True)
+            account.failed("content", "sound", f"The file is not made of frames of {name}", grave=True)
         return Found()
     if endless:
+        account.cover("samples", chain.cut)
         chain.cut = 0
-        chain.holes = [one for one in chain.holes if begin < one[0] < end - one[2] or one[2] > _TORN]
-    _judge(chain, name, report)
+        torn = [one for one in chain.holes if not (begin < one[0] < end - one[2] or one[2] > _TORN)]
+        account.cover("samples", sum(length for *_, length in torn))
+        chain.holes = [one for one in chain.holes if one not in torn]
+    _judge(chain, name, account)
+    account.cover("samples", chain.taken)
+    account.cover("padding", path.stat().st_size - (end - begin) + chain.zeros)
     stated = stated_frames(chain.first) if form == "mp3" else None
     length = chain.seconds
     if stated is not None:
@@ -142,35 +153,35 @@ def check_chain(path: Path, form: str, report: Report, *, endless: bool = False)
     return Found(length, [chain.format])
 
 
-def _judge(chain: _Chain, name: str, report: Report) -> None:
-    problems = len(report.problems)
+def _judge(chain: _Chain, name: str, account: Account) -> None:
+    problems = len(account.problems)
     for at, seconds, length in chain.holes[:5]:
         text = f"{length:,} bytes at byte {at:,} ({at_second(seconds)}) are no frames of {name}"
-        report.failed("frames", "stray-bytes", text, at=seconds, offset=at)
+        account.failed("frames", "stray-bytes", text, at=seconds, offset=at)
     if len(chain.holes) > 5:
-        report.failed("frames", "stray-bytes", f"{len(chain.holes) - 5} more such places are between its frames")
+        account.failed("frames", "stray-bytes", f"{len(chain.holes) - 5} more such places are between its frames")
     if chain.cut:
         text = f"The last frame is cut off after {chain.cut:,} bytes, at {at_second(chain.seconds)}"
-        report.failed("frames", "cut-off", text, at=chain.seconds)
+        account.failed("frames", "cut-off", text, at=chain.seconds)
     stated = stated_frames(chain.first) if chain.syntax is MPEG_AUDIO else None
     if stated is not None and stated not in (chain.frames, chain.frames - 1):
         text = f"Its first frame states {stated:,} frames; there are {chain.frames - 1:,}"
-        report.failed("frames", "cut-off" if stated > chain.frames else "frame-count", text, at=chain.seconds)
+        account.failed("frames", "cut-off" if stated > chain.frames else "frame-count", text, at=chain.seconds)
     if chain.bad_count and chain.bad_count < chain.frames:
         at, seconds = chain.bad[0]
         text = (
             f"{chain.bad_count:,} frames do not have their check sum, the first at byte {at:,} ({at_second(seconds)})"
         )
-        report.failed("check-sums", "check-sum", text, at=seconds, offset=at)
+        account.failed("check-sums", "check-sum", text, at=seconds, offset=at)
     elif chain.bad_count:
-        report.skipped("check-sums", "its writer left out the check sums of all frames")
+        account.skipped("check-sums", "its writer left out the check sums of all frames")
     elif chain.syntax is AC3:
-        report.passed("check-sums", f"{chain.frames:,} frames, each with its check sum")
-    if len(report.problems) == problems:
+        account.passed("check-sums", f"{chain.frames:,} frames, each with its check sum")
+    if len(account.problems) == problems:
         more = ", as many as it states" if stated is not None else ""
-        report.passed("frames", f"{chain.frames:,} frames of {name} from the first to the last byte{more}")
+        account.passed("frames", f"{chain.frames:,} frames of {name} from the first to the last byte{more}")
         if stated is None:
-            report.leave_open(f"a chain of frames of {name} without a count")
+            account.leave_open(f"a chain of frames of {name} without a count")
 
 
 def _is_free(head: bytes) -> bool:

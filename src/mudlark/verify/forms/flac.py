@@ -13,9 +13,9 @@ from numpy.typing import NDArray
 
 from mudlark.media.crc import crc16
 from mudlark.media.samples import Bytes, Flags, Format, Ints
+from mudlark.verify.account import Account
 from mudlark.verify.forms.chain import edges_of, of_frames
 from mudlark.verify.forms.found import Found, at_second
-from mudlark.verify.verdict import Report
 
 _WINDOW = 8 << 20  # bytes
 _LONGEST = 16 + 8 * 65535 * 5  # bytes that one frame may have, more or less
@@ -73,21 +73,25 @@ class _Seen:
     gaps: list[tuple[int, int, int]] = field(default_factory=list)
 
 
-def check_flac(path: Path, report: Report) -> Found:
+def check_flac(path: Path, account: Account) -> Found:
     """Look into a FLAC file."""
     size = path.stat().st_size
     with path.open("rb") as file:
         begin, end = edges_of(file, size)  # tags of another kind may stand around it
         stream = _stream_info(file, begin, end)
     if stream is None:
-        report.failed("content", "sound", "The FLAC file has no description of its stream", grave=True)
+        account.failed("content", "sound", "The FLAC file has no description of its stream", grave=True)
         return Found()
     seen = _frames(path, stream, end)
     form = Format("audio", "flac", stream.rate, b"", 0, channels=stream.channels, sample_rate=stream.rate)
     if not seen.frames:
-        report.failed("content", "sound", "The FLAC file holds no frames", grave=True)
+        account.failed("content", "sound", "The FLAC file holds no frames", grave=True)
         return Found(None, [form])
-    _judge(seen, stream, report)
+    _judge(seen, stream, account)
+    if not account.problems:  # frames with their check sums follow each other to the end
+        account.cover("structure", stream.begin - begin)
+        account.cover("samples", end - stream.begin)
+        account.cover("padding", size - (end - begin))
     return Found(seen.samples / stream.rate, [form])
 
 
@@ -230,23 +234,23 @@ def _chained(headers: _Headers, following: int | None) -> Ints:
     return np.array(chain, np.int64)
 
 
-def _judge(seen: _Seen, stream: _Stream, report: Report) -> None:
-    rate, problems = stream.rate, len(report.problems)
+def _judge(seen: _Seen, stream: _Stream, account: Account) -> None:
+    rate, problems = stream.rate, len(account.problems)
     if seen.bad:
         at, samples = seen.bad[0]
         where = f"first at byte {at:,} ({at_second(samples / rate)})"
         text = f"{of_frames(len(seen.bad))} not have the check sum, {where}"
-        report.failed("frames", "check-sum", text, at=samples / rate, offset=at)
+        account.failed("frames", "check-sum", text, at=samples / rate, offset=at)
     for at, samples, _ in seen.gaps[:5]:
         text = f"Frames are missing before byte {at:,} ({at_second(samples / rate)})"
-        report.failed("frames", "gap", text, at=samples / rate, offset=at)
+        account.failed("frames", "gap", text, at=samples / rate, offset=at)
     if stream.samples and stream.samples != seen.samples:
         text = f"It states {stream.samples / rate:.3f} s; its frames last {seen.samples / rate:.3f} s"
-        report.failed(
+        account.failed(
             "frames", "cut-off" if seen.samples < stream.samples else "frame-count", text, at=seen.samples / rate
         )
-    if len(report.problems) == problems:
+    if len(account.problems) == problems:
         more = ", as long as it states" if stream.samples else ""
-        report.passed("frames", f"{seen.frames:,} frames of FLAC, each with its check sum{more}")
+        account.passed("frames", f"{seen.frames:,} frames of FLAC, each with its check sum{more}")
         if not stream.samples:
-            report.leave_open("a FLAC stream without a number of samples")
+            account.leave_open("a FLAC stream without a number of samples")

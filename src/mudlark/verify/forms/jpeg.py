@@ -52,12 +52,27 @@ def check_jpeg_parts(path: Path) -> str | None:
             place = int(np.searchsorted(ends, at))
             end = int(ends[place]) if place < len(ends) else len(data)
             if not _may_be_zeros(body, first_codes, progressive=progressive):
-                hole = _zeros(data[at:end])
+                hole = zeros_in(data[at:end])
                 if hole is not None:
                     return f"zeros stand in place of its coded data from byte {at + hole:,} on"
             if end == len(data):
                 raise FormatError("its coded data have no end (EOI); it is likely cut short", end)
             at = end
+
+
+def check_jpeg_decoding(path: Path) -> str | None:
+    """What libjpeg warns of and goes on without, in words; None if nothing. Everything is decoded, at an eighth of the
+    size, and forgotten."""
+    import simplejpeg  # few need it
+
+    data = read_plain(path, LARGEST)
+    *_, colours, _ = simplejpeg.decode_jpeg_header(data, strict=False)
+    into = "CMYK" if colours in ("CMYK", "YCCK") else "GRAY"
+    try:
+        simplejpeg.decode_jpeg(data, into, fastdct=True, min_height=1, min_width=1, min_factor=1, strict=True)
+    except ValueError as problem:
+        return str(problem).rstrip(".")
+    return None
 
 
 def _first_codes(body: bytes) -> dict[tuple[int, int], int]:
@@ -87,11 +102,11 @@ def _may_be_zeros(scan: bytes, codes: dict[tuple[int, int], int], *, progressive
     return flat if begin == 0 else all(symbol & 15 == 0 and symbol >> 4 < 15 for symbol in alike)
 
 
-def _zeros(coded: Bytes) -> int | None:
-    """Where a long run of zeros begins."""
+def zeros_in(coded: Bytes, longest: int = _ZEROS) -> int | None:
+    """Where a run of more zeros than that begins; None if there is none."""
     marked = np.flatnonzero(coded)
     edges = np.concatenate([[-1], marked, [len(coded)]])
-    long = np.flatnonzero(np.diff(edges) > _ZEROS)
+    long = np.flatnonzero(np.diff(edges) > longest + 1)
     return int(edges[long[0]]) + 1 if len(long) else None
 
 

@@ -10,8 +10,8 @@ from pathlib import Path
 
 from mudlark.media.crc import crc32_forward, mirrored
 from mudlark.media.samples import Format
+from mudlark.verify.account import Account
 from mudlark.verify.forms.found import Found, at_second
-from mudlark.verify.verdict import Report
 
 _PAGE = 27  # bytes of a page's header without its segment table
 _BEGIN, _END = 2, 4
@@ -40,6 +40,7 @@ class _Logical:
 @dataclass(slots=True)
 class _Seen:
     pages: int = 0
+    bytes: int = 0
     logical: dict[int, _Logical] = field(default_factory=dict)
     done: list[_Logical] = field(default_factory=list)
     problems: list[tuple[str, str, int]] = field(default_factory=list)
@@ -50,7 +51,7 @@ class _Seen:
         return sum(one.seconds for one in self.done) + max((one.seconds for one in self.logical.values()), default=0.0)
 
 
-def check_ogg(path: Path, report: Report) -> Found:
+def check_ogg(path: Path, account: Account) -> Found:
     """Look into an Ogg file."""
     with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as data:
         seen = _walk(data)
@@ -68,20 +69,21 @@ def check_ogg(path: Path, report: Report) -> Found:
         for one in logical
     ]
     if not logical:
-        report.failed("content", "sound", "The Ogg file holds no stream", grave=True)
+        account.failed("content", "sound", "The Ogg file holds no stream", grave=True)
         return Found()
     for code, text, at in seen.problems[:_MOST_TOLD]:
-        report.failed("pages-of-ogg", code, text, offset=at)
+        account.failed("pages-of-ogg", code, text, offset=at)
     if len(seen.problems) > _MOST_TOLD:
         code = seen.problems[_MOST_TOLD][0]
-        report.failed("pages-of-ogg", code, f"{len(seen.problems) - _MOST_TOLD:,} more such places")
+        account.failed("pages-of-ogg", code, f"{len(seen.problems) - _MOST_TOLD:,} more such places")
     unended = [one for one in logical if not one.ended]
     if unended:
         text = f"The last page of the {unended[-1].codec} stream is missing; it ends at {at_second(seen.seconds)}"
-        report.failed("ending", "cut-off", text, at=seen.seconds)
+        account.failed("ending", "cut-off", text, at=seen.seconds)
     if not seen.problems and not unended:
         names = ", ".join(dict.fromkeys(one.codec for one in logical))
-        report.passed("frames", f"{seen.pages:,} pages of Ogg ({names}), each with its check sum, in their order")
+        account.cover("content", seen.bytes)
+        account.passed("frames", f"{seen.pages:,} pages of Ogg ({names}), each with its check sum, in their order")
     return Found(seen.seconds or None, formats)
 
 
@@ -108,6 +110,7 @@ def _walk(data: mmap.mmap) -> _Seen:
             seen.problems.append(("check-sum", text, at))
         _take(seen, at, head, page[_PAGE + head[26] :])
         seen.pages += 1
+        seen.bytes += length
         at += length
     return seen
 

@@ -9,17 +9,18 @@ import numpy as np
 
 from mudlark.media.samples import Bytes, Flags, Ints
 
-_SYNC, _NULL = 0x47, 0x1FFF
+_SYNC, NULL = 0x47, 0x1FFF
 _STRIDES = (188, 192, 204)
 _LEAST = 4  # packets that tell how far they stand apart
 
 
 @dataclass(slots=True)
 class Packets:
-    """What was seen so far. counts: packets with a payload, by PID. lost: packets that are missing, by PID. damaged:
-    that say so of themselves. stride: bytes from one to the next; 0 if that is not known."""
+    """What was seen so far. all: packets, by PID; counts: those with a payload. lost: packets that are missing, by PID.
+    damaged: that say so of themselves. stride: bytes from one to the next; 0 if that is not known."""
 
     stride: int = 0
+    all: dict[int, int] = field(default_factory=dict)
     counts: dict[int, int] = field(default_factory=dict)
     lost: dict[int, int] = field(default_factory=dict)
     damaged: int = 0
@@ -45,8 +46,9 @@ class Packets:
         pids = (rows[:, 1].astype(np.int64) & 0x1F) << 8 | rows[:, 2]
         loaded = (rows[:, 3] & 0x10) != 0
         marked = ((rows[:, 3] & 0x20) != 0) & (rows[:, 4] > 0) & ((rows[:, 5] & 0x80) != 0)
-        for pid in np.unique(pids).tolist():
-            if pid != _NULL:
+        for pid, number in zip(*(found.tolist() for found in np.unique(pids, return_counts=True)), strict=True):
+            self.all[pid] = self.all.get(pid, 0) + number
+            if pid != NULL:
                 own = pids == pid
                 self._count(pid, (rows[own, 3] & 15).astype(np.int64), loaded[own], marked[own])
 

@@ -5,52 +5,60 @@ A picture of which more would have to be held than a check may take is not decod
 
 import logging
 import warnings
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from mudlark.errors import FormatError
 from mudlark.guard import reading
 from mudlark.media.sniff import sniff
 from mudlark.plain import open_plain
-from mudlark.verify.forms.jpeg import LARGEST, check_gif_parts, check_jpeg_parts
+from mudlark.verify.account import Account
+from mudlark.verify.forms.boxed_pictures import check_avif_parts, check_webp_parts
+from mudlark.verify.forms.jpeg import LARGEST, check_gif_parts, check_jpeg_decoding, check_jpeg_parts
 from mudlark.verify.forms.png import check_png
-from mudlark.verify.verdict import Report
 
 _MOST_HELD = 220_000_000  # bytes of pixels that are held at once
 _MOST_DECODED = 1_500_000_000  # pixels that are decoded one after the other
 _MOST_FRAMES = 2_000
 _WIDE_MODES = {"1": 1, "L": 1, "P": 1, "LA": 4, "I;16": 2}  # bytes that Pillow holds of a pixel; 4 of most
-_PARTS = {"jpeg": check_jpeg_parts, "gif": check_gif_parts}
+_PARTS: dict[str, tuple[Callable[[Path], str | None], ...]] = {  # each gives what is wrong, in words
+    "jpeg": (check_jpeg_parts, check_jpeg_decoding),
+    "gif": (check_gif_parts,),
+    "webp": (check_webp_parts,),
+    "avif": (check_avif_parts,),
+}
 _LARGEST_SVG = 50_000_000  # bytes
 
 
-def check_picture(path: Path, report: Report) -> None:
+def check_picture(path: Path, account: Account) -> None:
     """Look into a picture of any kind but SVG."""
     with open_plain(path) as file:
         form = sniff(file.read(64))
     if form == "png":
-        check_png(path, report)
+        check_png(path, account)
         return
     try:
         with reading("The picture"):
             words, passed = _decode(path, form)
     except FormatError as problem:
-        report.failed("content", "picture", problem.what, grave=True)
+        account.failed("content", "picture", problem.what, grave=True)
         return
     if not passed:
-        report.skipped("content", words)
+        account.skipped("content", words)
     elif form in _PARTS and path.stat().st_size > LARGEST:
-        report.skipped("content", f"{words}; its parts are too large to look at as a check")
+        account.skipped("content", f"{words}; its parts are too large to look at as a check")
     elif (wrong := _wrong_parts(path, form)) is None:
-        report.passed("content", words)
+        account.passed("content", words)
+        account.cover("content", path.stat().st_size)
     else:
-        report.failed("content", "picture", f"The {form.upper()} is not as it should be: {wrong}")
+        account.failed("content", "picture", f"The {form.upper()} is not as it should be: {wrong}")
 
 
 def _wrong_parts(path: Path, form: str) -> str | None:
     """What a decoder passes over, and is wrong with the parts of a picture; in words."""
     try:
-        return _PARTS[form](path) if form in _PARTS else None
+        with reading("It"):
+            return next((wrong for look in _PARTS.get(form, ()) if (wrong := look(path))), None)
     except FormatError as problem:
         return problem.what
 
@@ -82,29 +90,29 @@ def _decode(path: Path, form: str) -> tuple[str, bool]:
             return f"a {picture.format} picture of {width}×{height} that decodes to its end{more}", True
 
 
-def check_pages(pictures: Sequence[Path], report: Report) -> None:
+def check_pages(pictures: Sequence[Path], account: Account) -> None:
     """Every page image decodes to its end; one check for all, a problem for each that does not."""
-    alone = Report()
+    alone = Account()
     for picture in pictures:
         check_picture(picture, alone)
     bad = [number for number, check in enumerate(alone.checks, start=1) if check.outcome == "failed"]
     unknown = [number for number, check in enumerate(alone.checks, start=1) if check.outcome == "skipped"]
     if bad:
         numbers = ", ".join(map(str, bad[:20]))
-        report.failed("pages", "page-unreadable", f"Page image {numbers} of {len(pictures)} cannot be decoded")
+        account.failed("pages", "page-unreadable", f"Page image {numbers} of {len(pictures)} cannot be decoded")
     elif unknown:
         numbers = ", ".join(map(str, unknown[:20]))
-        report.skipped("pages", f"page image {numbers} of {len(pictures)} is too large to decode as a check")
+        account.skipped("pages", f"page image {numbers} of {len(pictures)} is too large to decode as a check")
     else:
-        report.passed("pages", f"{len(pictures)} page images, each decodes to its end")
+        account.passed("pages", f"{len(pictures)} page images, each decodes to its end")
 
 
-def check_svg(path: Path, report: Report) -> None:
+def check_svg(path: Path, account: Account) -> None:
     """Look into an SVG: well-formed XML to its end. Its elements are read and forgotten."""
     from lxml import etree  # slow to load
 
     if path.stat().st_size > _LARGEST_SVG:
-        report.skipped("content", "an SVG that is too large to read as a check")
+        account.skipped("content", "an SVG that is too large to read as a check")
         return
     count = 0
     try:
@@ -117,6 +125,7 @@ def check_svg(path: Path, report: Report) -> None:
                 while (before := element.getprevious()) is not None:
                     element.getparent().remove(before)
     except FormatError as problem:
-        report.failed("content", "picture", problem.what, grave=True)
+        account.failed("content", "picture", problem.what, grave=True)
     else:
-        report.passed("content", f"an SVG of {count:,} elements that reads to its end")
+        account.passed("content", f"an SVG of {count:,} elements that reads to its end")
+        account.cover("content", path.stat().st_size)

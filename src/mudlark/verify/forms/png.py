@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from mudlark.plain import open_plain
-from mudlark.verify.verdict import Report
+from mudlark.verify.account import Account
 
 _SIGNATURE = b"\x89PNG\r\n\x1a\n"
 _HEADER = struct.Struct(">IIBBBBB")  # §11.2.1
@@ -80,20 +80,21 @@ class _Pixels:
         return self.came == self.expected and self._unpacker.eof
 
 
-def check_png(path: Path, report: Report) -> None:
+def check_png(path: Path, account: Account) -> None:
     """Look into a PNG (an animation's further frames by their checksums alone)."""
     try:
         with open_plain(path) as file:
             words = _read(file)
     except _Odd as odd:
-        report.failed(
+        account.failed(
             "content", "picture", f"The PNG is not as it should be: {odd.words}", grave=odd.grave, offset=odd.offset
         )
         return
     if words is None:
-        report.skipped("content", "a PNG that unpacks to more than is unpacked as a check")
+        account.skipped("content", "a PNG that unpacks to more than is unpacked as a check")
     else:
-        report.passed("content", words)
+        account.passed("content", words)
+        account.cover("content", path.stat().st_size)
 
 
 def _read(file: BinaryIO) -> str | None:

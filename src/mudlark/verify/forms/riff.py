@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import BinaryIO, Literal
 
 from mudlark.media.samples import Format
+from mudlark.verify.account import Account
 from mudlark.verify.forms.found import Found, at_second
-from mudlark.verify.verdict import Report
 
 _OPEN = 0xFFFFFFFF  # a length that stands elsewhere, or was never written
 _MOST_CHUNKS = 100_000
@@ -32,7 +32,7 @@ class _Sound:
     chunks: list[tuple[bytes, int, int]] = field(default_factory=list)
 
 
-def check_riff(path: Path, report: Report) -> Found:
+def check_riff(path: Path, account: Account) -> Found:
     """Look into a WAV or AIFF file."""
     size = path.stat().st_size
     with path.open("rb") as file:
@@ -41,7 +41,7 @@ def check_riff(path: Path, report: Report) -> Found:
         sound = _read(file, size, head, order)
     name = "AIFF" if order == "big" else "WAV"
     if sound.sound is None or not sound.rate or not sound.frame:
-        report.failed("content", "sound", f"The {name} file does not say what its sound is", grave=True)
+        account.failed("content", "sound", f"The {name} file does not say what its sound is", grave=True)
         return Found()
     begin, stated = sound.sound
     there = max(0, min(size - begin, stated))
@@ -49,21 +49,23 @@ def check_riff(path: Path, report: Report) -> Found:
     length = there / per_second
     form = Format("audio", sound.codec, sound.rate, b"", 1, channels=sound.channels, sample_rate=sound.rate)
     if sound.open:
-        report.failed("chunks", "cut-off", f"The length of the {name} file was never written; it was likely cut short")
+        account.failed("chunks", "cut-off", f"The length of the {name} file was never written; it was likely cut short")
     elif begin + stated > size:
         text = f"It states {stated / per_second:.3f} s of sound; the file ends at {at_second(length)}"
-        report.failed("chunks", "cut-off", text, at=length, offset=size)
+        account.failed("chunks", "cut-off", text, at=length, offset=size)
     elif sound.end > size:
-        report.failed("chunks", "cut-off", f"The last chunk ends at byte {sound.end:,}, behind the file", offset=size)
+        account.failed("chunks", "cut-off", f"The last chunk ends at byte {sound.end:,}, behind the file", offset=size)
     elif sound.frames is not None and sound.frames * sound.frame > stated:
         text = f"It states {sound.frames:,} samples; there are {stated // sound.frame:,}"
-        report.failed("chunks", "cut-off", text, at=length)
+        account.failed("chunks", "cut-off", text, at=length)
     elif sound.end + 1 < size:
         text = f"{size - sound.end:,} bytes at byte {sound.end:,} belong to no chunk"
-        report.failed("chunks", "stray-bytes", text, offset=sound.end)
+        account.failed("chunks", "stray-bytes", text, offset=sound.end)
     else:
         text = f"{len(sound.chunks)} chunks of {name} fill the file; {length:.3f} s of sound, as many as it states"
-        report.passed("frames", text, seconds=length)
+        account.passed("frames", text, seconds=length)
+        account.cover("samples", there)
+        account.cover("structure", size - there)
     return Found(length, [form])
 
 

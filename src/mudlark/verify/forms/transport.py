@@ -11,9 +11,9 @@ import numpy as np
 from mudlark.errors import FormatError
 from mudlark.media.samples import Format, Loss, LossCode, Samples
 from mudlark.media.ts import TransportReader
+from mudlark.verify.account import Account
 from mudlark.verify.forms.found import Found, at_second
-from mudlark.verify.forms.packets import Packets
-from mudlark.verify.verdict import Report
+from mudlark.verify.forms.packets import NULL, Packets
 
 _WINDOW = 188 * 21 * 2048  # bytes, some 8 MB; packets of 188, 192 and 204 bytes all begin here or are found again
 _WORDS = {
@@ -50,7 +50,7 @@ class _Track:
         self.samples += len(samples)
 
 
-def check_transport(path: Path, report: Report) -> Found:
+def check_transport(path: Path, account: Account) -> Found:
     """Look into a transport stream."""
     reader, tracks = TransportReader(), dict[int, _Track]()
     lost: defaultdict[LossCode, int] = defaultdict(int)
@@ -70,39 +70,54 @@ def check_transport(path: Path, report: Report) -> Found:
     except FormatError as odd:
         problem = odd
     if problem is not None or not tracks:
+        _cover(packets, frozenset(range(_LAST_RESERVED + 1)), account)
         if packets.counts and len(packets.counts) > 1 and not packets.lost and not packets.damaged:
             words = problem.what if problem else "It carries no picture and no sound that is known"
-            report.skipped("content", f"{words}; its packets are all there, of {len(packets.counts)} streams")
+            account.skipped("content", f"{words}; its packets are all there, of {len(packets.counts)} streams")
         else:
             words = problem.what if problem else "it carries no picture and no sound that is known"
-            report.failed("content", "stream", f"The transport stream cannot be read: {words}", grave=True)
+            account.failed("content", "stream", f"The transport stream cannot be read: {words}", grave=True)
         return Found()
     others = {pid: count for pid, count in packets.counts.items() if pid not in reader.pids and pid > _LAST_RESERVED}
     for pid, count in packets.lost.items():
         if pid in others or LossCode.PACKETS not in lost:
             text = f"{count:,} transport packets of the stream with PID {pid} are missing"
-            report.failed("packets", "packets-lost", text)
+            account.failed("packets", "packets-lost", text)
+    _cover(packets, reader.pids | frozenset(range(_LAST_RESERVED + 1)), account)
     if others:
-        report.skipped("left-out", f"not looked into: {sum(others.values()):,} packets of {len(others)} other streams")
+        account.skipped("left-out", f"not looked into: {sum(others.values()):,} packets of {len(others)} other streams")
     for code, count in lost.items():
         if code in _WORDS:
             name, words = _WORDS[code]
             byte, second = first[code]
             text = f"{words.format(count=count)}, first after byte {byte:,} ({at_second(second)})"
-            report.failed("packets", name, text, at=second, offset=byte)
+            account.failed("packets", name, text, at=second, offset=byte)
     for number, track in tracks.items():
         for second, seconds in track.gaps[:5]:
             text = f"{seconds:.2f} s of {track.format.type} {number} are missing at {at_second(second)}"
-            report.failed("times", "gap", text, at=second)
+            account.failed("times", "gap", text, at=second)
     if at % 188 and at % 192 and at % 204:
-        report.failed("packets", "cut-off", "The last packet is cut off", offset=at)
+        account.failed("packets", "cut-off", "The last packet is cut off", offset=at)
     spans = [(track.begin or 0.0, track.end) for track in tracks.values()]
     length = max(end for _, end in spans) - min(begin for begin, _ in spans)
-    if not report.problems:
+    if not account.problems:
         counts = ", ".join(f"{track.samples:,} of {track.format.codec}" for track in tracks.values())
-        report.leave_open("a transport stream")
-        report.passed("samples", f"transport packets from the first to the last byte, none missing; samples: {counts}")
+        account.leave_open("a transport stream")
+        account.passed("samples", f"transport packets from the first to the last byte, none missing; samples: {counts}")
     return Found(length, [track.format for track in tracks.values()])
+
+
+def _cover(packets: Packets, known: frozenset[int], account: Account) -> None:
+    """Account for packets, stream by stream; those without a payload say something of the time alone."""
+    for pid, count in packets.all.items():
+        if pid == NULL:
+            account.cover("padding", count * packets.stride)
+        elif pid in known:
+            account.cover("samples" if pid > _LAST_RESERVED else "structure", count * packets.stride)
+        elif loaded := packets.counts.get(pid):
+            account.leave_out(f"{loaded:,} packets of a stream that no one reads (PID {pid})")
+        else:
+            account.cover("structure", count * packets.stride)
 
 
 def _take(tracks: dict[int, _Track], came: list[Samples]) -> None:

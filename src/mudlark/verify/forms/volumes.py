@@ -6,8 +6,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import BinaryIO
 
+from mudlark.verify.account import Account
 from mudlark.verify.forms.found import Found
-from mudlark.verify.verdict import Report
 
 _SECTOR = 2048
 _DESCRIPTORS = 16  # the first sector with a descriptor (ECMA-119 §8, ECMA-167 §2/9)
@@ -15,20 +15,20 @@ _MOST = 64
 _PADDING = 512  # sectors that writers add behind
 
 
-def check_volume(path: Path, form: str, report: Report) -> Found:
+def check_volume(path: Path, form: str, account: Account) -> Found:
     """Look at the descriptors of a disk image. form: iso or udf."""
     size = path.stat().st_size
     with path.open("rb") as file:
         stated = _stated(file)
     if stated is None:
-        report.skipped("content", f"{path.name}: its volume descriptors do not say how large it is")
+        account.skipped("content", f"{path.name}: its volume descriptors do not say how large it is")
     elif stated > size:
         text = f"The volume states {stated:,} bytes; the image has {size:,}: it is cut off"
-        report.failed("content", "cut-off", text, grave=True, offset=size)
+        account.failed("content", "cut-off", text, grave=True, offset=size)
     else:
         extra = size - stated
         more = f", and {extra:,} bytes behind it" if extra > _PADDING * _SECTOR else ""
-        report.skipped("content", f"a volume of {stated:,} bytes that fits the image{more}; it has no check sums")
+        account.skipped("content", f"a volume of {stated:,} bytes that fits the image{more}; it has no check sums")
     return Found()
 
 
@@ -56,18 +56,18 @@ def _stated(file: BinaryIO) -> int | None:
     return found
 
 
-def check_installer(path: Path, form: str, report: Report) -> Found:
+def check_installer(path: Path, form: str, account: Account) -> Found:
     """Look at the container of an installer. form: exe, deb, rpm, cab."""
     size = path.stat().st_size
     with path.open("rb") as file:
         stated = _CONTAINERS[form](file, size)
     if stated is None:
-        report.failed("content", "container", f"The container of {path.name} cannot be read", grave=True)
+        account.failed("content", "container", f"The container of {path.name} cannot be read", grave=True)
     elif stated > size:
         text = f"{path.name} states {stated:,} bytes and has {size:,}: it is cut off"
-        report.failed("content", "cut-off", text, grave=True, offset=size)
+        account.failed("content", "cut-off", text, grave=True, offset=size)
     else:
-        report.skipped("content", f"its container ({form}) fits the file; what is inside is not looked into")
+        account.skipped("content", f"its container ({form}) fits the file; what is inside is not looked into")
     return Found()
 
 

@@ -6,8 +6,8 @@ from pathlib import Path
 from mudlark.errors import FormatError
 from mudlark.media.ttml import parse_ttml
 from mudlark.media.webvtt import parse as parse_webvtt
+from mudlark.verify.account import Account
 from mudlark.verify.forms.found import Found, at_second
-from mudlark.verify.verdict import Report
 
 _LARGEST = 50_000_000  # bytes
 _CUE = re.compile(
@@ -17,36 +17,37 @@ _CUE = re.compile(
 Times = list[tuple[float, float]]  # and, with them, how many blocks are no cue
 
 
-def check_words(path: Path, form: str, report: Report) -> Found:
+def check_words(path: Path, form: str, account: Account) -> Found:
     """Look into a text of cues. form: webvtt, ttml, or srt."""
     if path.stat().st_size > _LARGEST:
-        report.skipped("content", f"{path.name} is too large for a text of subtitles, and was not read")
+        account.skipped("content", f"{path.name} is too large for a text of subtitles, and was not read")
         return Found()
     data = path.read_bytes()
     if b"\0" in data and not data.startswith((b"\xff\xfe", b"\xfe\xff")):
         place = data.index(b"\0")
-        report.failed("content", "text", f"Byte {place:,} is zero, which no text has", offset=place)
+        account.failed("content", "text", f"Byte {place:,} is zero, which no text has", offset=place)
         return Found()
     try:
         times, dropped = _READERS[form](data)
     except FormatError as problem:
-        report.failed("content", "text", f"The {form.upper()} cannot be read: {problem.what}", grave=True)
+        account.failed("content", "text", f"The {form.upper()} cannot be read: {problem.what}", grave=True)
         return Found()
     backward = [(number, begin, end) for number, (begin, end) in enumerate(times, start=1) if end < begin]
     if backward:
         number, begin, _ = backward[0]
         text = f"Cue {number} ends before it begins, at {at_second(begin)}; {len(backward):,} such cues"
-        report.failed("content", "cue-times", text, at=begin)
+        account.failed("content", "cue-times", text, at=begin)
     elif dropped:
         what = "1 block is" if dropped == 1 else f"{dropped:,} blocks are"
         text = f"{what} no cue that can be read: its times are malformed or run backwards, or it was cut"
-        report.failed("content", "cue-times", text)
+        account.failed("content", "cue-times", text)
     elif not times:
-        report.failed("content", "empty", f"{path.name} has no cues")
+        account.failed("content", "empty", f"{path.name} has no cues")
     else:
-        report.passed("content", f"{form.upper()} of {len(times):,} cues, up to {at_second(max(e for _, e in times))}")
+        account.cover("content", len(data))
+        account.passed("content", f"{form.upper()} of {len(times):,} cues, up to {at_second(max(e for _, e in times))}")
         if form != "ttml":
-            report.leave_open(f"a text of {form.upper()}")
+            account.leave_open(f"a text of {form.upper()}")
     return Found()
 
 

@@ -1,0 +1,140 @@
+"""Do the samples of a film look like their codecs, and are there no holes of zeros in them?
+
+The file is read once, in windows of bounded size, the samples of all tracks together; all work on them is in arrays.
+Zeros in place of coded data are what a broken download or a bad disk leaves in a file whose tables are good; how many
+in a row a codec can hold is a property of the codec.
+"""
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from mudlark.media.codecs import codec_of, misfits_of
+from mudlark.media.movie import ReadAt, TrackIndex
+from mudlark.media.plausible import Misfits
+from mudlark.media.samples import Bytes, Format, Ints
+from mudlark.verify.account import Account
+from mudlark.verify.forms.found import at_second
+
+_WINDOW = 8 << 20
+_WORD = 8  # bytes that are looked at as one
+_MOST_BAD = 0.1  # share of pictures of a stream that may have come damaged
+_WITH_UNITS = ("avc1", "avc3", "hvc1", "hev1")  # where a sample that does not add up was cut
+
+
+@dataclass(slots=True)
+class _Kind:
+    """Samples of one track that one of its formats describes, by its number. look: what finds those that do not look
+    like it. words: of zeros in a row that none holds, 0 for any number. wrong, holes: numbers of samples."""
+
+    track: TrackIndex
+    described: int
+    look: Misfits | None
+    words: int
+    count: int = 0
+    bytes: int = 0
+    wrong: list[int] = field(default_factory=list)
+    holes: list[int] = field(default_factory=list)
+
+    @classmethod
+    def of(cls, track: TrackIndex, described: int) -> "_Kind":
+        name = track.formats[described].codec
+        codec = codec_of(name)
+        words = codec.zeros // _WORD - 1 if codec and codec.zeros else 0
+        return cls(track, described, misfits_of(name), words)
+
+    @property
+    def format(self) -> Format:
+        """What describes these samples."""
+        return self.track.formats[self.described]
+
+    @property
+    def numbers(self) -> Ints:
+        """All of them, by their numbers in the track."""
+        if len(self.track.formats) == 1:
+            return np.arange(len(self.track.sizes))
+        return np.flatnonzero(self.track.described == self.described)
+
+    def look_at(self, numbers: Ints, data: Bytes, begins: Ints, ends: Ints, zeros: Ints) -> None:
+        """Some samples, and the words of zeros among the bytes that hold them."""
+        self.count += len(numbers)
+        if not len(data):
+            self.wrong += numbers.tolist()  # no sample is of no bytes at all
+            return
+        self.bytes += int((ends - begins).sum())
+        if self.look is not None:
+            self.wrong += numbers[self.look(data, begins, ends, self.format)].tolist()
+        if self.words and len(zeros) >= self.words:
+            span = self.words - 1
+            runs = zeros[: len(zeros) - span][zeros[span:] - zeros[: len(zeros) - span] == span] * _WORD
+            hit = np.searchsorted(ends, runs, "right")
+            inside = hit < len(ends)
+            hit, runs = hit[inside], runs[inside]
+            self.holes += np.unique(numbers[hit[begins[hit] <= runs]]).tolist()
+
+    def second(self, number: int) -> float:
+        """When a sample is shown or heard, in seconds from the first."""
+        return float(self.track.pts[number] - self.track.pts.min()) / self.format.timescale
+
+
+def check_coded(read: ReadAt, tracks: Iterable[TrackIndex], account: Account, *, streamed: bool = False) -> None:
+    """Look at all samples of some tracks, and account for their bytes. streamed: the file was made of segments, in
+    which single pictures may have come damaged."""
+    kinds = [_Kind.of(track, described) for track in tracks for described in range(len(track.formats))]
+    numbered = [kind.numbers for kind in kinds]
+    which = np.repeat(np.arange(len(kinds)), [len(numbers) for numbers in numbered])
+    offsets = _joined([kind.track.offsets[numbers] for kind, numbers in zip(kinds, numbered, strict=True)])
+    sizes = _joined([kind.track.sizes[numbers] for kind, numbers in zip(kinds, numbered, strict=True)])
+    numbers = _joined(numbered)
+    order = np.argsort(offsets, kind="stable")
+    places = offsets[order]
+    at = 0
+    while at < len(order):
+        start = int(places[at])
+        until = max(at + 1, int(np.searchsorted(places, start + _WINDOW)))
+        group = order[at:until]
+        begins = offsets[group] - start
+        ends = begins + sizes[group]
+        data = np.frombuffer(read(start, int(ends.max())), np.uint8)
+        zeros = np.flatnonzero(data[: len(data) // _WORD * _WORD].view("<u8") == 0)
+        for index in np.unique(which[group]).tolist():
+            own = which[group] == index
+            kinds[index].look_at(numbers[group[own]], data, begins[own], ends[own], zeros)
+        at = until
+    for kind in kinds:
+        if kind.count:
+            _tell(kind, account, streamed=streamed)
+
+
+def _joined(arrays: list[Ints]) -> Ints:
+    return np.concatenate([*arrays, np.zeros(0, np.int64)])
+
+
+def _tell(kind: _Kind, account: Account, *, streamed: bool) -> None:
+    """What was found, and whether the bytes are accounted for."""
+    codec = codec_of(kind.format.codec)
+    name = codec.words if codec else kind.format.codec
+    one = {"video": "picture", "audio": "frame of sound"}.get(kind.format.type, "sample")
+    what = {"frame of sound": "frames of sound"}.get(one, f"{one}s")
+    if kind.look is None:
+        account.leave_out(f"{kind.count:,} {what} of '{name}', which is not looked into ({kind.bytes:,} bytes)")
+        return
+    account.cover("samples", kind.bytes)
+    if kind.holes:
+        first = min(kind.holes)
+        second = kind.second(first)
+        text = f"Zeros stand in place of coded data in {len(kind.holes):,} {what}, the first at {at_second(second)}"
+        account.failed("holes", "zeros", text, at=second, offset=int(kind.track.offsets[first]))
+    if kind.wrong:
+        first, share = min(kind.wrong), len(kind.wrong) / kind.count
+        second = kind.second(first)
+        units = kind.format.codec.startswith(_WITH_UNITS)
+        does = "do not add up" if units else f"do not look like {name}"
+        whose = f"The units of {len(kind.wrong):,}" if units else f"{len(kind.wrong):,}"
+        text = f"{whose} of {kind.count:,} {what} {does}, the first is {one} {first:,}, at {at_second(second)}"
+        grave = units and (not streamed or share > _MOST_BAD)
+        code = "picture-units" if units else "coded-form"
+        account.failed(code, code, text, grave=grave, at=second, offset=int(kind.track.offsets[first]))
+    elif codec:
+        account.passed("coded-form", f"all {kind.count:,} {what} look like {name}")

@@ -1,0 +1,76 @@
+"""Coded samples as their standards have them, written byte by byte, and as they have them not."""
+
+import numpy as np
+import pytest
+
+from mudlark.media.codecs import misfits_of
+from mudlark.media.samples import Bytes, Format, Ints
+from tests import sounds
+
+_AAC_LC = bytes([0x11, 0x90])  # ISO/IEC 14496-3 §1.6.2.1: object type 2, 48 kHz, stereo
+_USAC = bytes([0xF9, 0x46])  # object type 42, behind an escape
+
+
+def packed(*samples: bytes) -> tuple[Bytes, Ints, Ints]:
+    ends = np.cumsum([len(sample) for sample in samples])
+    return np.frombuffer(b"".join(samples), np.uint8), np.append(0, ends[:-1]), ends
+
+
+def misfits(codec: str, *samples: bytes, config: bytes = b"") -> list[bool]:
+    look = misfits_of(codec)
+    assert look is not None
+    return [bool(one) for one in look(*packed(*samples), Format("video", codec, 1000, config))]
+
+
+def test_units_fill_their_samples() -> None:
+    good = b"\0\0\0\3abc\0\0\0\1x"
+    assert misfits("avc1", good, b"\0\0\0\4abc\0\0\0\1x", bytes(4), bytes(2), b"\0\0\0\2abc", good) == [
+        False,
+        True,
+        True,
+        True,
+        True,
+        False,
+    ]
+    assert misfits("avc1", b"\0\0\0\1\xe5") == [True]  # the forbidden bit
+    short = bytes([1, 0x42, 0, 30, 0xFD, 0xE1])  # an avcC with lengths of two bytes
+    assert misfits("avc1", b"\0\3abc", good, config=short) == [False, True]
+
+
+@pytest.mark.parametrize(
+    ("codec", "good", "bad"),
+    [
+        # AV1 §5.3.2: a temporal delimiter and a frame, each with its size; the last may have none
+        ("av01.0.04M.08", [b"\x12\0\x32\x03abc", b"\x12\0\x30abc"], [b"\x12\0\x32\x04abc", b"\x92\0", b"\x13\0"]),
+        # RFC 6386 §9.1: a key frame with its start code, and one between
+        ("vp8", [b"\x10\x02\0\x9d\x01\x2a" + bytes(22), b"\x31\0\0a"], [b"\x10\x02\0\x9d\x01\x2b" + bytes(22)]),
+        ("vp8", [b"\x31\0\0a"], [b"\x31\x01\0a", b"\x3e\0\0", b"a"]),
+        # VP9 §6.2: marker, profile 0, a key frame with its sync code; one between
+        ("vp9", [b"\x82\x49\x83\x42\0", b"\x86\0"], [b"\x82\x49\x83\x43\0", b"\x46\0"]),
+        # VP9 Annex B: an index of two frames of 2 and 3 bytes
+        ("vp09", [b"\x86\0\x86\0\0\xc1\2\3\xc1"], [b"\x86\0\x86\0\0\xc1\2\x09\xc1"]),
+        # RFC 6716 §3.2: one frame, two of a size, two, three at will
+        ("opus", [b"\xf8abc", b"\xf9abcd", b"\xfa\1abc", b"\xfb\3abc"], [b"\xf9abc", b"\xfb\0ab", b"\xfb\x3fab"]),
+        ("vorbis", [b"\x02abc", b""], [b"\x03vorbis"]),
+        ("mp4a.6B", [sounds.mp3(1)], [sounds.mp3(1)[:-1], b"\0" + sounds.mp3(1)[1:]]),
+        ("ac-3", [sounds.ac3(1)], [sounds.ac3(1)[:-2], sounds.ac3(1)[1:]]),
+        ("tx3g", [b"\0\4tide", b"\0\0"], [b"\0\5tide", b"\0"]),
+        ("tmcd", [bytes(4)], [bytes(3)]),
+    ],
+)
+def test_samples_look_like_their_codec_or_not(codec: str, good: list[bytes], bad: list[bytes]) -> None:
+    assert misfits(codec, *good, *bad) == [False] * len(good) + [True] * len(bad)
+
+
+def test_blocks_of_aac_end_with_their_end() -> None:
+    """ISO/IEC 14496-3 §4.4.2.1: 111, then zeros up to the next byte."""
+    good = [b"\x21\x10\x07", b"\x21\x10\x0e", b"\x21\x03\x80", b"\x21\x01\xc0", b"\x21\x10\xff"]
+    bad = [b"\x21\x10\x05", b"\x21\x10\0", b"\xe0\x10\x07", b"\x07"]
+    assert misfits("mp4a.40.2", *good, *bad, config=_AAC_LC) == [False] * 5 + [True] * 4
+    assert misfits("mp4a.40.42", b"\x21\x10\x05", config=_USAC) == [False]  # which has no such end
+
+
+def test_frames_of_flac_have_their_check_sum() -> None:
+    whole = sounds.flac(sounds.noise(4608))
+    frame = whole[whole.index(b"\xff\xf8", 42) :]
+    assert misfits("flac", frame, frame[:-1], frame[:20] + b"\1" + frame[21:]) == [False, True, True]
