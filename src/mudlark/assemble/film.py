@@ -254,6 +254,7 @@ class _Film:
             self.note(track.losses())
         self.note(self.timeline.losses())
         self.output.add(ready, self.timeline.end)
+        self.note(self.output.losses())
 
     def hear(self, events: Iterable[Event], part: Part) -> None:
         """Keep messages, each once: several renditions may carry the same."""
@@ -391,7 +392,7 @@ class _Track:
             return []
         if self._first is None:
             self._first = samples.format
-            self.begin = int(samples.pts.min()) / samples.format.timescale
+            self.begin = (int(samples.pts.min()) + samples.format.priming) / samples.format.timescale
         if video:
             self._mind_size(samples)
             samples = self._decodable(samples)

@@ -14,7 +14,7 @@ import numpy as np
 
 from mudlark.assemble.output import write_all
 from mudlark.media.mp4.fragment import fragment, initialization
-from mudlark.media.samples import Samples, TrackLabel
+from mudlark.media.samples import Loss, Samples, TrackLabel
 
 _LATER = 1.0  # seconds by which all times are put off, as none may be negative
 
@@ -58,6 +58,10 @@ class GrowingFile:
         assert self._begin is not None
         ticks = np.int64(round(self._begin * samples.format.timescale))
         return replace(samples, track=self._numbers[samples.track], dts=samples.dts - ticks, pts=samples.pts - ticks)
+
+    def losses(self) -> list[Loss]:
+        """None are told of a preview."""
+        return []
 
     def finish(self) -> None:
         """There is nothing more to it."""

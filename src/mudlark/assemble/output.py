@@ -9,15 +9,16 @@ from collections.abc import Mapping
 from contextlib import ExitStack
 from pathlib import Path
 from types import TracebackType
-from typing import Protocol, Self
+from typing import Literal, Protocol, Self
 
 from mudlark.assemble.join import copy_range
 from mudlark.errors import UsageError
+from mudlark.media.carried import not_carried
 from mudlark.media.codecs import WEBM, codec_of
 from mudlark.media.matroska.write import HEAD_ROOM, MatroskaBuilder
 from mudlark.media.mp4.about import About
 from mudlark.media.mp4.write import Mp4Builder
-from mudlark.media.samples import Samples, TrackLabel
+from mudlark.media.samples import Loss, LossCode, Samples, TrackLabel
 
 _PACKINGS = frozenset({".mp3", ".ac3", ".eac3"})
 _VECTOR = 1024  # most buffers the system takes at once
@@ -38,6 +39,9 @@ class Output(Protocol):
     def add(self, batch: list[Samples], reached: float) -> None:
         """Append samples. reached: seconds of the film that there are by now."""
 
+    def losses(self) -> list[Loss]:
+        """What the file has no place for, since this was last asked."""
+
     def finish(self) -> None:
         """Complete the file."""
 
@@ -56,6 +60,10 @@ class _File:
         self, kind: type[BaseException] | None, problem: BaseException | None, trace: TracebackType | None
     ) -> None:
         os.close(self._file)
+
+    def losses(self) -> list[Loss]:
+        """Nothing that is handed in is left out."""
+        return []
 
 
 class ProgressiveFile(_File):
@@ -125,6 +133,10 @@ class MatroskaFile(_File):
             self._begun = True
         write_all(self._file, self._builder.add(batch))
 
+    def losses(self) -> list[Loss]:
+        """Formats that go on in a track of their own."""
+        return self._builder.losses()
+
     def finish(self) -> None:
         """Append the cues, and write the head into its room."""
         if self._begun:
@@ -161,6 +173,7 @@ class ChosenFile:
         self._about = about
         self._container = container
         self._chosen: Output | None = None
+        self._lost: list[Loss] = []
         self._stack = ExitStack()
 
     @property
@@ -183,8 +196,16 @@ class ChosenFile:
         """Append samples."""
         if batch and self._chosen is None:
             self._chosen = self._stack.enter_context(self._choose(batch))
+            into: Literal["mp4", "matroska"] = "matroska" if isinstance(self._chosen, MatroskaFile) else "mp4"
+            words = (word for samples in batch for word in not_carried(samples.format, into))
+            self._lost += [Loss(LossCode.LEFT_OUT, 1, word) for word in dict.fromkeys(words)]
         if self._chosen:
             self._chosen.add(batch, reached)
+
+    def losses(self) -> list[Loss]:
+        """What the chosen file has no place for, since this was last asked."""
+        lost, self._lost = [*self._lost, *(self._chosen.losses() if self._chosen else [])], []
+        return lost
 
     def _choose(self, batch: list[Samples]) -> Output:
         sound = all(samples.format.type == "audio" for samples in batch)

@@ -23,7 +23,7 @@ from mudlark.verify.account import Problem
 from mudlark.verify.fixity import digest
 
 _FEW = 3  # segments that cannot be read and are worth another try, or a tenth of all
-_SPANS = frozenset({LossCode.SILENCE, LossCode.HOLE})
+_SPANS = frozenset({LossCode.SILENCE, LossCode.HOLE, LossCode.UNTRIMMED})
 LARGEST = 2_000_000_000  # bytes of a segment, which is read into memory
 _SPLICE = 0.25  # seconds at a splice that sound may lack or have twice
 _LARGEST_COVER = 4_000_000  # bytes
@@ -220,16 +220,23 @@ _WORDS: dict[LossCode, str] = {
     LossCode.LEAP: "Timestamps leap by {detail}; joined without a gap",
     LossCode.LEADING: "{count:,} pictures before the first that can be decoded alone are left out",
     LossCode.SILENCE: "{count:,} frames of silence ({detail}) fill holes in the sound",
+    LossCode.FORMAT: "The format changes from {detail}: this container keeps one a track",
+    LossCode.UNTRIMMED: "{detail} at the end of the sound, which is not to be heard, is not cut off",
     LossCode.RESIZED: "The picture changes its size: {detail}",
     LossCode.HOLE: "There are holes of {detail} in the sound, for which no silence is known",
 }
+
+
+_DETAILED = frozenset({LossCode.LEFT_OUT, LossCode.LEAP, LossCode.RESIZED, LossCode.FORMAT})
 
 
 def _losses(losses: Iterable[Loss]) -> tuple[list[Problem], list[Note]]:
     """One problem or note for each kind of loss, with its sum and where it was first met."""
     target: dict[tuple[LossCode, str, bool], list[Loss]] = {}
     for loss in losses:
-        detail = loss.detail if loss.code in (LossCode.LEFT_OUT, LossCode.LEAP, LossCode.RESIZED) else ""
+        detail = (
+            loss.detail if loss.code in (LossCode.LEFT_OUT, LossCode.LEAP, LossCode.RESIZED, LossCode.FORMAT) else ""
+        )
         target.setdefault((loss.code, detail, _is_slight(loss)), []).append(loss)
     problems: list[Problem] = []
     notes: list[Note] = []
@@ -250,7 +257,9 @@ def _is_slight(loss: Loss) -> bool:
     """True for what nobody misses: what could not be shown anyway, and splices of sound."""
     if loss.code == LossCode.REPEATED:
         return 0 < loss.seconds <= _SPLICE
-    return loss.code in (LossCode.LEADING, LossCode.RESIZED) or (loss.code in _SPANS and loss.seconds <= _SPLICE)
+    return loss.code in (LossCode.LEADING, LossCode.RESIZED, LossCode.UNTRIMMED) or (
+        loss.code in _SPANS and loss.seconds <= _SPLICE
+    )
 
 
 def _subtitles(

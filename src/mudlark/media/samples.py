@@ -15,6 +15,8 @@ from typing import Literal, Protocol
 import numpy as np
 import numpy.typing as npt
 
+from mudlark.media.picture.colour import Colour
+
 Ints = npt.NDArray[np.int64]
 Flags = npt.NDArray[np.bool_]
 Bytes = npt.NDArray[np.uint8]
@@ -29,7 +31,9 @@ class Format:
     sample_duration: usual ticks a sample, 0 when unknown. pixel_aspect: width and height of one pixel.
     language: as stated, empty when it is not. entry: the sample entry of the MP4 that it was read from, whole.
     container: what it was read from, where that matters for what it is written into. exact: the usual ticks a sample
-    where they are no whole number, as the timescale is not the sound's own.
+    where they are no whole number, as the timescale is not the sound's own. colour: as the container states it.
+    elements: what a Matroska track says of its picture beside that, whole. matrix: how an MP4 has it turned (36 bytes),
+    empty if it is not. priming: ticks of the first samples that are decoded and not heard.
     """
 
     type: Literal["video", "audio", "text"]
@@ -46,6 +50,10 @@ class Format:
     container: str = field(default="", compare=False)
     entry: bytes = field(default=b"", compare=False, repr=False)
     exact: Fraction | None = field(default=None, compare=False, repr=False)
+    colour: Colour | None = field(default=None, compare=False, repr=False)
+    elements: bytes = field(default=b"", compare=False, repr=False)
+    matrix: bytes = field(default=b"", compare=False, repr=False)
+    priming: int = field(default=0, compare=False, repr=False)
 
     @property
     def lasts(self) -> Fraction:
@@ -84,6 +92,11 @@ class Samples:
     def end(self) -> int:
         """The tick at which all of them are over, as far as it is known how long they last."""
         return int((self.pts + (self.usual if self.durations is None else self.durations)).max())
+
+    def primed(self) -> "Samples":
+        """The same, where they are the first of their track: what is decoded before the time of zero is not heard."""
+        before = max(0, -int(self.pts.min())) if len(self) else 0
+        return replace(self, format=replace(self.format, priming=before)) if before else self
 
     def kept(self) -> "Samples":
         """The same with bytes of its own, which hold for good."""
@@ -129,6 +142,8 @@ class LossCode(StrEnum):
     LEADING = "leading-pictures"
     SILENCE = "silence-added"
     HOLE = "sound-hole"
+    FORMAT = "format-changed"
+    UNTRIMMED = "end-not-trimmed"
     RESIZED = "picture-size-changed"
 
 

@@ -40,7 +40,8 @@ def _numbers() -> "array[int]":
 class Track:
     """A track, and its frames as they are met. times, lasts: ticks of the segment; lasts are 0 where nothing states
     them. usual: nanoseconds of one frame, as its entry states. delay: nanoseconds before the first that is heard.
-    laced: runs of frames of one block, as first and number, whose times are not stated one by one.
+    laced: runs of frames of one block, as first and number, whose times are not stated one by one. additions: blocks
+    with something more than the frame (transparency, metadata). discarded: nanoseconds at the end that are not heard.
     """
 
     number: int
@@ -57,6 +58,8 @@ class Track:
     lasts: "array[int]" = field(default_factory=_numbers)
     sync: bytearray = field(default_factory=bytearray)
     laced: list[tuple[int, int]] = field(default_factory=list)
+    additions: int = 0
+    discarded: int = 0
 
     def frames(self, scale: int) -> tuple[Ints, Ints, "np.ndarray[tuple[int], np.dtype[np.bool_]]"]:
         """Sizes, times and sync flags, the times of laced frames filled in. scale: nanoseconds of a tick."""
@@ -78,6 +81,7 @@ class Track:
         """Forget the frames."""
         for listed in (self.sizes, self.offsets, self.times, self.lasts, self.sync, self.laced):
             del listed[:]
+        self.additions = self.discarded = 0
 
 
 def read_cluster(data: bytes | memoryview, base: int, cluster: Element, tracks: dict[int, Track]) -> int:
@@ -139,6 +143,7 @@ def _plain_block(data: bytes | memoryview, at: int, end: int, base: int, time: i
 
 def _group(data: bytes | memoryview, base: int, group: Element, time: int, tracks: dict[int, Track]) -> None:
     at, block, alone, lasts = group.content, None, True, 0
+    added, discarded = False, 0
     while at < group.end:
         element = header(data, at - base, group.end, base)
         if element.end > group.end:
@@ -147,11 +152,19 @@ def _group(data: bytes | memoryview, base: int, group: Element, time: int, track
             block = element
         elif element.identifier == names.REFERENCE_BLOCK:
             alone = False
+        elif element.identifier == names.BLOCK_ADDITIONS:
+            added = True
+        elif element.identifier == names.DISCARD_PADDING:
+            discarded = int.from_bytes(data[element.content - base : element.end - base], "big", signed=True)
         elif element.identifier == names.BLOCK_DURATION:
             lasts = number_in(bytes(data[element.content - base : element.end - base]))
         at = element.end
-    if block is not None:
-        _block(data, base, block, time, tracks, alone, lasts if lasts < 1 << 40 else 0)
+    if block is None:
+        return
+    track = _block(data, base, block, time, tracks, alone, lasts if lasts < 1 << 40 else 0)
+    if track is not None:
+        track.additions += added
+        track.discarded = max(0, discarded)
 
 
 def _block(
@@ -162,7 +175,8 @@ def _block(
     tracks: dict[int, Track],
     sync: bool | None,
     lasts: int,
-) -> None:
+) -> Track | None:
+    """Note the frames of a block; gives the track that they are of, if it is read."""
     at, end = element.content - base, element.end - base
     if end - at < 4 or not data[at]:
         raise MatroskaError("A block is too short", element.start)
@@ -174,7 +188,7 @@ def _block(
         at += 1
     track = tracks.get(number) or tracks.get(_NOT_DESCRIBED)
     if track is None:
-        return
+        return None
     shown = data[at + 1] << 8 | data[at + 2]
     flags = data[at + 3]
     moment = time + shown - ((shown & 0x8000) << 1)
@@ -186,7 +200,7 @@ def _block(
         track.times.append(moment)
         track.lasts.append(lasts)
         track.sync.append(alone)
-        return
+        return track
     at, sizes = _laces(data, at, end, flags & 0x06, element.start)
     if len(sizes) > 1:
         track.laced.append((len(track.sizes), len(sizes)))
@@ -197,6 +211,7 @@ def _block(
         track.lasts.append(lasts)
         track.sync.append(alone)
         at += size
+    return track
 
 
 def _laces(data: bytes | memoryview, at: int, end: int, kind: int, start: int) -> tuple[int, list[int]]:

@@ -8,8 +8,9 @@ from dataclasses import replace
 
 from mudlark.media.codecs import CODECS, Codec, codec_of
 from mudlark.media.matroska import names
-from mudlark.media.matroska.ebml import number_in, real_number
+from mudlark.media.matroska.ebml import element, number_in, real, real_number, unsigned
 from mudlark.media.picture import hevc, vp
+from mudlark.media.picture.colour import Colour, Mastering
 from mudlark.media.samples import Format
 from mudlark.media.sound import ac3, mpeg_audio, opus
 
@@ -30,7 +31,8 @@ def format_of(values: Mapping[int, bytes], kind: int) -> Format:
         elif codec and codec.words == "HEVC" and len(private) > 12:
             described = hevc.codec_name(private[1:13], "hvc1")
         config = private if codec and codec.words not in _BARE else b""
-        return Format("video", described, 1000, config, 0, width, height, _aspect(values, width, height))
+        aspect, colour = _aspect(values, width, height), _colour(values)
+        return Format("video", described, 1000, config, 0, width, height, aspect, colour=colour)
     rate = round(real_number(values.get(names.SAMPLING_FREQUENCY, b"")))
     channels = number_in(values.get(names.CHANNELS, b"\1"))
     config, duration = private, 0
@@ -94,8 +96,45 @@ def codec_delay(format: Format) -> int:
     """Nanoseconds of sound before the first that is heard."""
     codec = codec_of(format.codec)
     if codec is None or codec.words != "Opus" or len(format.config) < 4:
-        return 0
+        return format.priming * 1_000_000_000 // format.timescale
     return int.from_bytes(format.config[2:4], "big") * 1_000_000_000 // opus.RATE
+
+
+def _colour(values: Mapping[int, bytes]) -> Colour | None:
+    """The colours that a track entry states, with all that is inside of its Colour; None if it states none."""
+    primaries, transfer, matrix = (
+        number_in(values.get(key, b"\2")) for key in (names.PRIMARIES, names.TRANSFER, names.MATRIX)
+    )
+    places = [real_number(values.get(key, b"")) for key in names.CHROMATICITIES]
+    mastering = None
+    if any(places):
+        red, green, blue, white = zip(places[::2], places[1::2], strict=True)
+        brightest, darkest = (real_number(values.get(key, b"")) for key in (names.LUMINANCE_MAX, names.LUMINANCE_MIN))
+        mastering = Mastering(red, green, blue, white, brightest, darkest)
+    light = None
+    if names.MAX_CLL in values or names.MAX_FALL in values:
+        light = number_in(values.get(names.MAX_CLL, b"")), number_in(values.get(names.MAX_FALL, b""))
+    spread = {1: False, 2: True}.get(number_in(values.get(names.RANGE, b"")))
+    found = Colour(primaries, transfer, matrix, spread, mastering, light)
+    return found if found != Colour() else None
+
+
+def colour_element(colour: Colour) -> bytes:
+    """The element that states these colours (RFC 9559 §5.1.4.1.28.16)."""
+    parts = [
+        unsigned(names.MATRIX, colour.matrix),
+        unsigned(names.RANGE, {None: 0, False: 1, True: 2}[colour.full_range]),
+        unsigned(names.TRANSFER, colour.transfer),
+        unsigned(names.PRIMARIES, colour.primaries),
+    ]
+    if colour.light is not None:
+        parts += [unsigned(names.MAX_CLL, colour.light[0]), unsigned(names.MAX_FALL, colour.light[1])]
+    if (display := colour.mastering) is not None:
+        places = [value for point in (display.red, display.green, display.blue, display.white) for value in point]
+        inside = [real(key, value) for key, value in zip(names.CHROMATICITIES, places, strict=True)]
+        inside += [real(names.LUMINANCE_MAX, display.brightest), real(names.LUMINANCE_MIN, display.darkest)]
+        parts.append(element(names.MASTERING, *inside))
+    return element(names.COLOUR, *parts)
 
 
 def _codec(name: str) -> Codec | None:

@@ -22,7 +22,28 @@ _MOST_TRACKS = 1_000
 _HEAD_OF_FRAME = 64
 _LONGEST = 10**12  # nanoseconds that a frame or a delay may last
 _DEEPEST = 4
-_MASTERS = frozenset({names.VIDEO, names.AUDIO, names.CONTENT_ENCODINGS, names.CONTENT_ENCODING})
+_MASTERS = frozenset(
+    {
+        names.VIDEO,
+        names.AUDIO,
+        names.CONTENT_ENCODINGS,
+        names.CONTENT_ENCODING,
+        names.COLOUR,
+        names.MASTERING,
+    }
+)
+# what is carried over as it is
+_CARRIED = frozenset(
+    {
+        names.COLOUR,
+        names.STEREO_MODE,
+        names.ALPHA_MODE,
+        names.PROJECTION,
+        names.INTERLACED,
+        names.FIELD_ORDER,
+        *names.CROPS,
+    }
+)
 
 
 def read_matroska(read: ReadAt, size: int) -> Movie:
@@ -130,7 +151,7 @@ def read_tracks(data: bytes | memoryview, base: int, tracks: Element, *, every: 
         number = number_in(values.get(names.TRACK_NUMBER, b""))
         listed[number] = Track(
             number=number,
-            format=format_of(values, kind) if played else Format("text", codec_id(values), 1000, b""),
+            format=_format(data, base, entry, values, kind) if played else Format("text", codec_id(values), 1000, b""),
             private=values.get(names.CODEC_PRIVATE, b""),
             language=language.decode("utf-8", "replace").rstrip("\0"),
             label=values.get(names.NAME, b"").decode("utf-8", "replace").rstrip("\0"),
@@ -139,6 +160,18 @@ def read_tracks(data: bytes | memoryview, base: int, tracks: Element, *, every: 
             delay=min(number_in(values.get(names.CODEC_DELAY, b"")), _LONGEST),
         )
     return listed
+
+
+def _format(data: bytes | memoryview, base: int, entry: Element, values: dict[int, bytes], kind: int) -> Format:
+    """The format of a track, with what its entry says of the picture beside that."""
+    inside = (one for one in children(data, base, entry.content, entry.end) if one.identifier == names.VIDEO)
+    carried = [
+        bytes(data[one.start - base : one.end - base])
+        for video in inside
+        for one in children(data, base, video.content, video.end)
+        if one.identifier in _CARRIED
+    ]
+    return replace(format_of(values, kind), elements=b"".join(carried))
 
 
 def _values(data: bytes | memoryview, base: int, entry: Element, depth: int = 0) -> dict[int, bytes]:

@@ -31,12 +31,13 @@ class ClusterReader:
         self._numbers: dict[int, int] = {}
         self._scale = 1_000_000
         self._next: dict[int, int] = {}
+        self._begun: set[int] = set()
         self._formats: dict[int, Format] = {}
         self._lost: list[Loss] = []
 
     def begin(self, init: bytes | None = None) -> None:
         """Take the section before the clusters. Without one, that of before goes on."""
-        self._next = {}
+        self._next, self._begun = {}, set()
         if init is not None and not self._read_head(init, []):
             raise MatroskaError("The initialization section describes no tracks", 0)
 
@@ -93,7 +94,7 @@ class ClusterReader:
 
     def feed(self, data: memoryview) -> list[Samples]:
         """Take one whole segment."""
-        before = (self._tracks, self._numbers, self._scale, self._formats, dict(self._next))
+        before = (self._tracks, self._numbers, self._scale, self._formats, dict(self._next), set(self._begun))
         clusters: list[int] = []
         try:
             self._read_head(data, clusters)
@@ -107,8 +108,15 @@ class ClusterReader:
                 read_cluster(data, 0, header(data, at, len(data)), self._tracks)
             made = [self._samples(number, track, data) for number, track in self._tracks.items() if track.sizes]
         except BaseException:
-            self._tracks, self._numbers, self._scale, self._formats, self._next = before
+            self._tracks, self._numbers, self._scale, self._formats, self._next, self._begun = before
             raise
+        for track in self._tracks.values():
+            if track.additions:
+                kind = "picture" if track.format.type == "video" else "sound"
+                text = f"Of the {kind}, what its blocks add (transparency, metadata)"
+                self._lost.append(Loss(LossCode.LEFT_OUT, track.additions, text))
+            if track.discarded:
+                self._lost.append(Loss(LossCode.UNTRIMMED, 1, seconds=track.discarded / 1e9))
         return sorted(made, key=lambda samples: samples.track)
 
     def _samples(self, number: int, track: Track, data: memoryview) -> Samples:
@@ -132,7 +140,10 @@ class ClusterReader:
         pieces = [data[begin:end] for begin, end in runs.tolist()]
         lasts = np.rint(np.array(track.lasts, np.int64) * self._scale / 1e9 * format.timescale).astype(np.int64)
         stated = lasts if format.type == "video" and not track.laced and lasts.all() else None
-        return Samples(self._numbers[number], format, sizes, dts, pts, sync, pieces, stated)
+        samples = Samples(self._numbers[number], format, sizes, dts, pts, sync, pieces, stated)
+        first = number not in self._begun
+        self._begun.add(number)
+        return samples.primed() if first and format.type == "audio" else samples
 
     def _even(self, number: int, ticks: Ints, format: Format) -> Ints:
         """Times as the frames have them, where those that are stated differ by no more than their rounding."""

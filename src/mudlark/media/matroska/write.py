@@ -5,7 +5,7 @@ clusters, `tail` what stands behind them. Times are in thousandths of a second, 
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
 import numpy as np
@@ -14,9 +14,9 @@ from mudlark.media.codecs import codec_of
 from mudlark.media.language import three_letters
 from mudlark.media.matroska import names
 from mudlark.media.matroska.ebml import MatroskaError, element, real, text, unsigned, vint
-from mudlark.media.matroska.formats import codec_delay, codec_private
+from mudlark.media.matroska.formats import codec_delay, codec_private, colour_element
 from mudlark.media.mp4.about import About
-from mudlark.media.samples import Format, Ints, Samples, TrackLabel, cut_pieces
+from mudlark.media.samples import Format, Ints, Loss, LossCode, Samples, TrackLabel, cut_pieces
 
 _SCALE = 1_000_000  # nanoseconds of a tick
 _CLUSTER_SECONDS = 2
@@ -46,6 +46,7 @@ class _Track:
 
     number: int
     format: Format
+    label: TrackLabel
     end: float = 0.0
 
 
@@ -57,7 +58,9 @@ class MatroskaBuilder:
     labels: Mapping[int, TrackLabel] = field(default_factory=dict)
     about: About = field(default_factory=About)
     kind: str = "matroska"
-    _tracks: dict[int, _Track] = field(default_factory=dict)
+    _tracks: list[_Track] = field(default_factory=list)
+    _current: dict[int, _Track] = field(default_factory=dict)  # by the numbers of samples
+    _lost: list[Loss] = field(default_factory=list)
     _origin: float | None = None
     _written: int = 0
     _cues: list[tuple[int, int, int]] = field(default_factory=list)
@@ -65,8 +68,7 @@ class MatroskaBuilder:
     def add(self, batch: list[Samples]) -> list[memoryview]:
         """Take samples of about the same time; give the clusters to append. At most 127 tracks."""
         for samples in batch:
-            if samples.track not in self._tracks:
-                self._tracks[samples.track] = _Track(len(self._tracks) + 1, samples.format)
+            self._insist_on_track(samples)
         if self._origin is None:
             self._origin = min(int(s.pts.min()) / s.format.timescale + codec_delay(s.format) / 1e9 for s in batch)
         clusters: dict[int, list[tuple[Samples, Ints]]] = {}
@@ -81,9 +83,28 @@ class MatroskaBuilder:
                 part, rest = rest.split(last - at)
                 at = last
                 clusters.setdefault(int(groups[first]), []).append((part, times[first:last]))
-            track = self._tracks[samples.track]
+            track = self._current[samples.track]
             track.end = max(track.end, samples.end / samples.format.timescale - self._origin)
         return [buffer for number in sorted(clusters) for buffer in self._cluster(clusters[number])]
+
+    def _insist_on_track(self, samples: Samples) -> None:
+        """A track for these samples. A format that no track can change to goes on in a track of its own."""
+        known, format = self._current.get(samples.track), samples.format
+        if known is not None and _goes_on(known.format, format):
+            return
+        label = self.labels.get(samples.track, TrackLabel())
+        if known is not None:
+            words = f"{_named(known.format)} to {_named(format)}, in track {len(self._tracks) + 1}"
+            at = int(samples.pts.min()) / format.timescale
+            self._lost.append(Loss(LossCode.FORMAT, len(samples), words, at=at))
+            label = replace(label, default=False)
+        self._current[samples.track] = _Track(len(self._tracks) + 1, format, label)
+        self._tracks.append(self._current[samples.track])
+
+    def losses(self) -> list[Loss]:
+        """What could not be said in one track since this was last asked."""
+        lost, self._lost = self._lost, []
+        return lost
 
     def _cluster(self, parts: list[tuple[Samples, Ints]]) -> list[memoryview]:
         """One cluster: blocks of all tracks in order of decoding."""
@@ -91,13 +112,13 @@ class MatroskaBuilder:
         head = unsigned(names.CLUSTER_TIMESTAMP, base)
         size = sum(int(samples.sizes.sum()) + _BLOCK * len(samples) for samples, _ in parts)
         whole = names.CLUSTER.to_bytes(4, "big") + vint(len(head) + size, 8) + head
-        pictures = any(track.format.type == "video" for track in self._tracks.values())
+        pictures = any(track.format.type == "video" for track in self._tracks)
         for samples, times in parts:
             if not pictures and samples is parts[0][0]:
-                self._cues.append((int(times[0]), self._tracks[samples.track].number, self._written))
+                self._cues.append((int(times[0]), self._current[samples.track].number, self._written))
             if samples.format.type == "video":
                 for place in np.flatnonzero(samples.sync).tolist():
-                    self._cues.append((int(times[place]), self._tracks[samples.track].number, self._written))
+                    self._cues.append((int(times[place]), self._current[samples.track].number, self._written))
         self._written += len(whole) + size
         return [memoryview(whole), *self._interleaved([(samples, times - base) for samples, times in parts])]
 
@@ -119,7 +140,7 @@ class MatroskaBuilder:
         heads = np.empty((count, _BLOCK), np.uint8)
         heads[:, 0], heads[:, 1] = names.SIMPLE_BLOCK, 1
         heads[:, 2:9] = (samples.sizes + 4).astype(">u8").view(np.uint8).reshape(count, 8)[:, 1:]
-        heads[:, 9] = 0x80 | self._tracks[samples.track].number
+        heads[:, 9] = 0x80 | self._current[samples.track].number
         heads[:, 10:12] = times.astype(">i2").view(np.uint8).reshape(count, 2)
         heads[:, 12] = np.where(samples.sync, _KEY, 0)
         return heads.tobytes()
@@ -175,7 +196,7 @@ class MatroskaBuilder:
         return cues + (element(names.TAGS, element(names.TAG, element(names.TARGETS), *tags)) if tags else b"")
 
     def _info(self) -> bytes:
-        length = max((track.end for track in self._tracks.values()), default=0.0) * 1000
+        length = max((track.end for track in self._tracks), default=0.0) * 1000
         return element(
             names.INFO,
             unsigned(names.TIMESTAMP_SCALE, _SCALE),
@@ -186,10 +207,10 @@ class MatroskaBuilder:
         )
 
     def _entries(self) -> bytes:
-        return element(names.TRACKS, *(self._entry(number, track) for number, track in sorted(self._tracks.items())))
+        return element(names.TRACKS, *map(self._entry, self._tracks))
 
-    def _entry(self, number: int, track: _Track) -> bytes:
-        format, label = track.format, self.labels.get(number, TrackLabel())
+    def _entry(self, track: _Track) -> bytes:
+        format, label = track.format, track.label
         codec = codec_of(format.codec)
         if codec is None:
             raise MatroskaError(f"There is no Matroska name for {format.codec}")
@@ -222,6 +243,7 @@ class MatroskaBuilder:
                     unsigned(names.PIXEL_HEIGHT, format.height),
                     unsigned(names.DISPLAY_WIDTH, round(format.width * wide / high)),
                     unsigned(names.DISPLAY_HEIGHT, format.height),
+                    format.elements or (colour_element(format.colour) if format.colour else b""),
                 )
             )
         else:
@@ -233,6 +255,21 @@ class MatroskaBuilder:
                 )
             )
         return element(names.TRACK_ENTRY, *parts)
+
+
+def _goes_on(one: Format, other: Format) -> bool:
+    """True if what describes one format serves the other, too: pictures bring their own descriptions along."""
+    codecs = codec_of(one.codec), codec_of(other.codec)
+    if one.type == "video":
+        return codecs[0] is codecs[1]
+    same = (one.channels, one.sample_rate) == (other.channels, other.sample_rate)
+    return codecs[0] is codecs[1] and same and codec_private(one) == codec_private(other)
+
+
+def _named(format: Format) -> str:
+    codec = codec_of(format.codec)
+    words = codec.words if codec else format.codec
+    return words if format.type == "video" else f"{words} of {format.channels} channels at {format.sample_rate:,} Hz"
 
 
 def _seek_head(places: Mapping[int, int]) -> bytes:

@@ -6,9 +6,10 @@ that it was read from, so that nothing it says (colours, channel layouts) is los
 """
 
 from mudlark.errors import Refused
-from mudlark.media.codecs import codec_of
+from mudlark.media.codecs import Codec, codec_of
 from mudlark.media.mp4.boxes import Mp4Error, box, children, full_box, header
 from mudlark.media.picture import hevc
+from mudlark.media.picture.colour import from_boxes, to_boxes
 from mudlark.media.samples import Format
 
 _OBJECT_TYPES = {0x40: "40", 0x66: "66", 0x67: "67", 0x68: "68", 0x69: "69", 0x6B: "6B", 0xA5: "A5", 0xA6: "A6"}
@@ -44,7 +45,8 @@ def read_entry(entry: bytes, timescale: int, handler: str) -> Format:
         if len(stated := inside.get("pasp", b"")) >= 8:
             aspect = (int.from_bytes(stated[:4], "big") or 1, int.from_bytes(stated[4:8], "big") or 1)
         width, height = int.from_bytes(content[24:26], "big"), int.from_bytes(content[26:28], "big")
-        return Format("video", _video_name(kind, config), timescale, config, 0, width, height, aspect, entry=entry)
+        name, colour = _video_name(kind, config), from_boxes(inside)
+        return Format("video", name, timescale, config, 0, width, height, aspect, entry=entry, colour=colour)
     name = kind
     channels, rate = int.from_bytes(content[16:18], "big"), int.from_bytes(content[24:28], "big") >> 16
     if kind == "mp4a" and "esds" not in inside and "wave" in inside:  # as QuickTime has it
@@ -93,27 +95,34 @@ def sample_entry(form: Format) -> bytes:
     kind = form.codec[:4] if form.codec[:4] in ("avc3", "hev1", "hvc1", "avc1") else codec.entry
     if form.entry:
         return form.entry[:4] + kind.encode("latin-1") + form.entry[8:]
-    start = bytes(6) + b"\0\1"
-    if form.type == "video":
-        wide, high = form.pixel_aspect
-        fields = [
-            start,
-            bytes(16),
-            form.width.to_bytes(2, "big"),
-            form.height.to_bytes(2, "big"),
-            b"\0\x48\0\0\0\x48\0\0",
-            bytes(4),
-            b"\0\1",
-            bytes(32),
-            b"\0\x18\xff\xff",
-            box(codec.config_box, form.config),
-        ]
-        if wide != high:
-            fields.append(box("pasp", wide.to_bytes(4, "big"), high.to_bytes(4, "big")))
-        return box(kind, *fields)
+    return _picture_entry(form, kind, codec) if form.type == "video" else _sound_entry(form, kind, codec)
+
+
+def _picture_entry(form: Format, kind: str, codec: Codec) -> bytes:
+    fields = [
+        bytes(6) + b"\0\1",
+        bytes(16),
+        form.width.to_bytes(2, "big"),
+        form.height.to_bytes(2, "big"),
+        b"\0\x48\0\0\0\x48\0\0",
+        bytes(4),
+        b"\0\1",
+        bytes(32),
+        b"\0\x18\xff\xff",
+        box(codec.config_box, form.config),
+    ]
+    wide, high = form.pixel_aspect
+    if wide != high:
+        fields.append(box("pasp", wide.to_bytes(4, "big"), high.to_bytes(4, "big")))
+    if form.colour:
+        fields += [box(name, content) for name, content in to_boxes(form.colour).items()]
+    return box(kind, *fields)
+
+
+def _sound_entry(form: Format, kind: str, codec: Codec) -> bytes:
     rate = form.sample_rate if form.sample_rate < 65536 else 0
     fields = [
-        start,
+        bytes(6) + b"\0\1",
         bytes(8),
         form.channels.to_bytes(2, "big"),
         b"\0\x10",
@@ -124,6 +133,14 @@ def sample_entry(form: Format) -> bytes:
         object_type = int(form.codec.split(".")[1], 16)
         return box(kind, *fields, full_box("esds", 0, 0, _descriptor(object_type, form.config)))
     return box(kind, *fields, box(codec.config_box, form.config))
+
+
+def boxes_in(entry: bytes) -> frozenset[str]:
+    """The kinds of the boxes inside of a sample entry of pictures; none for no entry."""
+    if not entry:
+        return frozenset()
+    whole = header(entry[:16], 0, len(entry))
+    return frozenset(one.kind for one in children(entry, 0, whole.content + _VIDEO_FIELDS, len(entry)))
 
 
 def _descriptor(object_type: int, config: bytes) -> bytes:

@@ -30,6 +30,7 @@ class _Track:
     edit: int
     defaults: Defaults
     following: int = 0
+    begun: bool = False
 
     @property
     def timescale(self) -> int:
@@ -140,6 +141,7 @@ class FragmentReader:
         for number, track in tracks.items():
             track.following = following[number]
         self._tracks = tracks
+        made = self._opened(made)
         return sorted((samples for samples in made if len(samples)), key=lambda samples: samples.track)
 
     def _progressive(self, data: memoryview, box: Box, tracks: dict[int, _Track]) -> list[Samples]:
@@ -161,7 +163,19 @@ class FragmentReader:
                 some.format, done = track.formats[int(index.described[cut - 1])], cut
                 made.append(some)
         self._tracks = tracks
-        return sorted(made, key=lambda samples: samples.track)
+        return sorted(self._opened(made), key=lambda samples: samples.track)
+
+    def _opened(self, made: list[Samples]) -> list[Samples]:
+        """The samples, with what is only decoded at the beginning of each track of sound."""
+        opening = {track.number for track in self._tracks.values() if not track.begun}
+        for track in self._tracks.values():
+            track.begun = track.begun or any(samples.track == track.number for samples in made)
+        primed = []
+        for samples in made:
+            is_first = samples.track in opening and samples.format.type == "audio"
+            opening.discard(samples.track)
+            primed.append(samples.primed() if is_first else samples)
+        return primed
 
     @property
     def tracks(self) -> frozenset[int]:

@@ -8,7 +8,7 @@ from mudlark.media.mp4.boxes import box, full_box
 from mudlark.media.samples import Format, TrackLabel
 
 MOVIE_SCALE = 90_000  # ticks a second of the movie header and the edit lists
-_MATRIX = b"".join(n.to_bytes(4, "big") for n in (0x10000, 0, 0, 0, 0x10000, 0, 0, 0, 0x40000000))
+UPRIGHT = b"".join(n.to_bytes(4, "big") for n in (0x10000, 0, 0, 0, 0x10000, 0, 0, 0, 0x40000000))
 _ENABLED, _IN_MOVIE = 1, 2
 _WIDEST = 0xFFFF_0000  # as a 16.16 number, whatever shape the pixels are said to have
 
@@ -24,7 +24,7 @@ def movie_header(duration: int, tracks: int) -> bytes:
         duration.to_bytes(8, "big"),
         b"\0\1\0\0\1\0",
         bytes(10),
-        _MATRIX,
+        UPRIGHT,
         bytes(24),
         (tracks + 1).to_bytes(4, "big"),
     )
@@ -50,7 +50,7 @@ def track_box(
         (0 if video else 1).to_bytes(2, "big"),  # sounds are alternatives of each other
         bytes(2) if video else b"\1\0",
         bytes(2),
-        _MATRIX,
+        format.matrix or UPRIGHT,
         width.to_bytes(4, "big"),
         (format.height << 16).to_bytes(4, "big"),
     )

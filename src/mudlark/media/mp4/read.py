@@ -5,13 +5,14 @@ Raises Mp4Error (with the byte offset) on what contradicts itself; whether sampl
 business of verification.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from mudlark.media.movie import Edit, Movie, ReadAt, TrackIndex
 from mudlark.media.mp4.boxes import Box, Mp4Error, children, header
 from mudlark.media.mp4.entries import insist_on_clear, read_entry
+from mudlark.media.mp4.headers import UPRIGHT
 from mudlark.media.samples import Format, Ints
 
 LARGEST_INDEX = 1 << 30
@@ -140,7 +141,9 @@ class _Reader:
         if "elng" in (inside := self.tree(media)):
             language = self.content(inside["elng"][0])[4:].split(b"\0")[0].decode("utf-8", "replace") or language
         tables = self.tree(self.one(media, "minf", "stbl"))
-        formats = self.formats(tables["stsd"][0], timescale, kind)
+        matrix = self.content(head)[52:88] if self.number(head, 0, 1) else self.content(head)[40:76]
+        turned = matrix if kind == "vide" and len(matrix) == len(UPRIGHT) and matrix != UPRIGHT else b""
+        formats = tuple(replace(one, matrix=turned) for one in self.formats(tables["stsd"][0], timescale, kind))
         sizes = self.sizes(tables)
         durations = self.spread(tables["stts"][0], len(sizes))
         dts = np.concatenate([[0], np.cumsum(durations)[:-1]]) if len(sizes) else durations

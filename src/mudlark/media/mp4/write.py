@@ -166,7 +166,7 @@ class _Track:
         if shift:
             self.offsets = self.offsets + np.int32(shift)
         presented = self.dts + self.offsets
-        self.first = int(presented.min())
+        self.first = int(presented.min()) + self.format.priming  # what comes before is decoded, and not presented
         presented += self.durations
         self.last = int(presented.max())
         # seconds on the common clock: a shift of all offsets is undone by the edit list, so it is not counted here
