@@ -12,13 +12,16 @@ from hypothesis import strategies as st
 
 from mudlark.assemble.film import Assembled, Part, Section, Voice, assemble
 from mudlark.assemble.output import ChosenFile, progressive
+from mudlark.assemble.subtitles import TextPart, join
+from mudlark.assemble.timeline import Timeline
 from mudlark.demo.repacked import encrypted, fragments, packed, section
 from mudlark.demo.transport import VIDEO_PID, TransportWriter, Unit
 from mudlark.fetch.place import Place
 from mudlark.media.movie import Movie
 from mudlark.media.mp4.about import About
-from mudlark.media.samples import LossCode, Samples, TrackLabel
+from mudlark.media.samples import LossCode, Samples, TrackLabel, batches
 from mudlark.media.ts import TransportReader
+from mudlark.media.webvtt import Cue, Subtitles
 from mudlark.verify.account import Account
 from mudlark.verify.frames import check_frames, coded_digest
 from mudlark.verify.media import check_file
@@ -227,7 +230,7 @@ def test_a_new_picture_size_is_said_inside_of_the_samples(tmp_path: Path) -> Non
     for place in np.flatnonzero(track.sync):
         offset = int(track.offsets[place])
         assert data[offset + 4] & 31 == 7  # a parameter set comes first
-    digest = coded_digest(tmp_path / "film.mp4", track, np.ones(len(track.sizes), np.bool_))
+    digest = coded_digest(tmp_path / "film.mp4", [track], np.ones(len(track.sizes), np.bool_))
     assert digest == result.frames[0].digest
 
 
@@ -264,7 +267,7 @@ def test_the_digest_of_coded_frames_is_that_of_the_file(tmp_path: Path) -> None:
         kept = np.ones(len(track.sizes), np.bool_)
         for first, count in frames.added:
             kept[first : first + count] = False
-        assert coded_digest(tmp_path / "film.mp4", track, kept) == frames.digest and int(kept.sum()) == frames.count
+        assert coded_digest(tmp_path / "film.mp4", [track], kept) == frames.digest and int(kept.sum()) == frames.count
 
 
 @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
@@ -297,3 +300,19 @@ def test_damaged_segments_in_any_order_give_a_film_that_holds_what_came(
         if movie:
             check_frames(made.path, movie, made.frames, account)
         assert not {problem.code for problem in account.problems if problem.grave} - {"picture-units"}
+
+
+@pytest.mark.parametrize("clock", ["media", "presentation"])
+@pytest.mark.parametrize("start", [1.4, 10.0, 95.0])
+def test_texts_that_say_nothing_of_their_clock_are_on_the_one_that_fits(clock: str, start: float) -> None:
+    timeline = Timeline()
+    timeline.begin(0)
+    unit = pictures(3, start=round(start * 90_000))
+    read = batches(TransportReader(), [TransportWriter().segment(unit)])
+    samples = next(one.kept() for batch in read for one in batch)
+    timeline.open([(0, 0.0, [samples])])
+    late = start if clock == "media" else 0.0
+    cues = [Cue(n * 6 + 1.5 + late, n * 6 + 5.5 + late, f"cue {n}") for n in range(5)]
+    parts = [TextPart(n * 6.0, 6.0, 0, Subtitles((cue,))) for n, cue in enumerate(cues)]
+    text, count = join(parts, timeline, start)
+    assert count == 5 and b"00:01.500 --> " in text

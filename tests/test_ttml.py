@@ -137,3 +137,36 @@ def test_a_cue_that_is_told_twice_is_one() -> None:
         Cue(1, 3, "A"),
         Cue(3.5, 4, "A"),
     ]
+
+
+def test_text_beside_a_timed_span_is_shown_as_long_as_its_paragraph() -> None:
+    listed = cues('<div><p begin="0s" end="6s">The tide <span begin="2s" end="4s">turns</span> now</p></div>')
+    assert [(cue.begin, cue.end, cue.text) for cue in listed] == [
+        (0.0, 2.0, "The tide now"),
+        (2.0, 4.0, "The tide turns now"),
+        (4.0, 6.0, "The tide now"),
+    ]
+
+
+def test_timed_spans_inside_of_timed_spans_count_from_these() -> None:
+    inner = '<span begin="1s" end="2s">B</span>'
+    listed = cues(f'<div><p begin="10s" end="20s"><span begin="2s" end="6s">A{inner}</span></p></div>')
+    assert [(cue.begin, cue.end, cue.text) for cue in listed] == [
+        (12.0, 13.0, "A"),
+        (13.0, 14.0, "AB"),
+        (14.0, 16.0, "A"),
+    ]
+
+
+def test_a_paragraph_without_an_end_lasts_as_long_as_the_document() -> None:
+    first, second = cues('<div><p begin="1s">A</p><p begin="5s" end="9s">B</p></div>')
+    assert (first.begin, first.end, second.end) == (1.0, 9.0, 9.0)
+    (alone,) = parse_ttml(f"<tt {SPACES}><body><div><p begin='1s'>A</p></div></body></tt>".encode(), 30.0).cues
+    assert alone.end == 30.0
+
+
+def test_styles_are_inherited_from_what_is_around_and_from_regions() -> None:
+    head = '<layout><region xml:id="r" tts:color="yellow"/></layout>'
+    inside = '<p region="r" begin="0s" end="1s">A <span tts:fontStyle="italic">B</span></p>'
+    (cue,) = cues(f'<div tts:fontStyle="italic">{inside}</div>', head)
+    assert cue.text == "<c.yellow><i>A B</i></c>"

@@ -72,7 +72,7 @@ class CodedFrames:
     """A track's coded frames: how many, and the digest (XXH3, 128 bits) over their bytes, without what was put in.
 
     added: runs of samples that were put in, as first sample and number, counted in the finished track. bytes: of them;
-    format, seconds: of the track.
+    format, seconds: of the track. tracks: of the file, one behind the other, into which they went.
     """
 
     count: int
@@ -81,6 +81,7 @@ class CodedFrames:
     bytes: int = 0
     format: Format | None = None
     seconds: float = 0.0
+    tracks: int = 1
 
 
 @dataclass(slots=True)
@@ -201,7 +202,9 @@ class _Film:
         self.end_stretch()
         self.output.finish()
         self.result.frames = [
-            self.tracks[number].frames() for number in sorted(self.tracks) if self.tracks[number].count
+            replace(self.tracks[number].frames(), tracks=self.output.spread(number))
+            for number in sorted(self.tracks)
+            if self.tracks[number].count
         ]
         begins = [track.begin for track in self.tracks.values() if track.begin is not None]
         self.result.origin = origin = min(begins, default=0.0)

@@ -63,6 +63,10 @@ class GrowingFile:
         """None are told of a preview."""
         return []
 
+    def spread(self, number: int) -> int:
+        """Each track is one of the file."""
+        return 1
+
     def finish(self) -> None:
         """There is nothing more to it."""
 

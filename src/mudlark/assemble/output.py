@@ -42,6 +42,9 @@ class Output(Protocol):
     def losses(self) -> list[Loss]:
         """What the file has no place for, since this was last asked."""
 
+    def spread(self, number: int) -> int:
+        """Into how many tracks of the file the samples of one track went; tracks come in the order of their numbers."""
+
     def finish(self) -> None:
         """Complete the file."""
 
@@ -64,6 +67,10 @@ class _File:
     def losses(self) -> list[Loss]:
         """Nothing that is handed in is left out."""
         return []
+
+    def spread(self, number: int) -> int:
+        """Each track is one of the file."""
+        return 1
 
 
 class ProgressiveFile(_File):
@@ -137,6 +144,10 @@ class MatroskaFile(_File):
         """Formats that go on in a track of their own."""
         return self._builder.losses()
 
+    def spread(self, number: int) -> int:
+        """A track whose format changes is several of the file."""
+        return self._builder.spread(number)
+
     def finish(self) -> None:
         """Append the cues, and write the head into its room."""
         if self._begun:
@@ -206,6 +217,10 @@ class ChosenFile:
         """What the chosen file has no place for, since this was last asked."""
         lost, self._lost = [*self._lost, *(self._chosen.losses() if self._chosen else [])], []
         return lost
+
+    def spread(self, number: int) -> int:
+        """As the chosen file has it."""
+        return self._chosen.spread(number) if self._chosen else 1
 
     def _choose(self, batch: list[Samples]) -> Output:
         sound = all(samples.format.type == "audio" for samples in batch)

@@ -5,7 +5,7 @@ A cue that stands in several segments is kept once. Segments with an X-TIMESTAMP
 media's.
 """
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from mudlark.assemble.film import Part, Section
@@ -16,7 +16,6 @@ from mudlark.media.readers import container
 from mudlark.media.webvtt import Cue, Subtitles, joined, parse, shifted, write
 
 _WRAP = (1 << 33) / 90_000
-_SLACK = 10.0  # seconds that a cue may stand outside of its segment
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,18 +64,39 @@ def join(parts: Iterable[TextPart], timeline: Timeline, origin: float) -> tuple[
     """The whole text and its number of cues. origin: when on the timeline's clock the film begins."""
     cues: dict[tuple[float, float, str, str], Cue] = {}
     blocks: dict[str, None] = {}
-    stated = False
+    stated, parts = False, list(parts)
+    on_media = {stretch for stretch in {part.stretch for part in parts} if _on_media(parts, stretch, timeline, origin)}
     for part in parts:
         stated = stated or part.offset is not None
         blocks |= dict.fromkeys(part.text.blocks)
-        for cue in shifted(part.text.cues, _shift(part, timeline, origin)):
+        for cue in shifted(part.text.cues, _shift(part, timeline, origin, on_media=part.stretch in on_media)):
             cues.setdefault((round(cue.begin, 2), round(cue.end, 2), cue.text, cue.settings), cue)
     whole = joined(cues.values()) if stated else tuple(cues.values())
     return write(Subtitles(tuple(whole), tuple(blocks))), len(whole)
 
 
-def _shift(part: TextPart, timeline: Timeline, origin: float) -> float:
-    """Seconds from the clock of a segment to the film's."""
+def _on_media(parts: Sequence[TextPart], stretch: int, timeline: Timeline, origin: float) -> bool:
+    """True if segments of a stretch that say nothing of their clock fit that of the media better than that of the
+    presentation: by the seconds that their cues stand outside of the segments that hold them."""
+    known = timeline.shift_of(stretch)
+    if known is None:
+        return False
+    silent = [part for part in parts if part.stretch == stretch and part.offset is None and part.text.offset is None]
+    return _outside(silent, known[0] - origin) < _outside(silent, 0.0)
+
+
+def _outside(parts: Iterable[TextPart], shift: float) -> float:
+    """Seconds that cues stand outside of their segments, if they are shifted so."""
+    return sum(
+        max(0.0, part.begin - cue.begin - shift) + max(0.0, cue.end + shift - part.begin - part.duration)
+        for part in parts
+        for cue in part.text.cues
+    )
+
+
+def _shift(part: TextPart, timeline: Timeline, origin: float, *, on_media: bool) -> float:
+    """Seconds from the clock of a segment to the film's. on_media: one that does not say which is on that of the
+    media."""
     read = part.text
     known = timeline.shift_of(part.stretch)
     if known is None:
@@ -88,8 +108,4 @@ def _shift(part: TextPart, timeline: Timeline, origin: float) -> float:
         first = read.offset + (read.cues[0].begin if read.cues else 0.0)
         turns = round((anchor - first) / _WRAP) * _WRAP
         return read.offset + turns + shift - origin
-    middle = read.cues[len(read.cues) // 2].begin if read.cues else 0.0
-    by_media = shift - origin
-    on_presentation = abs(middle - part.begin) <= part.duration + _SLACK
-    on_media = abs(middle + by_media - part.begin) <= part.duration + _SLACK
-    return by_media if on_media and not on_presentation else 0.0
+    return shift - origin if on_media else 0.0

@@ -103,6 +103,7 @@ async def _made(work: Work, fetching: Fetching, one_round: _Round) -> Made:
     losses, notes = _losses(assembled.losses)
     problems = [*_missing_segments(fetching), *_unreadable(assembled), *_short(assembled), *losses]
     problems += _without_picture(taken, assembled)
+    problems += _without_sound(taken, assembled)
     beside: list[FileFacts] = []
     for one in taken:
         if one.rendition.type == "subtitles":
@@ -209,6 +210,16 @@ def _without_picture(taken: Sequence[Taken], assembled: Assembled) -> Iterable[P
     )
     if promised or any(loss.code == LossCode.LEADING for loss in assembled.losses):
         yield Problem("picture-missing", "No picture came with which decoding can begin; only the sound was kept")
+
+
+def _without_sound(taken: Sequence[Taken], assembled: Assembled) -> Iterable[Problem]:
+    """A sound that was promised, and is not in the film."""
+    heard = sum(one.format is not None and one.format.type == "audio" for one in assembled.frames)
+    promised = [one for one in taken if one.rendition.type == "audio"]
+    inside = any("audio" in one.types and any(map(is_sound, one.rendition.codecs or ())) for one in taken)
+    if heard < len(promised) or (inside and not heard and not promised):
+        what = "No sound" if not heard else f"Only {heard} of {len(promised)} sounds"
+        yield Problem("sound-missing", f"{what} came, although it was promised")
 
 
 _WORDS: dict[LossCode, str] = {

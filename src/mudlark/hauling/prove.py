@@ -6,6 +6,7 @@ import shutil
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from dataclasses import replace as with_fields
+from itertools import accumulate
 
 import msgspec
 from msgspec.structs import replace
@@ -104,7 +105,9 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Proof:
     if not account.problems and not account.proven:
         notes.append(Note("unproven", "It came as the server sent it; nothing proves that it is whole"))
     tracks = (_packed_tracks(made) if not checked.movie else []) or tracks_of(checked)
-    for track, frames, digest_there in zip(tracks, made.frames, digests, strict=False):
+    firsts = accumulate((frames.tracks for frames in made.frames), initial=0)  # of the tracks that they went into
+    for first, frames, digest_there in zip(firsts, made.frames, digests, strict=False):
+        track = tracks[first]
         track.coded_frames, track.coded_digest, track.file_digest = frames.count, frames.digest, digest_there
         track.added = sum(count for _, count in frames.added)
     length = checked.seconds

@@ -8,7 +8,9 @@ counted, not kept. Entities, document types and the network are off.
 import html
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from itertools import pairwise
+from math import inf, isfinite
 
 from lxml import etree
 
@@ -22,6 +24,7 @@ _UNITS = {"h": 3600.0, "m": 60.0, "s": 1.0, "ms": 0.001}
 _COLOURS = frozenset(["white", "lime", "cyan", "red", "yellow", "magenta", "blue", "black"])  # classes of WebVTT §5.1
 _DEEPEST = 50
 _MOST_CUES = 500_000
+_ENDLESS = 5.0  # seconds at least that a cue without an end is shown
 _PERCENT = re.compile(r"(-?\d{1,4}(?:\.\d{1,6})?)%\s+(-?\d{1,4}(?:\.\d{1,6})?)%$", re.A)
 
 
@@ -42,8 +45,9 @@ class Texts:
 
 
 class _Document:
-    def __init__(self, root: etree._Element) -> None:
+    def __init__(self, root: etree._Element, until: float | None) -> None:
         self.root = root
+        self.until = until
         self.timing = Timing(*_rates(root))
         self.styles = {_id(node): node for node in root.iter() if _name(node) == "style" and _id(node)}
         self.regions = {_id(node): node for node in root.iter() if _name(node) == "region" and _id(node)}
@@ -54,17 +58,30 @@ class _Document:
     def read(self) -> Texts:
         body = next((node for node in self.root if _name(node) == "body"), None)
         if body is not None:
-            self.walk(body, 0.0, None, None, 0)
-        return Texts(tuple(self.cues), self.pictures)
+            self.walk(body, 0.0, None, None, {}, 0)
+        # what has no end lasts as long as anything does (§8.2, §8.4)
+        last = max((cue.end for cue in self.cues if isfinite(cue.end)), default=0.0)
+        last = max([last, *(cue.begin + _ENDLESS for cue in self.cues if not isfinite(cue.end))])
+        cues = (cue if isfinite(cue.end) else replace(cue, end=self.until or last) for cue in self.cues)
+        return Texts(tuple(cue for cue in cues if cue.end > cue.begin), self.pictures)
 
-    def walk(self, node: etree._Element, begin: float, end: float | None, region: str | None, depth: int) -> None:
-        """The cues of an element: times of what is inside count from its own begin (§8.2)."""
+    def walk(
+        self,
+        node: etree._Element,
+        begin: float,
+        end: float | None,
+        region: str | None,
+        style: dict[str, str],
+        depth: int,
+    ) -> None:
+        """The cues of an element: times of what is inside count from its own begin (§8.2). style: what it inherits."""
         if depth > _DEEPEST:
             raise FormatError("Its elements are nested too deeply")
         begin, end = self.times(node, begin, end)
         region = node.get("region") or region
+        style = style | self.style(node)
         if _name(node) == "p":
-            self.paragraph(node, begin, end, region)
+            self.paragraph(node, begin, end, region, style)
             return
         if any(_local(name) == "backgroundImage" for name in node.attrib) or _name(node) == "image":
             self.pictures += 1
@@ -72,7 +89,7 @@ class _Document:
         in_turn = node.get("timeContainer") == "seq"
         for child in node:
             if _name(child) in ("div", "p", "body", "image"):
-                self.walk(child, after if in_turn else begin, end, region, depth + 1)
+                self.walk(child, after if in_turn else begin, end, region, style, depth + 1)
                 if in_turn and (ended := self.times(child, after, end)[1]) is not None:
                     after = ended
 
@@ -98,21 +115,48 @@ class _Document:
             return value / self.timing.tick_rate if unit == "t" else value * _UNITS[unit]
         return None
 
-    def paragraph(self, node: etree._Element, begin: float, end: float | None, region: str | None) -> None:
-        """A paragraph as a cue; where its spans have times of their own, each of those as one."""
-        timed = [child for child in node.iter() if child is not node and (child.get("begin") or child.get("end"))]
-        settings = self.settings(region or next((span.get("region") for span in node if span.get("region")), None))
-        for part in timed or [node]:
-            first, last = self.times(part, begin, end) if timed else (begin, end)
-            words = self.words(part, 0).strip("\n ")
-            words = "\n".join(line.strip() for line in words.split("\n") if line.strip())
-            if words and last is not None and last > first:
-                self.cues.append(Cue(first, last, words, settings, _id(part) or ""))
-                if len(self.cues) > _MOST_CUES:
-                    raise FormatError("There are more cues than any film can have")
+    def paragraph(
+        self, node: etree._Element, begin: float, end: float | None, region: str | None, style: dict[str, str]
+    ) -> None:
+        """A paragraph as cues: one for each time during which the same of it is shown (§8.2). Text beside spans with
+        times of their own is shown as long as the paragraph is."""
+        region = region or next((span.get("region") for span in node if span.get("region")), None)
+        settings = self.settings(region)
+        style = self.region_style(region) | style
+        stop = inf if end is None else end
+        moments = {begin, stop, *(time for time in self.moments(node, begin, end, 0) if begin < time < stop)}
+        shown: Cue | None = None
+        for first, last in pairwise(sorted(moments)):
+            words = self.words(node, begin, end, first, style, 0)
+            for opening, closing in reversed(_marks({}, style)):
+                words = f"{opening}{words}{closing}" if words.strip() else words
+            words = "\n".join(line.strip() for line in words.strip("\n ").split("\n") if line.strip())
+            if shown is not None and shown.text == words:
+                shown = self.cues[-1] = replace(shown, end=last)
+                continue
+            shown = Cue(first, last, words, settings, _id(node)) if words else None
+            if shown is not None:
+                self.cues.append(shown)
+            if len(self.cues) > _MOST_CUES:
+                raise FormatError("There are more cues than any film can have")
 
-    def words(self, node: etree._Element, depth: int) -> str:
-        """Text with its marks. Line breaks of the source are spaces, unless they are to be kept (xml:space)."""
+    def moments(self, node: etree._Element, begin: float, end: float | None, depth: int) -> Iterator[float]:
+        """When spans inside of an element appear and go."""
+        if depth > _DEEPEST:
+            raise FormatError("Its elements are nested too deeply")
+        for child in node:
+            if _name(child) == "span":
+                first, last = self.times(child, begin, end)
+                yield first
+                if last is not None:
+                    yield last
+                yield from self.moments(child, first, last, depth + 1)
+
+    def words(
+        self, node: etree._Element, begin: float, end: float | None, at: float, style: dict[str, str], depth: int
+    ) -> str:
+        """What is shown of an element at a time, with its marks. Line breaks of the source are spaces, unless they are
+        to be kept (xml:space). style: of the element, with what it inherits."""
         if depth > _DEEPEST:
             raise FormatError("Its elements are nested too deeply")
         kept = node.get("{http://www.w3.org/XML/1998/namespace}space") == "preserve"
@@ -121,25 +165,27 @@ class _Document:
             if _name(child) == "br":
                 parts.append("\n")
             elif _name(child) == "span":
-                parts.append(self.words(child, depth + 1))
+                first, last = self.times(child, begin, end)
+                if first <= at and (last is None or at < last):
+                    own = style | self.style(child)
+                    text = self.words(child, first, last, at, own, depth + 1)
+                    for opening, closing in reversed(_marks(style, own)):
+                        text = f"{opening}{text}{closing}" if text.strip() else text
+                    parts.append(text)
             parts.append(_text(child.tail, kept))
         text = "".join(parts)
-        for opening, closing in self.marks(node):
-            if text.strip():
-                text = f"{opening}{text}{closing}"
-        return text
+        return text if kept else re.sub(" {2,}", " ", text)
 
-    def marks(self, node: etree._Element) -> Iterator[tuple[str, str]]:
+    def region_style(self, region: str | None) -> dict[str, str]:
+        """What is inherited from a region (§10.4.4.3): styles of text."""
+        node = self.regions.get(region or "")
+        if node is None:
+            return {}
         style = self.style(node)
-        if style.get("fontStyle") in ("italic", "oblique"):
-            yield "<i>", "</i>"
-        if style.get("fontWeight") == "bold":
-            yield "<b>", "</b>"
-        if style.get("textDecoration") == "underline":
-            yield "<u>", "</u>"
-        colour = style.get("color", "").lower()
-        if colour in _COLOURS and colour != "white":
-            yield f"<c.{colour}>", "</c>"
+        for child in node:
+            if _name(child) == "style":
+                style |= self.style(child)
+        return style
 
     def style(self, node: etree._Element, depth: int = 0) -> dict[str, str]:
         """The styles of an element itself and of those that it refers to. Each style with a name is worked out once;
@@ -155,13 +201,9 @@ class _Document:
 
     def settings(self, region: str | None) -> str:
         """Where a region stands, as WebVTT settings: the line of its upper edge, or of its lower one."""
-        node = self.regions.get(region or "")
-        if node is None:
+        if region not in self.regions:
             return ""
-        style = self.style(node)
-        for child in node:
-            if _name(child) == "style":
-                style |= self.style(child)
+        style = self.region_style(region)
         origin, extent = (_PERCENT.match(style.get(name, "").strip()) for name in ("origin", "extent"))
         parts = []
         if origin:
@@ -180,8 +222,28 @@ class _Document:
         return " ".join(parts)
 
 
-def parse_ttml(data: bytes) -> Texts:
-    """The cues of a document. Raises FormatError on what is none."""
+def _marks(around: dict[str, str], style: dict[str, str]) -> list[tuple[str, str]]:
+    """The marks of a style where that of what is around it does not say the same already, outermost first."""
+
+    def has(name: str, *values: str) -> bool:
+        return style.get(name) in values and around.get(name) not in values
+
+    marks = []
+    colour = style.get("color", "").lower()
+    if colour in _COLOURS and colour not in ("white", around.get("color", "").lower()):
+        marks.append((f"<c.{colour}>", "</c>"))
+    if has("textDecoration", "underline"):
+        marks.append(("<u>", "</u>"))
+    if has("fontWeight", "bold"):
+        marks.append(("<b>", "</b>"))
+    if has("fontStyle", "italic", "oblique"):
+        marks.append(("<i>", "</i>"))
+    return marks
+
+
+def parse_ttml(data: bytes, until: float | None = None) -> Texts:
+    """The cues of a document. until: the second at which it is over, if that is known: what states no end lasts until
+    then. Raises FormatError on what is none."""
     parser = etree.XMLParser(
         resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, remove_comments=True, remove_pis=True
     )
@@ -191,7 +253,7 @@ def parse_ttml(data: bytes) -> Texts:
         raise FormatError(f"This is not well-formed XML: {problem}") from problem
     if root is None or _name(root) != "tt":
         raise FormatError("This is not TTML: its root element is not tt")
-    return _Document(root).read()
+    return _Document(root, until).read()
 
 
 def _rates(root: etree._Element) -> tuple[float, float]:

@@ -126,15 +126,16 @@ def _tell(kind: _Kind, account: Account, *, streamed: bool) -> None:
         second = kind.second(first)
         text = f"Zeros stand in place of coded data in {len(kind.holes):,} {what}, the first at {at_second(second)}"
         account.failed("holes", "zeros", text, at=second, offset=int(kind.track.offsets[first]))
+    units = kind.format.codec.startswith(_WITH_UNITS)
+    code = "picture-units" if units else "coded-form"
     if kind.wrong:
         first, share = min(kind.wrong), len(kind.wrong) / kind.count
         second = kind.second(first)
-        units = kind.format.codec.startswith(_WITH_UNITS)
         does = "do not add up" if units else f"do not look like {name}"
         whose = f"The units of {len(kind.wrong):,}" if units else f"{len(kind.wrong):,}"
         text = f"{whose} of {kind.count:,} {what} {does}, the first is {one} {first:,}, at {at_second(second)}"
         grave = units and (not streamed or share > _MOST_BAD)
-        code = "picture-units" if units else "coded-form"
         account.failed(code, code, text, grave=grave, at=second, offset=int(kind.track.offsets[first]))
     elif codec:
-        account.passed("coded-form", f"all {kind.count:,} {what} look like {name}")
+        how = "consist of whole units" if units else f"look like {name}"
+        account.passed(code, f"all {kind.count:,} {what} {how}")

@@ -20,20 +20,18 @@ _SOME = 1 << 22
 def check_frames(path: Path, movie: Movie, came: Sequence[CodedFrames], account: Account) -> list[str]:
     """Compare the tracks of a file with the frames that were read from its source, in the same order; gives the digests
     of what is in the file."""
-    if len(movie.tracks) != len(came):
-        account.failed(
-            "coded-frames",
-            "coded-frames",
-            f"The file has {len(movie.tracks)} tracks, and {len(came)} were made",
-            grave=True,
-        )
+    made = sum(frames.tracks for frames in came)
+    if len(movie.tracks) != made:
+        text = f"The file has {len(movie.tracks)} tracks, and {made} were made"
+        account.failed("coded-frames", "coded-frames", text, grave=True)
         return []
-    digests = []
-    for number, (track, frames) in enumerate(zip(movie.tracks, came, strict=True), start=1):
-        kept = np.ones(len(track.sizes), np.bool_)
+    digests, rest = [], list(movie.tracks)
+    for number, frames in enumerate(came, start=1):
+        tracks, rest = rest[: frames.tracks], rest[frames.tracks :]
+        kept = np.ones(sum(len(track.sizes) for track in tracks), np.bool_)
         for first, count in frames.added:
             kept[first : first + count] = False
-        digests.append(coded_digest(path, track, kept))
+        digests.append(coded_digest(path, tracks, kept))
         if int(kept.sum()) != frames.count or digests[-1] != frames.digest:
             account.failed(
                 "coded-frames", "coded-frames", f"Track {number} does not hold the frames that came", grave=True
@@ -60,10 +58,12 @@ def check_packing(path: Path, came: Sequence[CodedFrames], account: Account) -> 
     return [hashed.hexdigest()]
 
 
-def coded_digest(path: Path, track: TrackIndex, kept: Flags) -> str:
-    """The digest (XXH3, 128 bits) over the bytes of the samples for which `kept`, shape (n,), is true."""
+def coded_digest(path: Path, tracks: Sequence[TrackIndex], kept: Flags) -> str:
+    """The digest (XXH3, 128 bits) over the bytes of the samples of some tracks, one behind the other, for which `kept`,
+    shape (n,), is true."""
     hashed = xxh3_128()
-    runs = contiguous(track.offsets[kept], track.sizes[kept])
+    offsets, sizes = (np.concatenate([getattr(track, name) for track in tracks]) for name in ("offsets", "sizes"))
+    runs = contiguous(offsets[kept], sizes[kept])
     with path.open("rb", buffering=0) as file:
         for begin, end in runs.tolist():
             file.seek(begin)

@@ -42,9 +42,10 @@ def _file_head(kind: str) -> bytes:
 
 @dataclass(slots=True)
 class _Track:
-    """A track as it was first met, and until when it lasts, in seconds."""
+    """A track of the file, of samples with the track number `of`, and until when it lasts, in seconds."""
 
     number: int
+    of: int
     format: Format
     label: TrackLabel
     end: float = 0.0
@@ -98,7 +99,7 @@ class MatroskaBuilder:
             at = int(samples.pts.min()) / format.timescale
             self._lost.append(Loss(LossCode.FORMAT, len(samples), words, at=at))
             label = replace(label, default=False)
-        self._current[samples.track] = _Track(len(self._tracks) + 1, format, label)
+        self._current[samples.track] = _Track(len(self._tracks) + 1, samples.track, format, label)
         self._tracks.append(self._current[samples.track])
 
     def losses(self) -> list[Loss]:
@@ -207,7 +208,12 @@ class MatroskaBuilder:
         )
 
     def _entries(self) -> bytes:
-        return element(names.TRACKS, *map(self._entry, self._tracks))
+        listed = sorted(self._tracks, key=lambda track: (track.of, track.number))
+        return element(names.TRACKS, *map(self._entry, listed))
+
+    def spread(self, number: int) -> int:
+        """Into how many tracks of the file the samples of one track went."""
+        return sum(track.of == number for track in self._tracks)
 
     def _entry(self, track: _Track) -> bytes:
         format, label = track.format, track.label

@@ -5,6 +5,7 @@ samples hold a document each, whose times are on the track's own clock (§5).
 """
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 from mudlark.errors import FormatError
 from mudlark.media.mp4.boxes import children
@@ -34,7 +35,7 @@ class TextReader:
                 if codec == "stpp":
                     from mudlark.media.ttml import parse_ttml  # its XML library is needed for nothing else
 
-                    cues += _on_track(parse_ttml(body).cues, begin, end)
+                    cues += _on_track(parse_ttml(body, end).cues, begin, end)
                 elif codec == "wvtt":
                     cues += _cues(body, begin, end)
                 else:
@@ -46,7 +47,7 @@ def _on_track(cues: tuple[Cue, ...], begin: float, end: float) -> list[Cue]:
     """The cues of a document, on the track's clock; those of some writers count from the sample's own begin."""
     outside = [cue for cue in cues if cue.end < begin - _SLACK or cue.begin > end + _SLACK]
     if cues and len(outside) == len(cues) and all(cue.begin <= end - begin + _SLACK for cue in cues):
-        return shifted(cues, begin)
+        return [replace(cue, end=min(cue.end, end)) for cue in shifted(cues, begin)]
     return list(cues)
 
 

@@ -16,17 +16,19 @@ from mudlark.verify.forms.found import Found, at_second
 _PAGE = 27  # bytes of a page's header without its segment table
 _BEGIN, _END = 2, 4
 _MOST_TOLD = 5
+_LATE = 10  # seconds from which a first page cannot hold all that is before it
 
 
 @dataclass(slots=True)
 class _Logical:
-    """A stream. rate: granules a second. skip: granules before the first that is heard. begin, end: granules. next: the
-    number that its next page should have."""
+    """A stream. rate: granules a second. skip: granules before the first that is heard. first: of its first page of
+    sound. begin, end: granules. next: the number that its next page should have."""
 
     codec: str
     rate: int
     channels: int
     skip: int = 0
+    first: int | None = None
     begin: int | None = None
     end: int = 0
     next: int = 0
@@ -132,6 +134,11 @@ def _take(seen: _Seen, at: int, head: bytes, body: bytes) -> None:
         seen.problems.append(("gap", text, at))
     stream.next = number + 1 & 0xFFFFFFFF
     if granule > 0 and stream.codec != "theora":
+        if stream.first is None:
+            stream.first = granule
+        elif stream.begin is None:  # what the first page of sound holds is taken to be as long as the second
+            late = stream.first > _LATE * stream.rate
+            stream.begin = max(0, 2 * stream.first - granule) if late else 0
         stream.end = max(stream.end, granule)
     stream.ended = stream.ended or bool(head[5] & _END)
 
