@@ -9,6 +9,7 @@ import copy
 from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
+from functools import cache
 from itertools import pairwise
 
 import numpy as np
@@ -58,7 +59,8 @@ _REGISTERED: dict[bytes, Callable[[int], Stream]] = {
     b"HEVC": _TYPES[0x24],
     b"Opus": OpusStream,
 }
-_REGISTRATION, _LANGUAGE = 0x05, 0x0A
+_REGISTRATION, _LANGUAGE, _EXTENSION = 0x05, 0x0A, 0x7F
+_OPUS, _MOST_CHANNELS = b"\x80", 8  # an extension whose next byte is the number of channels (ETSI TS 103 491 Annex)
 _PROTECTED = frozenset({0xDB, 0xCF, 0xC1, 0xC2})
 _KNOWN_OTHERS = {0x01: "MPEG-1 video", 0x02: "MPEG-2 video", 0x10: "MPEG-4 part 2 video", 0x33: "VVC video"}
 _FIRST_SOUND = 2  # the picture is track 1, sounds follow
@@ -467,7 +469,20 @@ def _maker(kind: int, descriptors: dict[int, bytes]) -> Callable[[int], Stream] 
     if kind != _PRIVATE_TYPE:
         return _TYPES.get(kind)
     registered = _REGISTERED.get(descriptors.get(_REGISTRATION, b"")[:4])
+    extended = descriptors.get(_EXTENSION, b"")
+    if (
+        registered is OpusStream
+        and extended[:1] == _OPUS
+        and 0 < int.from_bytes(extended[1:2], "big") <= _MOST_CHANNELS
+    ):
+        return _opus(extended[1])
     return registered or next((make for tag, make in _DESCRIPTORS.items() if tag in descriptors), None)
+
+
+@cache
+def _opus(channels: int) -> Callable[[int], Stream]:
+    """What makes a reader of Opus with so many channels, the same each time."""
+    return lambda track: OpusStream(track, channels)
 
 
 def _unit_headers(packets: Bytes, rows: Ints, start: Ints, units: Ints) -> tuple[Ints, Ints, Ints, Flags]:

@@ -138,6 +138,7 @@ def colour_element(colour: Colour) -> bytes:
 
 
 def _codec(name: str) -> Codec | None:
+    name = "A_MPEG/L3" if name.startswith("A_MPEG/L") else name  # layers that one reader reads
     return next((codec for codec in CODECS if codec.matroska and name.startswith(codec.matroska)), None)
 
 

@@ -25,6 +25,10 @@ _CHANNELS = (2, 1, 2, 3, 3, 4, 4, 5)
 _BLOCKS = (1, 2, 3, 6)
 _SHORTEST = 16  # bytes: no frame has fewer
 FRAME = 1536  # samples of six blocks
+_HEADER = 10  # bytes in which what is read of a dependent frame stands
+# bits of a channel map (§E.1.3.1.8), from the first, that `dec3` names: pairs and single channels beside those of 5.1
+_LOCATIONS = (5, 6, 7, 8, 9, 10, 11, 12, 14)
+_ADDED = {5: 2, 6: 2, 7: 1, 8: 1, 9: 2, 10: 2, 11: 2, 12: 1, 13: 2, 14: 1}
 
 
 def _marks(stream: Bytes) -> Ints:
@@ -80,8 +84,9 @@ def _plain(header: bytes) -> Format:
     return _format("ac-3", rate, config, _CHANNELS[layout] + low)
 
 
-def _enhanced(header: bytes) -> Format:
-    bits = Bits(header[2:])
+def _enhanced(frames: bytes) -> Format:
+    """frames: an independent frame, and the dependent ones behind it that belong to the same sample."""
+    bits = Bits(frames[2:])
     bits.take(5)
     words = bits.take(11) + 1
     code = bits.take(2)
@@ -95,10 +100,35 @@ def _enhanced(header: bytes) -> Format:
         rate, blocks = _RATES[code], _BLOCKS[bits.take(2)]
     layout, low = bits.take(3), bits.take(1)
     identifier = bits.take(5)
-    kbits = words * 16 * rate // (blocks * 256 * 1000)
+    dependent, channel_map, at = 0, 0, words * 2
+    while at + _HEADER <= len(frames) and frames[at : at + 2] == b"\x0b\x77" and frames[at + 2] >> 6 == 1:
+        length, own = _dependent(frames[at:])
+        dependent, channel_map, at = dependent + 1, channel_map | own, at + length
+    kbits = at * 8 * rate // (blocks * 256 * 1000)
     independent = min(code, 3) << 22 | identifier << 17 | layout << 9 | low << 8
-    config = (kbits << 3).to_bytes(2, "big") + independent.to_bytes(3, "big")
-    return _format("ec-3", rate, config, _CHANNELS[layout] + low, blocks * 256)
+    if dependent:  # ETSI TS 102 366 §F.6.1: how many there are, and which channels they add
+        located = sum(1 << bit for bit, place in enumerate(_LOCATIONS) if channel_map >> 15 - place & 1)
+        described = ((independent >> 1 | min(dependent, 15)) << 9 | located).to_bytes(4, "big")
+    else:
+        described = independent.to_bytes(3, "big")
+    added = sum(count for place, count in _ADDED.items() if channel_map >> 15 - place & 1)
+    channels = _CHANNELS[layout] + low + added
+    return _format("ec-3", rate, (kbits << 3).to_bytes(2, "big") + described, channels, blocks * 256)
+
+
+def _dependent(frame: bytes) -> tuple[int, int]:
+    """Bytes of a dependent frame, and its channel map (§E.1.2.2, §E.1.3.1.8), 0 if it has none."""
+    bits = Bits(frame[2 : 2 + _HEADER])
+    bits.take(5)
+    length = (bits.take(11) + 1) * 2
+    bits.take(4)
+    mode, _ = bits.take(3), bits.take(1)
+    bits.take(5)
+    for _ in range(2 if mode == 0 else 1):  # dialnorm and compr, of each channel where there are two programs
+        bits.take(5)
+        if bits.flag():
+            bits.take(8)
+    return length, bits.take(16) if bits.flag() else 0
 
 
 def _format(codec: str, rate: int, config: bytes, channels: int, duration: int = FRAME) -> Format:

@@ -51,8 +51,19 @@ def audio_format(header: bytes) -> Format:
     )
 
 
+def _blocks(stream: Bytes, at: Ints) -> Ints:
+    """Raw data blocks of each frame (§1.A.3.2)."""
+    return bits_of(stream, at, 6, 0, 3) + 1
+
+
 ADTS = Syntax(
-    header=7, marks=_marks, lengths=_lengths, alike=b"\0\xff\xfd\xc0", format=audio_format, stripped=_stripped
+    header=7,
+    marks=_marks,
+    lengths=_lengths,
+    alike=b"\0\xff\xfd\xc0",
+    format=audio_format,
+    stripped=_stripped,
+    blocks=_blocks,
 )
 
 

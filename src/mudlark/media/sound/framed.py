@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from mudlark.errors import FormatError
-from mudlark.media.samples import Bytes, Format, Ints, Samples
+from mudlark.media.samples import Bytes, Flags, Format, Ints, Samples
 
 _TOLERANCE = 0.020  # seconds by which a timestamp may differ from the running count before it is a jump
 _NONE = np.zeros(0, np.int64)
@@ -23,7 +23,8 @@ class Syntax:
 
     header: bytes needed to know a frame's length. marks: where frames may begin. lengths: their bytes, headers
     included, 0 where there can be none. alike: a mask of the header's first bytes, for those bits that stay the same.
-    stripped: bytes of each header that MP4 does not keep. format: what a header describes. joined: true for frames that
+    stripped: bytes of each header that MP4 does not keep. format: what the frames of a sample describe. blocks: how
+    many blocks of samples each frame holds, one if nothing says. joined: true for frames that
     belong to the sample before them.
     """
 
@@ -34,6 +35,7 @@ class Syntax:
     format: Callable[[bytes], Format]
     stripped: Callable[[Bytes, Ints], Ints] | None = None
     joined: Callable[[Bytes, Ints], Bytes] | None = None
+    blocks: Callable[[Bytes, Ints], Ints] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,8 +114,10 @@ class FramedStream:
         layout = frames(stream, self._syntax)
         if not len(layout.positions):
             return None, layout.rest
-        head = stream[layout.positions[0] : layout.positions[0] + self._syntax.header].tobytes()
-        described = self._syntax.format(head)
+        first = int(layout.positions[0])
+        opening = np.flatnonzero(~self._joined(stream, layout.positions)[1:])[:1]
+        end = int(layout.positions[int(opening[0]) + 1]) if len(opening) else len(stream)
+        described = self._syntax.format(stream[first:end].tobytes())
         if self.format is None or described.sample_rate != self.format.sample_rate:
             self._next = None
         self.format = described
@@ -122,6 +126,12 @@ class FramedStream:
         times, self._next = running_times(described, self._next, len(firsts), frame, pts)
         sync = np.ones(len(firsts), np.bool_)
         return Samples(self.track, described, sizes, times, times, sync, pieces), layout.rest
+
+    def _joined(self, stream: Bytes, positions: Ints) -> Flags:
+        """Which frames belong to the sample before them."""
+        if self._syntax.joined is None:
+            return np.zeros(len(positions), np.bool_)
+        return self._syntax.joined(stream, positions).astype(np.bool_)
 
     def _payload(self, stream: Bytes, layout: Frames) -> tuple[Ints, Ints, list[memoryview]]:
         """Where each sample begins, its bytes, and the buffers that hold them all."""
@@ -140,7 +150,7 @@ class FramedStream:
             np.add.at(kept, begins + sizes, -1)
             data = stream[first:end][np.cumsum(kept[:-1], dtype=np.int8).view(np.bool_)]
         if self._syntax.joined is not None:
-            opening = np.flatnonzero(~self._syntax.joined(stream, positions).astype(np.bool_))
+            opening = np.flatnonzero(~self._joined(stream, positions))
             opening = opening if len(opening) and opening[0] == 0 else np.append(0, opening)
             positions, sizes = positions[opening], np.add.reduceat(sizes, opening)
         return positions, sizes, [np.ascontiguousarray(data).data]

@@ -14,6 +14,15 @@ RATE = 48_000
 _SPEECH, _BOTH, _MUSIC = (480, 960, 1920, 2880), (480, 960), (120, 240, 480, 960)
 DURATIONS = 3 * _SPEECH + 2 * _BOTH + 4 * _MUSIC
 _PRE_SKIP = 312
+# pairs of channels that are coded together, and which coded channel each output channel is (RFC 7845 §5.1.1.2)
+_SURROUND = {
+    3: (1, bytes([0, 2, 1])),
+    4: (2, bytes([0, 1, 2, 3])),
+    5: (2, bytes([0, 4, 1, 2, 3])),
+    6: (2, bytes([0, 4, 1, 2, 3, 5])),
+    7: (3, bytes([0, 4, 1, 2, 3, 5, 6])),
+    8: (3, bytes([0, 6, 1, 2, 3, 4, 5, 7])),
+}
 
 
 def packet_duration(packet: bytes | memoryview) -> int:
@@ -35,16 +44,20 @@ def silence(duration: int = 960) -> bytes | None:
 
 
 def audio_format(channels: int, duration: int = 960) -> Format:
-    """The format of Opus with one or two channels. duration: samples of 48 kHz in a packet."""
-    config = bytes([0, channels]) + _PRE_SKIP.to_bytes(2, "big") + RATE.to_bytes(4, "big") + bytes(3)
+    """The format of Opus with one to eight channels, in their usual order. duration: samples of 48 kHz in a packet."""
+    config = bytes([0, channels]) + _PRE_SKIP.to_bytes(2, "big") + RATE.to_bytes(4, "big") + bytes(2)
+    coupled, mapping = _SURROUND.get(channels, (0, b""))
+    config += bytes([1, channels - coupled, coupled]) + mapping if mapping else b"\0"
     return Format("audio", "opus", RATE, config, duration, channels=channels, sample_rate=RATE)
 
 
 class OpusStream:
-    """Turns access units with the 90 kHz timestamps of their packets into samples."""
+    """Turns access units with the 90 kHz timestamps of their packets into samples. channels: as the program map states
+    them, 0 if it does not."""
 
-    def __init__(self, track: int) -> None:
+    def __init__(self, track: int, channels: int = 0) -> None:
         self.track = track
+        self._channels = channels
         self.format: Format | None = None
         self._next: int | None = None
 
@@ -73,7 +86,7 @@ class OpusStream:
         if not packets:
             return None, rest
         if self.format is None:
-            channels = 2 if packets[0][:1] and packets[0][0] & 4 else 1
+            channels = self._channels or (2 if packets[0][:1] and packets[0][0] & 4 else 1)
             self.format = audio_format(channels, packet_duration(packets[0]) or 960)
         sizes = np.array([len(packet) for packet in packets], np.int64)
         frame = np.searchsorted(np.array(positions, np.int64), starts)

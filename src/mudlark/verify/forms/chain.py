@@ -73,6 +73,8 @@ class _Chain:
         opening = np.ones(len(ends), np.int64)
         if self.syntax.joined is not None:
             opening = 1 - self.syntax.joined(window, layout.positions).astype(np.int64)
+        if self.syntax.blocks is not None:
+            opening = opening * self.syntax.blocks(window, layout.positions)
         before = np.append(0, np.cumsum(opening))
         starts = np.append(0, ends)
         for place in np.flatnonzero(gaps > 0)[:_MOST_HOLES].tolist():
