@@ -316,3 +316,28 @@ def test_texts_that_say_nothing_of_their_clock_are_on_the_one_that_fits(clock: s
     parts = [TextPart(n * 6.0, 6.0, 0, Subtitles((cue,))) for n, cue in enumerate(cues)]
     text, count = join(parts, timeline, start)
     assert count == 5 and b"00:01.500 --> " in text
+
+
+def test_a_segment_that_reaches_over_its_stretch_is_not_presented_twice(tmp_path: Path) -> None:
+    """Two periods that share the segment in which one ends and the other begins (ISO/IEC 23009-1 §5.3.2.1)."""
+    heard = _demo("audio")[0]
+    heard = replace(heard, dts=heard.dts - heard.dts[0], pts=heard.pts - heard.pts[0])
+    parts = Parts(tmp_path)
+    init = parts.section(section([heard]))
+    data = fragments(1, [heard])
+    parts.add(data, 0, init=init, seconds=3.0, offset=0.0, shown=(0.0, 3.0))
+    parts.add(data, 1, init=init, seconds=1.0, offset=-3.0, shown=(0.0, float("inf")))
+    movie, made = parts.film()
+    (track,) = movie.tracks
+    assert len(track.sizes) in (len(heard), len(heard) + 1)  # a frame over the seam may be there twice
+    assert not made.losses or made.losses[0].seconds < 0.03
+    assert track.presented()[1] == pytest.approx(len(heard) * 1024 / 48_000, abs=0.03)
+
+
+def test_pictures_behind_the_end_of_a_stretch_are_left_out(tmp_path: Path) -> None:
+    seen = _demo("video")[0]
+    late = -int(seen.pts.min()) / seen.format.timescale
+    parts = Parts(tmp_path)
+    parts.add(fragments(1, [seen]), init=parts.section(section([seen])), seconds=2.0, offset=late, shown=(0.0, 2.0))
+    (track,) = parts.film()[0].tracks
+    assert 50 <= len(track.sizes) <= 53  # those that others need stay

@@ -35,7 +35,8 @@ class Part:
     promised.
 
     init: its initialization section. key, iv: with which it is encrypted (AES-128 in CBC), if it is. offset: seconds
-    from the time of its media to that of the stretch, where the manifest states them.
+    from the time of its media to that of the stretch, where the manifest states them. shown: from
+    and until when it is presented, in seconds of the stretch, where it holds more.
     """
 
     rendition: int
@@ -48,6 +49,7 @@ class Part:
     key: bytes | None = None
     iv: bytes = b""
     offset: float | None = None
+    shown: tuple[float, float] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -350,7 +352,8 @@ class _Reading:
             if offset:
                 ticks = round(offset * samples.format.timescale)
                 samples.dts, samples.pts = samples.dts + ticks, samples.pts + ticks
-        return taken
+        shown = self.part.shown if self.part else None
+        return [some for one in taken if len(some := _presented(one, *shown))] if shown else taken
 
     def _measure(self, samples: Samples) -> None:
         """Note when samples are shown, on the clock of their media."""
@@ -363,6 +366,20 @@ class _Reading:
             span[2] = max(0.0, length / scale)
         self._decoded[samples.track] = samples.dts[-1:]
         span[1] = max(span[1], samples.end / scale, int(samples.pts.max()) / scale + span[2])
+
+
+def _presented(samples: Samples, begin: float, end: float) -> Samples:
+    """The samples that are presented from a second on and until another, with what is needed to decode these."""
+    scale = samples.format.timescale
+    inside = np.flatnonzero(samples.pts < end * scale - 0.5)
+    samples = samples.split(int(inside[-1]) + 1 if len(inside) else 0)[0]
+    before = samples.pts + max(1, samples.usual) <= begin * scale + 0.5
+    if not before.any():
+        return samples
+    if samples.format.type == "audio":
+        return samples.only(~before)
+    opening = np.flatnonzero(samples.sync & (samples.pts <= begin * scale + 0.5))
+    return samples.split(int(opening[-1]))[1] if len(opening) else samples
 
 
 class _Track:

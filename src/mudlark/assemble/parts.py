@@ -52,4 +52,5 @@ def part_of(outcome: Outcome, rendition: int) -> Part:
         key=outcome.key,
         iv=cipher.iv if cipher else b"",
         offset=segment.offset,
+        shown=segment.shown,
     )

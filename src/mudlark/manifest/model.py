@@ -39,6 +39,7 @@ class Segment(msgspec.Struct, frozen=True, gc=False):
     stretch: the number of the part in which all renditions share one clock. gap: said to be missing (EXT-X-GAP).
     moment: the time of day at which it begins (RFC 3339), as stated. offset: seconds to add to the time of its media
     for the time since its stretch began, None where only the media tells.
+    shown: seconds since its stretch began from and until which it is presented, where it holds more than that.
     rest: it is what is left of a stretch behind its last whole segment, and nothing lists it: it may well not be there.
     """
 
@@ -52,6 +53,7 @@ class Segment(msgspec.Struct, frozen=True, gc=False):
     gap: bool = False
     moment: str | None = None
     offset: float | None = None
+    shown: tuple[float, float] | None = None
     rest: bool = False
 
 

@@ -8,6 +8,7 @@ from bisect import bisect_right
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import accumulate
+from math import inf
 from typing import overload
 
 from mudlark.manifest.model import Initialization, Segment
@@ -48,6 +49,7 @@ class Clock:
         return -self.offset / self.timescale
 
 
+_OVER = 0.05  # seconds by which a segment may stand out of its stretch without being cut
 _REST = 0.25  # of a segment: what is shorter is likely only the difference between two roundings
 Address = Callable[[int, int, int], Resource]  # from number, time and part
 
@@ -93,8 +95,10 @@ class Runs(Sequence[Segment]):
         clock = self._clock
         begin = clock.seconds(time) + part * run.duration / run.parts / clock.timescale
         end = clock.seconds(time + run.duration) if part == run.parts - 1 else begin + run.duration / run.parts
-        if clock.end is not None:
-            end = min(end, clock.end)
+        last = inf if clock.end is None else clock.end
+        over = begin < clock.begin - _OVER or end > last + _OVER
+        if over or end > last:
+            begin, end = max(begin, clock.begin), min(end, last)
         return Segment(
             sequence=run.number + index,
             resource=self._address(run.number + index, time, part + 1),
@@ -103,6 +107,7 @@ class Runs(Sequence[Segment]):
             stretch=clock.stretch,
             init=self._init,
             offset=clock.shift,
+            shown=(0.0, last - clock.begin) if over else None,
             rest=run.reckoned and index == run.count - 1 and (end - begin) * clock.timescale < _REST * run.duration,
         )
 
