@@ -6,18 +6,24 @@ import subprocess
 import sys
 import tempfile
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 
 from mudlark.archive.record import FileFacts, Record, RequestFacts, SegmentCounts, Source, to_json
+from mudlark.demo.site import media_folder
 from mudlark.demo.transport import TransportWriter
+from mudlark.media.matroska.stream import ClusterReader
+from mudlark.media.matroska.write import HEAD_ROOM, MatroskaBuilder
 from mudlark.media.mp4.write import Mp4Builder
-from mudlark.media.samples import batches
+from mudlark.media.samples import Samples, batches
 from mudlark.media.sound.mpeg_audio import silence
 from mudlark.media.ts import TransportReader
 from mudlark.verify.fixity import digest
 from remux import parameter_sets, segment
+
+_ROUND = 25  # seconds
 
 
 def measured(command: list[str]) -> tuple[float, float]:
@@ -38,7 +44,8 @@ def main() -> None:
         sound = (silence(b"\xff\xfb\x90\x64") or b"") * 500_000
         (folder / "sound.mp3").write_bytes(sound)
         long_film(folder / "film.mp4", given.segments)
-        for path in (folder / "film.mp4", folder / "sound.mp3"):
+        long_webm(folder / "film.webm", given.segments)
+        for path in (folder / "film.mp4", folder / "film.webm", folder / "sound.mp3"):
             hashing, _ = measured(["sha256sum", str(path)])
             recorded(path)
             took, memory = measured([sys.executable, "-m", "mudlark", "assay", str(folder), "--no-history"])
@@ -90,6 +97,26 @@ def long_film(path: Path, count: int) -> None:
         while block := body.read(1 << 24):
             file.write(block)
     media.unlink()
+
+
+def long_webm(path: Path, rounds: int) -> None:
+    """A film of so many times 24 s, in small frames as browsers record them."""
+    builder, film = MatroskaBuilder(kind="webm"), list[Samples]()
+    for name in ("ferry.webm", "ferry-sound.webm"):
+        reader = ClusterReader()
+        reader.begin(None)
+        film += [samples.kept() for samples in reader.feed(memoryview((media_folder() / name).read_bytes()))]
+    with path.open("wb") as file:
+        file.write(bytes(HEAD_ROOM))
+        for turn in range(rounds):
+            ticks = [turn * _ROUND * one.format.timescale for one in film]
+            for piece in builder.add(
+                [replace(one, dts=one.dts + late, pts=one.pts + late) for one, late in zip(film, ticks, strict=True)]
+            ):
+                file.write(piece)
+        file.write(builder.tail())
+        file.seek(0)
+        file.write(builder.head())
 
 
 if __name__ == "__main__":
