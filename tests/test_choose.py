@@ -146,6 +146,8 @@ def test_a_button_that_is_not_there_is_said_with_those_that_are(wanted: str) -> 
         (b"\xff\xfb\x90\x00", "mp3"),
         (b"RIFF1234WAVE", "wav"),
         (b"plain words", "text"),
+        (b"\0\0\0\x18ftypheic\0\0\0\0mif1heic", "heif"),
+        (b"\0\0\0\x1cftypmif1\0\0\0\0mif1avifmiaf", "avif"),
         (b"\0\1\2\3", "unknown"),
         (b"", "unknown"),
         (b"PK\3\4", "zip"),

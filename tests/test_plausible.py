@@ -1,10 +1,16 @@
 """Coded samples as their standards have them, written byte by byte, and as they have them not."""
 
+from collections.abc import Iterable
+from pathlib import Path
+
 import numpy as np
 import pytest
 
 from mudlark.media.codecs import misfits_of
-from mudlark.media.samples import Bytes, Format, Ints
+from mudlark.media.mp4.write import Mp4Builder
+from mudlark.media.samples import Bytes, Format, Ints, Samples
+from mudlark.verify.account import Account
+from mudlark.verify.media import check_file
 from tests import sounds
 
 _AAC_LC = bytes([0x11, 0x90])  # ISO/IEC 14496-3 §1.6.2.1: object type 2, 48 kHz, stereo
@@ -74,3 +80,24 @@ def test_frames_of_flac_have_their_check_sum() -> None:
     whole = sounds.flac(sounds.noise(4608))
     frame = whole[whole.index(b"\xff\xf8", 42) :]
     assert misfits("flac", frame, frame[:-1], frame[:20] + b"\1" + frame[21:]) == [False, True, True]
+
+
+@pytest.mark.parametrize(("odd", "verdict"), [(range(0, 100, 2), "sound"), (range(40, 60), "flawed"), ([7], "flawed")])
+def test_how_an_encoder_ends_its_blocks_is_told_from_damage(tmp_path: Path, odd: Iterable[int], verdict: str) -> None:
+    frames = [b"\x21" + bytes([9]) * 60 + (b"\xfa" if number in odd else b"\x07") for number in range(100)]
+    samples = Samples(
+        2,
+        Format("audio", "mp4a.40.2", 48_000, _AAC_LC, 1024, channels=2, sample_rate=48_000),
+        np.full(100, 62),
+        np.arange(100) * 1024,
+        np.arange(100) * 1024,
+        np.ones(100, np.bool_),
+        [memoryview(b"".join(frames))],
+    )
+    builder = Mp4Builder()
+    body = b"".join(bytes(piece) for piece in builder.add([samples]))
+    path = tmp_path / "sound.m4a"
+    path.write_bytes((builder.head(builder.room_needed()) or b"") + body)
+    account = Account()
+    check_file(path, None, account)
+    assert account.verdict == verdict

@@ -36,7 +36,8 @@ class Codec:
 
     entry: its MP4 sample entry. config_box: the box inside of that. matroska: its name there. misfits: finds samples
     that do not look like it. extension: of a file that holds nothing else. zeros: bytes of zeros in a row that no
-    sample of it holds; 0 where they may be any number. reorders: pictures are
+    sample of it holds; 0 where they may be any number. lax: there are writers whose
+    samples do not look like it all the way through. reorders: pictures are
     decoded in another order than they are shown in.
     """
 
@@ -51,6 +52,7 @@ class Codec:
     extension: str = ""
     zeros: int = 0
     reorders: bool = False
+    lax: bool = False
 
 
 # NAL units hold no three zeros in a row (H.264 §7.4.1, H.265 §7.4.2.1); entropy codes have no long runs of them
@@ -73,7 +75,7 @@ CODECS = (
     Codec("AV1", "av1", "video", ("av01",), "av01", "av1C", "V_AV1", av1_units, zeros=512),
     Codec("VP9", "vp9", "video", ("vp09", "vp9"), "vp09", "vpcC", "V_VP9", vp9_frames, zeros=512),
     Codec("VP8", "vp8", "video", ("vp08", "vp8"), "vp08", "vpcC", "V_VP8", vp8_frames, zeros=512),
-    Codec("AAC", "aac", "audio", _AAC, "mp4a", "esds", "A_AAC", aac_blocks, ".aac", zeros=512),
+    Codec("AAC", "aac", "audio", _AAC, "mp4a", "esds", "A_AAC", aac_blocks, ".aac", 512, lax=True),
     Codec("MP3", "mp3", "audio", _MP3, "mp4a", "esds", "A_MPEG/L3", mpeg_frames, ".mp3"),
     Codec("AC-3", "ac3", "audio", ("ac-3", "mp4a.a5", "mp4a.A5"), "ac-3", "dac3", "A_AC3", ac3_frames, ".ac3"),
     Codec("E-AC-3", "eac3", "audio", ("ec-3", "mp4a.a6", "mp4a.A6"), "ec-3", "dec3", "A_EAC3", ac3_frames, ".eac3"),

@@ -52,7 +52,7 @@ FORMS: dict[str, FileForm] = {
         "MP4, CMAF, QuickTime",
         "video",
         extension=".mp4",
-        also="m4v m4a m4b mov 3gp f4v cmfv cmfa m4s heic avif",
+        also="m4v m4a m4b mov 3gp f4v cmfv cmfa m4s",
         media_type="video/mp4",
         pronom="fmt/199",
         player_type="video/mp4",
@@ -225,6 +225,7 @@ FORMS: dict[str, FileForm] = {
         promises="sizes of the boxes",
         end="`meta` with all items inside",
     ),
+    "heif": FileForm("HEIF, HEIC", "image", extension=".heic", also="heif hif", media_type="image/heif"),
     "tiff": FileForm(
         "TIFF",
         "image",
@@ -415,7 +416,7 @@ def forms_of(category: Category) -> frozenset[str]:
     return frozenset(name for name, form in FORMS.items() if form.category == category)
 
 
-PICTURES = forms_of("image") - {"svg"}  # that are decoded
+PICTURES = frozenset(name for name in forms_of("image") - {"svg"} if FORMS[name].covers)  # that are decoded
 PROMISED = {  # what a name promises, by its extension, and what may then come
     extension: frozenset(name for name, form in FORMS.items() if extension in form.named.split())
     for extension in sorted({one for form in FORMS.values() for one in form.named.split()})

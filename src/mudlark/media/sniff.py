@@ -10,6 +10,7 @@ _DESCRIPTORS = 0x8001  # where the volume descriptors of a disk image begin (ECM
 _BOXES = frozenset(
     [b"ftyp", b"styp", b"moov", b"moof", b"mdat", b"free", b"wide", b"skip", b"sidx", b"emsg", b"prft", b"ssix"]
 )
+_HEIF = frozenset([b"heic", b"heix", b"heim", b"heis", b"hevc", b"hevx", b"mif1", b"msf1"])  # brands of pictures
 _WORDS = frozenset([b"free", b"wide", b"skip"])  # boxes that a text may seem to begin with ("The wide…")
 _MPD = re.compile(rb"<(?:[\w.-]{1,100}:)?MPD[\s>/]")  # the root of a DASH manifest, behind comments and a document type
 _TTML = re.compile(rb"<(?:[\w.-]{1,100}:)?tt[\s>]")
@@ -33,8 +34,8 @@ def sniff(head: bytes) -> str:
     for sign, name in _SIGNS.items():
         if head.startswith(sign):
             return name
-    if head[4:8] == b"ftyp" and head[8:12] in (b"avif", b"avis"):
-        return "avif"
+    if head[4:8] == b"ftyp" and (picture := _picture_brand(head)):
+        return picture
     if head[4:8] in _BOXES and not (head[4:8] in _WORDS and head[:4].isascii() and head[:4].decode().isprintable()):
         return "mp4"
     if looks_like_transport(head):
@@ -57,6 +58,14 @@ def sniff(head: bytes) -> str:
     if head[:2] == b"MZ" and b"\0" in head[:64]:
         return "exe"
     return _sniff_text(head)
+
+
+def _picture_brand(head: bytes) -> str | None:
+    """What a file of boxes holds by its brands (ISO/IEC 14496-12 §4.3, 23008-12 §10), if that is a picture."""
+    brands = {head[at : at + 4] for at in (8, *range(16, min(len(head), int.from_bytes(head[:4], "big"), 256), 4))}
+    if head[8:12] in (b"avif", b"avis") or (head[8:12] == b"mif1" and b"avif" in brands):
+        return "avif"
+    return "heif" if head[8:12] in _HEIF else None
 
 
 def _sniff_text(head: bytes) -> str:

@@ -20,6 +20,7 @@ from mudlark.verify.forms.found import at_second
 _WINDOW = 8 << 20
 _WORD = 8  # bytes that are looked at as one
 _MOST_BAD = 0.1  # share of pictures of a stream that may have come damaged
+_PARTS, _SOME_OF_EACH, _NOT_ALL = 4, 0.1, 0.8  # of a file, in each of which so large a share of samples is odd
 _WITH_UNITS = ("avc1", "avc3", "hvc1", "hev1")  # where a sample that does not add up was cut
 
 
@@ -111,6 +112,13 @@ def _joined(arrays: list[Ints]) -> Ints:
     return np.concatenate([*arrays, np.zeros(0, np.int64)])
 
 
+def _is_habit(kind: _Kind) -> bool:
+    """True if samples that do not look like their codec are all over a file, and as many that do: then that is how
+    their encoder writes (as those that do not fill up blocks of AAC with zeros), and no damage."""
+    parts = np.bincount(np.array(kind.wrong) * _PARTS // max(kind.numbers[-1] + 1, 1), minlength=_PARTS)
+    return bool((parts >= kind.count / _PARTS * _SOME_OF_EACH).all() and len(kind.wrong) < _NOT_ALL * kind.count)
+
+
 def _tell(kind: _Kind, account: Account, *, streamed: bool) -> None:
     """What was found, and whether the bytes are accounted for."""
     codec = codec_of(kind.format.codec)
@@ -128,7 +136,7 @@ def _tell(kind: _Kind, account: Account, *, streamed: bool) -> None:
         account.failed("holes", "zeros", text, at=second, offset=int(kind.track.offsets[first]))
     units = kind.format.codec.startswith(_WITH_UNITS)
     code = "picture-units" if units else "coded-form"
-    if kind.wrong:
+    if kind.wrong and not (codec and codec.lax and _is_habit(kind)):
         first, share = min(kind.wrong), len(kind.wrong) / kind.count
         second = kind.second(first)
         does = "do not add up" if units else f"do not look like {name}"

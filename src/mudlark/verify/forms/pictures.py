@@ -70,7 +70,11 @@ def _decode(path: Path, form: str) -> tuple[str, bool]:
     logging.getLogger("PIL").setLevel(logging.CRITICAL)  # what it has to say is raised, too
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
-        with Image.open(path) as picture:
+        try:
+            opened = Image.open(path)
+        except Image.DecompressionBombError as problem:
+            return f"a picture that is too large to decode as a check ({problem})", False
+        with opened as picture:
             width, height = picture.size
             if form == "jpeg" and width * height * 4 > _MOST_HELD:
                 picture.draft("L", (1, 1))  # all of it is read, and an eighth of each side is held

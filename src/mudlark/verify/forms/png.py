@@ -54,7 +54,7 @@ class _Pixels:
             data = self._unpacker.unconsumed_tail
             self._look(unpacked, offset)
             if self._unpacker.eof and self._unpacker.unused_data:
-                raise _Odd("something stands behind its pixels", offset)
+                raise _Odd("something stands behind its pixels", offset, grave=False)
             if not unpacked:
                 return
 
