@@ -14,6 +14,7 @@ from mudlark.verify.media import check_file
 from tests import sounds
 
 _AAC_LC = bytes([0x11, 0x90])  # ISO/IEC 14496-3 §1.6.2.1: object type 2, 48 kHz, stereo
+_AVC = bytes([1, 0x42, 0, 30, 0xFF, 0xE1])  # ISO/IEC 14496-15 §5.3.3.1: lengths of four bytes
 _USAC = bytes([0xF9, 0x46])  # object type 42, behind an escape
 
 
@@ -30,7 +31,7 @@ def misfits(codec: str, *samples: bytes, config: bytes = b"") -> list[bool]:
 
 def test_units_fill_their_samples() -> None:
     good = b"\0\0\0\3abc\0\0\0\1x"
-    assert misfits("avc1", good, b"\0\0\0\4abc\0\0\0\1x", bytes(4), bytes(2), b"\0\0\0\2abc", good) == [
+    assert misfits("avc1", good, b"\0\0\0\4abc\0\0\0\1x", bytes(4), bytes(2), b"\0\0\0\2abc", good, config=_AVC) == [
         False,
         True,
         True,
@@ -38,7 +39,8 @@ def test_units_fill_their_samples() -> None:
         True,
         False,
     ]
-    assert misfits("avc1", b"\0\0\0\1\xe5") == [True]  # the forbidden bit
+    assert misfits("avc1", b"\0\0\0\1\xe5", config=_AVC) == [True]  # the forbidden bit
+    assert misfits("avc1", b"\0\0\0\1\x65a", b"\0\0\1\x65a", b"\0\1\2\x65a") == [False, False, True]  # Annex B
     short = bytes([1, 0x42, 0, 30, 0xFD, 0xE1])  # an avcC with lengths of two bytes
     assert misfits("avc1", b"\0\3abc", good, config=short) == [False, True]
 

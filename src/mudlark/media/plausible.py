@@ -31,7 +31,13 @@ def _at(data: Bytes, places: Ints) -> Ints:
 
 def nal_units(data: Bytes, begins: Ints, ends: Ints, format: Format) -> Flags:
     """Length-prefixed units fill the sample exactly (ISO/IEC 14496-15 §5.3.4.2), each with a header whose first bit is
-    zero (ITU-T H.264 and H.265 §7.3.1)."""
+    zero (ITU-T H.264 and H.265 §7.3.1). Samples without a configuration, as browsers record them, begin with a start
+    code (Annex B)."""
+    if not format.config:
+        lead = [_at(data, begins + number) for number in range(4)]
+        zeros = (lead[0] | lead[1]) == 0
+        coded: Flags = zeros & ((lead[2] == 1) | (lead[2] == 0) & (lead[3] == 1))
+        return ~coded | (ends - begins < 5)
     size = length_size(format.codec[:4], format.config)
 
     def step(place: Ints, end: Ints) -> tuple[Ints, Flags]:
