@@ -4,9 +4,14 @@ Names are those of RFC 6381; sample entries are registered for ISO/IEC 14496-12 
 its codec registry. `config` of a Format holds the content of `config_box` (of `esds` only the AudioSpecificConfig).
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Literal
 
+from mudlark.media.matroska import private
+from mudlark.media.matroska.private import Private
+from mudlark.media.picture import avc, hevc, vp
+from mudlark.media.picture.av1 import label as av1_label
 from mudlark.media.plausible import (
     Misfits,
     aac_blocks,
@@ -26,19 +31,29 @@ from mudlark.media.plausible import (
 from mudlark.media.samples import Format
 from mudlark.media.sound import ac3, ac3_silence, adts, mpeg_audio, opus
 
-_AAC = ("mp4a.40", "mp4a.66", "mp4a.67", "mp4a.68")
-_MP3 = ("mp4a.6B", "mp4a.69", "mp4a.6b", "mp3")
+
+def _silence_of_ac3(format: Format, neighbour: bytes) -> bytes | None:
+    return ac3_silence.silence(neighbour, ac3.frame_size(neighbour))
+
+
+def _as_named(config: bytes, kind: str) -> str:
+    return kind
+
+
+def _no_silence(format: Format, neighbour: bytes) -> bytes | None:
+    return None
 
 
 @dataclass(frozen=True, slots=True)
 class Codec:
     """words: for people. short: as options name it. prefixes: how its RFC 6381 names begin.
 
-    entry: its MP4 sample entry. config_box: the box inside of that. matroska: its name there. misfits: finds samples
-    that do not look like it. extension: of a file that holds nothing else. zeros: bytes of zeros in a row that no
-    sample of it holds; 0 where they may be any number. lax: there are writers whose
-    samples do not look like it all the way through. reorders: pictures are
-    decoded in another order than they are shown in.
+    entry: its MP4 sample entry. config_box: the box inside of that. matroska: its name there, and private: what is said
+    of it there. misfits: finds samples that do not look like it. label: its RFC 6381 name, of a configuration and the
+    kind of its sample entry. silence: a frame in which nothing is heard, of a format and the head of another frame; it
+    gives None where none is known. extension: of a file that holds nothing else. zeros: bytes of zeros in a row that no
+    sample of it holds; 0 where they may be any number. lax: there are writers whose samples do not look like it all the
+    way through. reorders: pictures are decoded in another order than they are shown in.
     """
 
     words: str
@@ -48,17 +63,31 @@ class Codec:
     entry: str
     config_box: str
     matroska: str
+    private: Private
     misfits: Misfits
+    label: Callable[[bytes, str], str] = _as_named
+    silence: Callable[[Format, bytes], bytes | None] = _no_silence
     extension: str = ""
     zeros: int = 0
-    reorders: bool = False
     lax: bool = False
+    reorders: bool = False
 
 
 # NAL units hold no three zeros in a row (H.264 §7.4.1, H.265 §7.4.2.1); entropy codes have no long runs of them
 CODECS = (
     Codec(
-        "H.264", "avc", "video", ("avc1", "avc3"), "avc1", "avcC", "V_MPEG4/ISO/AVC", nal_units, zeros=32, reorders=True
+        "H.264",
+        "avc",
+        "video",
+        ("avc1", "avc3"),
+        "avc1",
+        "avcC",
+        "V_MPEG4/ISO/AVC",
+        private.AVC,
+        nal_units,
+        avc.label,
+        zeros=32,
+        reorders=True,
     ),
     Codec(
         "HEVC",
@@ -68,20 +97,110 @@ CODECS = (
         "hvc1",
         "hvcC",
         "V_MPEGH/ISO/HEVC",
+        private.HEVC,
         nal_units,
+        hevc.label,
         zeros=32,
         reorders=True,
     ),
-    Codec("AV1", "av1", "video", ("av01",), "av01", "av1C", "V_AV1", av1_units, zeros=512),
-    Codec("VP9", "vp9", "video", ("vp09", "vp9"), "vp09", "vpcC", "V_VP9", vp9_frames, zeros=512),
-    Codec("VP8", "vp8", "video", ("vp08", "vp8"), "vp08", "vpcC", "V_VP8", vp8_frames, zeros=512),
-    Codec("AAC", "aac", "audio", _AAC, "mp4a", "esds", "A_AAC", aac_blocks, ".aac", 512, lax=True),
-    Codec("MP3", "mp3", "audio", _MP3, "mp4a", "esds", "A_MPEG/L3", mpeg_frames, ".mp3"),
-    Codec("AC-3", "ac3", "audio", ("ac-3", "mp4a.a5", "mp4a.A5"), "ac-3", "dac3", "A_AC3", ac3_frames, ".ac3"),
-    Codec("E-AC-3", "eac3", "audio", ("ec-3", "mp4a.a6", "mp4a.A6"), "ec-3", "dec3", "A_EAC3", ac3_frames, ".eac3"),
-    Codec("Opus", "opus", "audio", ("opus", "Opus"), "Opus", "dOps", "A_OPUS", opus_packets, ".opus", zeros=256),
-    Codec("Vorbis", "vorbis", "audio", ("vorbis",), "", "", "A_VORBIS", vorbis_packets, ".ogg", zeros=256),
-    Codec("FLAC", "flac", "audio", ("flac", "fLaC"), "fLaC", "dfLa", "A_FLAC", flac_frames, ".flac"),
+    Codec("AV1", "av1", "video", ("av01",), "av01", "av1C", "V_AV1", private.AS_IT_IS, av1_units, av1_label, zeros=512),
+    Codec(
+        "VP9", "vp9", "video", ("vp09", "vp9"), "vp09", "vpcC", "V_VP9", private.VP9, vp9_frames, vp.label, zeros=512
+    ),
+    Codec("VP8", "vp8", "video", ("vp08", "vp8"), "vp08", "vpcC", "V_VP8", private.VP8, vp8_frames, zeros=512),
+    Codec(
+        "AAC",
+        "aac",
+        "audio",
+        ("mp4a.40", "mp4a.66", "mp4a.67", "mp4a.68"),
+        "mp4a",
+        "esds",
+        "A_AAC",
+        private.AAC,
+        aac_blocks,
+        silence=lambda format, _: adts.silence(format.config),
+        extension=".aac",
+        zeros=512,
+        lax=True,
+    ),
+    Codec(
+        "MP3",
+        "mp3",
+        "audio",
+        ("mp4a.6B", "mp4a.69", "mp4a.6b", "mp3"),
+        "mp4a",
+        "esds",
+        "A_MPEG/L3",
+        private.MP3,
+        mpeg_frames,
+        silence=lambda _, neighbour: mpeg_audio.silence(neighbour),
+        extension=".mp3",
+    ),
+    Codec(
+        "AC-3",
+        "ac3",
+        "audio",
+        ("ac-3", "mp4a.a5", "mp4a.A5"),
+        "ac-3",
+        "dac3",
+        "A_AC3",
+        private.AC3,
+        ac3_frames,
+        silence=_silence_of_ac3,
+        extension=".ac3",
+    ),
+    Codec(
+        "E-AC-3",
+        "eac3",
+        "audio",
+        ("ec-3", "mp4a.a6", "mp4a.A6"),
+        "ec-3",
+        "dec3",
+        "A_EAC3",
+        private.AC3,
+        ac3_frames,
+        silence=_silence_of_ac3,
+        extension=".eac3",
+    ),
+    Codec(
+        "Opus",
+        "opus",
+        "audio",
+        ("opus", "Opus"),
+        "Opus",
+        "dOps",
+        "A_OPUS",
+        private.OPUS,
+        opus_packets,
+        silence=lambda format, _: opus.silence(format.sample_duration * opus.RATE // format.timescale),
+        extension=".opus",
+        zeros=256,
+    ),
+    Codec(
+        "Vorbis",
+        "vorbis",
+        "audio",
+        ("vorbis",),
+        "",
+        "",
+        "A_VORBIS",
+        private.AS_IT_IS,
+        vorbis_packets,
+        extension=".ogg",
+        zeros=256,
+    ),
+    Codec(
+        "FLAC",
+        "flac",
+        "audio",
+        ("flac", "fLaC"),
+        "fLaC",
+        "dfLa",
+        "A_FLAC",
+        private.FLAC,
+        flac_frames,
+        extension=".flac",
+    ),
 )
 # what is not read into films, and still is known well enough to be looked at
 _OTHERS: dict[str, Misfits] = {
@@ -117,12 +236,4 @@ def is_sound(name: str) -> bool:
 def silent_frame(format: Format, neighbour: bytes) -> bytes | None:
     """A frame of a format in which nothing is heard; None where none is known. neighbour: how a frame of it begins."""
     codec = codec_of(format.codec)
-    if codec is None:
-        return None
-    if codec.words == "AAC":
-        return adts.silence(format.config)
-    if codec.words == "Opus":
-        return opus.silence(format.sample_duration * opus.RATE // format.timescale)
-    if codec.words in ("AC-3", "E-AC-3"):
-        return ac3_silence.silence(neighbour, ac3.frame_size(neighbour))
-    return mpeg_audio.silence(neighbour) if codec.words == "MP3" else None
+    return codec.silence(format, neighbour) if codec else None

@@ -1,53 +1,31 @@
-"""How Matroska describes the format of a track, and how the middle does: one into the other.
-
-Follows RFC 9559 §5.1.4 and the codec mappings of Matroska and WebM; Opus after RFC 7845 §5.1, FLAC after RFC 9639 §8.
-"""
+"""How Matroska describes the format of a track, and how the middle does: one into the other (RFC 9559 §5.1.4)."""
 
 from collections.abc import Mapping
-from dataclasses import replace
 
 from mudlark.media.codecs import CODECS, Codec, codec_of
 from mudlark.media.matroska import names
 from mudlark.media.matroska.ebml import element, number_in, real, real_number, unsigned
-from mudlark.media.picture import hevc, vp
 from mudlark.media.picture.colour import Colour, Mastering
 from mudlark.media.samples import Format
-from mudlark.media.sound import ac3, mpeg_audio, opus
+from mudlark.media.sound import opus
 
-_BARE = frozenset({"MP3", "AC-3", "E-AC-3", "VP8", "VP9"})  # need no description beside their frames
-_OPUS_HEAD = b"OpusHead"
+_HEAD = 64  # bytes of a frame that are looked at
 
 
 def format_of(values: Mapping[int, bytes], kind: int) -> Format:
     """The format that a track entry describes, as far as it does without its first frame. kind: 1 video, 2 sound."""
     name = codec_id(values)
     codec = _codec(name)
-    private = values.get(names.CODEC_PRIVATE, b"")
     described = codec.prefixes[0] if codec else name
     if kind == 1:
         width, height = (number_in(values.get(key, b"")) for key in (names.PIXEL_WIDTH, names.PIXEL_HEIGHT))
-        if codec and codec.words == "H.264":
-            described = f"avc1.{private[1:4].hex()}"
-        elif codec and codec.words == "HEVC" and len(private) > 12:
-            described = hevc.codec_name(private[1:13], "hvc1")
-        config = private if codec and codec.words not in _BARE else b""
         aspect, colour = _aspect(values, width, height), _colour(values)
-        return Format("video", described, 1000, config, 0, width, height, aspect, colour=colour)
-    rate = round(real_number(values.get(names.SAMPLING_FREQUENCY, b"")))
-    channels = number_in(values.get(names.CHANNELS, b"\1"))
-    config, duration = private, 0
-    if codec and codec.words == "AAC" and private:
-        described = f"mp4a.40.{private[0] >> 3}"
-        duration = 1024
-    elif codec and codec.words == "Opus":
-        config, rate = _opus_config(private, channels), opus.RATE
-    elif codec and codec.words == "FLAC":
-        config = bytes(4) + private.removeprefix(b"fLaC")
-        least, most = int.from_bytes(config[8:10], "big"), int.from_bytes(config[10:12], "big")
-        duration = most if least == most else 0
-    elif codec and codec.words in _BARE:
-        config = b""
-    return Format("audio", described, rate or 1000, config, duration, channels=channels, sample_rate=rate)
+        format = Format("video", described, 1000, b"", 0, width, height, aspect, colour=colour)
+    else:
+        rate = round(real_number(values.get(names.SAMPLING_FREQUENCY, b"")))
+        channels = number_in(values.get(names.CHANNELS, b"\1"))
+        format = Format("audio", described, rate or 1000, b"", channels=channels, sample_rate=rate)
+    return codec.private.read(format, values.get(names.CODEC_PRIVATE, b"")) if codec else format
 
 
 def codec_id(values: Mapping[int, bytes]) -> str:
@@ -58,38 +36,13 @@ def codec_id(values: Mapping[int, bytes]) -> str:
 def completed(format: Format, private: bytes, frame: bytes) -> Format:
     """The format with what only its first frame tells."""
     codec = codec_of(format.codec)
-    if codec is None:
-        return format
-    if codec.words == "VP9" and not format.config:
-        config = vp.vp9_configuration(frame, _features(private), (format.width, format.height))
-        name = f"vp09.{config[4]:02d}.{config[5]:02d}.{config[6] >> 4:02d}"
-        return replace(format, config=config, codec=name)
-    if codec.words == "VP8" and not format.config:
-        return replace(format, config=vp.vp8_configuration(), codec="vp08")
-    if codec.words == "Opus" and not format.sample_duration:
-        return replace(format, sample_duration=opus.packet_duration(frame))
-    told = None
-    if codec.words in ("AC-3", "E-AC-3") and len(frame) >= 8:
-        told = ac3.audio_format(frame[:64])
-    elif codec.words == "MP3" and len(frame) >= 4:
-        told = mpeg_audio.audio_format(frame[:4])
-    if told is None:
-        return format
-    return replace(told, language=format.language, timescale=format.timescale, sample_duration=told.sample_duration)
+    return codec.private.complete(format, private, frame[:_HEAD]) if codec else format
 
 
 def codec_private(format: Format) -> bytes:
     """What a decoder must know, as Matroska has it."""
     codec = codec_of(format.codec)
-    if codec is None or codec.words in _BARE:
-        return b""
-    config = format.config
-    if codec.words == "Opus" and len(config) >= 11:
-        skip, rate, gain = config[2:4][::-1], config[4:8][::-1], config[8:10][::-1]
-        return _OPUS_HEAD + b"\1" + config[1:2] + skip + rate + gain + config[10:]
-    if codec.words == "FLAC":
-        return b"fLaC" + config[4:]
-    return config
+    return codec.private.write(format) if codec else b""
 
 
 def codec_delay(format: Format) -> int:
@@ -140,22 +93,6 @@ def colour_element(colour: Colour) -> bytes:
 def _codec(name: str) -> Codec | None:
     name = "A_MPEG/L3" if name.startswith("A_MPEG/L") else name  # layers that one reader reads
     return next((codec for codec in CODECS if codec.matroska and name.startswith(codec.matroska)), None)
-
-
-def _opus_config(private: bytes, channels: int) -> bytes:
-    if private[:8] != _OPUS_HEAD or len(private) < 19:
-        return opus.audio_format(channels).config
-    skip, rate, gain = private[10:12][::-1], private[12:16][::-1], private[16:18][::-1]
-    return bytes([0]) + private[9:10] + skip + rate + gain + private[18:]
-
-
-def _features(private: bytes) -> dict[int, int]:
-    """What a VP9 track states: identifiers and values of one byte each."""
-    features, at = {}, 0
-    while at + 2 < len(private) and private[at + 1] == 1:
-        features[private[at]] = private[at + 2]
-        at += 3
-    return features
 
 
 def _aspect(values: Mapping[int, bytes], width: int, height: int) -> tuple[int, int]:

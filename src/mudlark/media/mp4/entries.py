@@ -8,7 +8,6 @@ that it was read from, so that nothing it says (colours, channel layouts) is los
 from mudlark.errors import Refused
 from mudlark.media.codecs import Codec, codec_of
 from mudlark.media.mp4.boxes import Mp4Error, box, children, full_box, header
-from mudlark.media.picture import hevc
 from mudlark.media.picture.colour import from_boxes, to_boxes
 from mudlark.media.samples import Format
 
@@ -45,7 +44,7 @@ def read_entry(entry: bytes, timescale: int, handler: str) -> Format:
         if len(stated := inside.get("pasp", b"")) >= 8:
             aspect = (int.from_bytes(stated[:4], "big") or 1, int.from_bytes(stated[4:8], "big") or 1)
         width, height = int.from_bytes(content[24:26], "big"), int.from_bytes(content[26:28], "big")
-        name, colour = _video_name(kind, config), from_boxes(inside)
+        name, colour = codec.label(config, kind) if codec else kind, from_boxes(inside)
         return Format("video", name, timescale, config, 0, width, height, aspect, entry=entry, colour=colour)
     name = kind
     channels, rate = int.from_bytes(content[16:18], "big"), int.from_bytes(content[24:28], "big") >> 16
@@ -69,22 +68,6 @@ def _sound_version_one(content: bytes) -> int:
     """Bytes that QuickTime's second version of a sound entry has more; 0 where boxes follow at once."""
     following = content[_AUDIO_FIELDS + 4 : _AUDIO_FIELDS + 8]
     return 0 if following.isalnum() and following.isascii() else 16
-
-
-def _video_name(kind: str, config: bytes) -> str:
-    if kind in ("avc1", "avc3") and len(config) > 3:
-        return f"{kind}.{config[1:4].hex()}"
-    if kind in ("hvc1", "hev1") and len(config) > 12:
-        return hevc.codec_name(config[1:13], kind)
-    if kind == "av01" and len(config) > 3:
-        return f"av01.{config[1] >> 5}.{config[1] & 31:02d}{'H' if config[2] & 0x80 else 'M'}.{_depth(config[2]):02d}"
-    if kind == "vp09" and len(config) > 7:
-        return f"vp09.{config[4]:02d}.{config[5]:02d}.{config[6] >> 4:02d}"
-    return kind
-
-
-def _depth(flags: int) -> int:
-    return (12 if flags & 0x20 else 10) if flags & 0x40 else 8
 
 
 def sample_entry(form: Format) -> bytes:

@@ -148,6 +148,11 @@ def _usability(bits: Bits) -> tuple[tuple[int, int], int]:
     return (aspect if all(aspect) else (1, 1)), ticks
 
 
+def label(config: bytes, kind: str) -> str:
+    """The RFC 6381 name of a configuration record, in a sample entry of a kind."""
+    return f"{kind}.{config[1:4].hex()}" if len(config) > 3 else kind
+
+
 def configuration(sps: list[bytes], pps: list[bytes]) -> bytes:
     """An AVCDecoderConfigurationRecord (ISO/IEC 14496-15 §5.3.3.1) with four-byte lengths."""
     first = parse_sps(sps[0])

@@ -68,6 +68,11 @@ def codec_name(general: bytes, entry: str = "hvc1") -> str:
     return ".".join([*parts, *(f"{byte:X}" for byte in constraints)])
 
 
+def label(config: bytes, kind: str) -> str:
+    """The RFC 6381 name of a configuration record, in a sample entry of a kind."""
+    return codec_name(config[1:13], kind) if len(config) > 12 else kind
+
+
 def configuration(sets: Sequence[bytes]) -> bytes:
     """An HEVCDecoderConfigurationRecord (ISO/IEC 14496-15 §8.3.3.1) with four-byte lengths."""
     first = parse_sps(next(unit for unit in sets if unit[0] >> 1 == SPS))

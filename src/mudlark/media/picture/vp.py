@@ -87,3 +87,10 @@ def vp9_configuration(frame: bytes, features: Mapping[int, int], size: tuple[int
 def vp8_configuration() -> bytes:
     """The content of a vpcC box for VP8, which has one form only."""
     return bytes([1, 0, 0, 0, 0, 0, 8 << 4 | 1 << 1, _UNKNOWN, _UNKNOWN, _UNKNOWN, 0, 0])
+
+
+def label(config: bytes, kind: str) -> str:
+    """The RFC 6381 name of VP9 by the content of a vpcC box, in a sample entry of a kind."""
+    if len(config) < 8:
+        return kind
+    return f"{kind}.{config[4]:02d}.{config[5]:02d}.{config[6] >> 4:02d}"
