@@ -126,7 +126,7 @@ def _tell(kind: _Kind, account: Account, *, streamed: bool) -> None:
     one = {"video": "picture", "audio": "frame of sound"}.get(kind.format.type, "sample")
     what = {"frame of sound": "frames of sound"}.get(one, f"{one}s")
     if kind.look is None:
-        account.leave_out(f"{kind.count:,} {what} of '{name}', which is not looked into ({kind.bytes:,} bytes)")
+        account.leave_out(f"{kind.count:,} {what} of '{name}' ({kind.bytes:,} bytes), which no one looks into")
         return
     account.cover("samples", kind.bytes)
     if kind.holes:

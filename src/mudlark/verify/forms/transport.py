@@ -115,7 +115,7 @@ def _cover(packets: Packets, known: frozenset[int], account: Account) -> None:
         elif pid in known:
             account.cover("samples" if pid > _LAST_RESERVED else "structure", count * packets.stride)
         elif loaded := packets.counts.get(pid):
-            account.leave_out(f"{loaded:,} packets of a stream that no one reads (PID {pid})")
+            account.leave_out(f"{loaded:,} packets of a stream that no one looks into (PID {pid})")
         else:
             account.cover("structure", count * packets.stride)
 
