@@ -1,6 +1,7 @@
 """MP4: what is written is what is read, and damage is said."""
 
 import itertools
+import struct
 from collections.abc import Sequence
 from dataclasses import replace
 
@@ -13,6 +14,7 @@ from mudlark.demo.transport import TransportWriter
 from mudlark.errors import MudlarkError
 from mudlark.media.movie import Movie
 from mudlark.media.mp4.boxes import Mp4Error, box, header
+from mudlark.media.mp4.entries import read_entry
 from mudlark.media.mp4.read import parse_movie, scan
 from mudlark.media.mp4.write import Mp4Builder
 from mudlark.media.samples import Format, Samples, batches, cut_pieces
@@ -143,3 +145,25 @@ def test_a_hole_that_fine_ticks_cannot_tell_is_told_in_coarser_ones() -> None:
     times = [0, 10_000_000, 5_040_000_000, 5_050_000_000]  # 504 s, of which 32 bits of such ticks hold 429
     (track,) = read(written([[samples(1, times, [5] * 4, form)]])).tracks
     assert track.format.timescale == 90_000 and (track.dts / 90_000).tolist() == [0.0, 1.0, 504.0, 505.0]
+
+
+def quicktime(version: int, rate: float, *inside: bytes) -> bytes:
+    """A sound entry of QuickTime (its file format specification, sound sample descriptions versions 1 and 2)."""
+    common = bytes(6) + b"\0\1" + version.to_bytes(2, "big") + bytes(6) + b"\0\2\0\x10" + bytes(4)
+    if version == 1:
+        fields = common + (round(rate) << 16).to_bytes(4, "big") + bytes(16)
+    else:
+        two = (72).to_bytes(4, "big") + struct.pack(">d", rate) + (6).to_bytes(4, "big") + b"\x7f\0\0\0" + bytes(16)
+        fields = common + b"\0\1\0\0" + two
+    return box("mp4a", fields, *inside)
+
+
+def test_sound_entries_of_quicktime_are_read_in_both_of_their_versions() -> None:
+    described = b"\x03\x19\0\0\0\x04\x11\x40\x15" + bytes(11) + b"\x05\x02\x11\x90\x06\x01\x02"
+    esds = box("esds", bytes(4), described)
+    terminator = b"\0\0\0\x08\0\0\0\0"
+    wave = box("wave", box("frma", b"mp4a"), box("mp4a", bytes(4)), esds, terminator)
+    one = read_entry(quicktime(1, 44_100.0, wave), 44_100, "soun")
+    assert (one.codec, one.config, one.channels, one.sample_rate) == ("mp4a.40.2", b"\x11\x90", 2, 44_100)
+    two = read_entry(quicktime(2, 96_000.0, wave), 96_000, "soun")
+    assert (two.codec, two.config, two.channels, two.sample_rate) == ("mp4a.40.2", b"\x11\x90", 6, 96_000)

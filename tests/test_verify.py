@@ -105,7 +105,7 @@ def test_gaps_still_times_and_ends_apart_are_flaws() -> None:
     video.durations[149] += 90_000
     sound.durations[10] = 0
     account = Account()
-    check_timeline(film, None, account)
+    check_timeline(film, None, account, streamed=True)
     assert {"gap", "times", "ends-apart"} <= codes(account)
     assert "no picture at 6.00–7.00 s" in " ".join(problem.message for problem in account.problems)
 
@@ -122,6 +122,11 @@ def test_drift_overlaps_and_beginnings_apart_are_placed() -> None:
     assert {"drift", "overlap", "begins-apart"} <= codes(account)
     overlap = next(problem for problem in account.problems if problem.code == "overlap")
     assert overlap.at == pytest.approx(100 * 1024 / 48_000, abs=0.05)
+    still = Account()
+    slides = movie()
+    slides.tracks[0].pts[150:] += 90_000
+    check_timeline(slides, None, still)  # a picture lasts until the next one, whoever made the file
+    assert "gap" not in codes(still) and any("stands still at 6.00–7.00 s" in check.detail for check in still.checks)
     once = movie()
     once.tracks[1].pts[100:] -= 700  # as where sound is cut at the end of a part
     note = Account()

@@ -19,9 +19,12 @@ from mudlark.media.plausible import (
     anything,
     av1_units,
     flac_frames,
+    jpeg_pictures,
     mpeg_frames,
     nal_units,
     opus_packets,
+    prores_pictures,
+    start_codes,
     texts,
     time_codes,
     vorbis_packets,
@@ -53,7 +56,8 @@ class Codec:
     kind of its sample entry. silence: a frame in which nothing is heard, of a format and the head of another frame; it
     gives None where none is known. extension: of a file that holds nothing else. zeros: bytes of zeros in a row that no
     sample of it holds; 0 where they may be any number. lax: there are writers whose samples do not look like it all the
-    way through. reorders: pictures are decoded in another order than they are shown in.
+    way through. reorders: pictures are decoded in another order than they are shown in. varies: its frames may last
+    differently.
     """
 
     words: str
@@ -71,6 +75,7 @@ class Codec:
     zeros: int = 0
     lax: bool = False
     reorders: bool = False
+    varies: bool = False
 
 
 # NAL units hold no three zeros in a row (H.264 §7.4.1, H.265 §7.4.2.1); entropy codes have no long runs of them
@@ -175,6 +180,7 @@ CODECS = (
         silence=lambda format, _: opus.silence(format.sample_duration * opus.RATE // format.timescale),
         extension=".opus",
         zeros=256,
+        varies=True,
     ),
     Codec(
         "Vorbis",
@@ -188,6 +194,7 @@ CODECS = (
         vorbis_packets,
         extension=".ogg",
         zeros=256,
+        varies=True,
     ),
     Codec(
         "FLAC",
@@ -200,12 +207,16 @@ CODECS = (
         private.FLAC,
         flac_frames,
         extension=".flac",
+        varies=True,
     ),
 )
 # what is not read into films, and still is known well enough to be looked at
 _OTHERS: dict[str, Misfits] = {
     **dict.fromkeys(("tx3g", "text"), texts),
     "tmcd": time_codes,
+    **dict.fromkeys(("jpeg", "mjpa", "V_MJPEG"), jpeg_pictures),
+    **dict.fromkeys(("apch", "apcn", "apcs", "apco", "ap4h", "ap4x"), prores_pictures),
+    **dict.fromkeys(("mp4v", "V_MPEG2", "V_MPEG1", "m2v1"), start_codes),
     **dict.fromkeys(
         ("sowt", "twos", "lpcm", "ipcm", "fpcm", "in24", "in32", "fl32", "fl64", "raw ", "A_PCM"), anything
     ),

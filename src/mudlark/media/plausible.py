@@ -196,3 +196,26 @@ def anything(data: Bytes, begins: Ints, ends: Ints, format: Format) -> Flags:
     """Sound that is not coded, and text: any bytes are such."""
     wrong: Flags = begins >= ends
     return wrong
+
+
+def jpeg_pictures(data: Bytes, begins: Ints, ends: Ints, format: Format) -> Flags:
+    """A picture from its first marker to its last (ITU-T T.81 §B.2.1); zeros may stand behind."""
+    wrong: Flags = (ends - begins < 4) | (_at(data, begins) != 0xFF) | (_at(data, begins + 1) != 0xD8)
+    return wrong
+
+
+def prores_pictures(data: Bytes, begins: Ints, ends: Ints, format: Format) -> Flags:
+    """A frame that states its size, and what it is (SMPTE RDD 36 §5.1)."""
+    size = np.zeros(len(begins), np.int64)
+    for number in range(4):
+        size = size << 8 | _at(data, begins + number)
+    marks = [_at(data, begins + 4 + number) == byte for number, byte in enumerate(b"icpf")]
+    wrong: Flags = (size > ends - begins) | ~(marks[0] & marks[1] & marks[2] & marks[3])
+    return wrong
+
+
+def start_codes(data: Bytes, begins: Ints, ends: Ints, format: Format) -> Flags:
+    """Parts behind start codes (ISO/IEC 13818-2 §6.2.1, 14496-2 §6.2.1)."""
+    lead = (_at(data, begins) | _at(data, begins + 1)) == 0
+    wrong: Flags = (ends - begins < 4) | ~lead | (_at(data, begins + 2) != 1)
+    return wrong

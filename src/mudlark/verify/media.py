@@ -87,7 +87,7 @@ def check_file(
         look = check_structure if checked.form == "mp4" else check_matroska
         checked.movie = look(path, account, streamed=streamed)
         if checked.movie and not any(problem.grave for problem in account.problems):
-            check_timeline(checked.movie, planned, account, tolerance)
+            check_timeline(checked.movie, planned, account, tolerance, streamed=streamed)
     elif checked.form in _FORMS and not is_misnamed(path, checked.form):
         torn = endless and checked.form in SYNTAXES
         look_into = partial(check_chain, endless=True) if torn else _FORMS[checked.form]

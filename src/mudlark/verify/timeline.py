@@ -9,8 +9,9 @@ from mudlark.media.movie import Movie, TrackIndex
 from mudlark.media.samples import Ints
 from mudlark.verify.account import END, Account
 
-TOGETHER = 0.25  # seconds by which the ends of picture and sound may differ
-_BEGIN_TOGETHER = 0.5  # seconds by which their beginnings may
+TOGETHER = 0.5  # seconds by which the ends of picture and sound may differ, as where a recorder was stopped
+_BEGIN_TOGETHER = 0.9  # seconds by which their beginnings may
+_STEADY, _LIKE = 0.98, 0.25  # share of steps that are like the usual one, give or take so much of it
 _OVERLAP = 0.5  # of a usual frame, from which one lies over the one before
 _DRIFT = 0.25  # seconds
 _HEARD = 0.1  # seconds of sound that lie over other sound, from which a listener could hear it
@@ -21,12 +22,15 @@ _GAP = {"video": 0.5, "audio": 0.1}  # seconds; a sample that lasts longer than 
 _NAMES = {"video": "picture", "audio": "sound"}
 
 
-def check_timeline(movie: Movie, planned: float | None, account: Account, tolerance: float = 0.0) -> None:
-    """planned: seconds that the manifest promised, None if nothing did; tolerance: by how many that may be off."""
+def check_timeline(
+    movie: Movie, planned: float | None, account: Account, tolerance: float = 0.0, *, streamed: bool = False
+) -> None:
+    """planned: seconds that the manifest promised, None if nothing did; tolerance: by how many that may be off.
+    streamed: the film was made of segments, of which some may be missing."""
     tracks = [track for track in movie.tracks if len(track.sizes)]
     names = _named(tracks)
     for track, name in zip(tracks, names, strict=True):
-        _check_times(track, name, account)
+        _check_times(track, name, account, streamed=streamed)
     begins = [track.presented()[0] for track in tracks]
     ends = [track.presented()[1] for track in tracks]
     length = max(ends, default=0.0)
@@ -99,7 +103,8 @@ def _check_rate(track: TrackIndex, name: str, shown: Ints, steps: Ints, account:
     """Frames of sound follow each other without lying over one another, and as many as its time needs."""
     usual = track.format.sample_duration or (float(np.median(steps)) if len(steps) else 0.0)
     scale = track.format.timescale
-    if track.format.type != "audio" or usual <= 0 or len(steps) < _FEW:
+    codec = codec_of(track.format.codec)
+    if track.format.type != "audio" or usual <= 0 or len(steps) < _FEW or (codec is not None and codec.varies):
         return
     over = np.flatnonzero(steps < _OVERLAP * usual)
     if len(over):
@@ -135,12 +140,12 @@ def _check_order(track: TrackIndex, name: str, account: Account) -> None:
         account.failed(f"{_NAMES[track.format.type]}-times", "times", text, at=at)
 
 
-def _check_times(track: TrackIndex, name: str, account: Account) -> None:
+def _check_times(track: TrackIndex, name: str, account: Account, *, streamed: bool) -> None:
     kind = track.format.type
     check = _NAMES[kind]
     scale = track.format.timescale
-    # two blocks of sound may have one time where times are in thousandths of a second
-    still = np.flatnonzero(track.durations[:-1] < (1 if scale >= _FINE or kind == "video" else 0))
+    # two samples may have one time where times are in thousandths of a second
+    still = np.flatnonzero(track.durations[:-1] < (1 if scale >= _FINE else 0))
     if len(still):
         at = float(track.dts[still[0]] - track.dts[0]) / scale
         message = f"{len(still):,} decoding times of the {name} do not rise, the first at {at:.2f} s"
@@ -151,14 +156,27 @@ def _check_times(track: TrackIndex, name: str, account: Account) -> None:
     steps = np.diff(shown)
     usual = float(np.median(steps)) if len(steps) else 0.0
     gaps = np.flatnonzero(steps > max(_GAP[kind] * scale, 3 * usual))
-    if len(gaps):
-        origin = shown[0]
-        spans = [f"{(shown[g] - origin + usual) / scale:.2f}–{(shown[g + 1] - origin) / scale:.2f} s" for g in gaps[:5]]
-        more = f" and {len(gaps) - 5} more" if len(gaps) > 5 else ""
-        at = float(shown[gaps[0]] - origin + usual) / scale
-        account.failed(f"{check}-gaps", "gap", f"There is no {name} at {', '.join(spans)}{more}", at=at)
+    spans = _spans(shown, gaps, usual, scale)
+    # a sound lasts as long as its codec says, a picture until the next one
+    if len(gaps) and (kind == "audio" or (streamed and _is_steady(steps, usual))):
+        at = float(shown[gaps[0]] - shown[0] + usual) / scale
+        account.failed(f"{check}-gaps", "gap", f"There is no {name} at {spans}", at=at)
+    elif len(gaps):
+        account.passed(f"{check}-gaps", f"the {name} stands still at {spans}: it has no steady rate")
     else:
         rate = f", {scale / usual:.6g} frames a second" if kind == "video" and usual else ""
         account.passed(f"{check}-gaps", f"no gap in the {name}{rate}")
     _check_order(track, name, account)
     _check_rate(track, name, shown, steps, account)
+
+
+def _spans(shown: Ints, gaps: Ints, usual: float, scale: int) -> str:
+    """The first of some gaps, in words."""
+    origin = shown[0] if len(shown) else 0
+    spans = [f"{(shown[g] - origin + usual) / scale:.2f}–{(shown[g + 1] - origin) / scale:.2f} s" for g in gaps[:5]]
+    return ", ".join(spans) + (f" and {len(gaps) - 5} more" if len(gaps) > 5 else "")
+
+
+def _is_steady(steps: Ints, usual: float) -> bool:
+    """True if pictures follow each other at one rate, but for a few."""
+    return bool((np.abs(steps - usual) <= _LIKE * usual).mean() >= _STEADY)

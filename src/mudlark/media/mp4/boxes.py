@@ -13,6 +13,9 @@ class Mp4Error(FormatError):
     """Not an MP4 file, or one whose boxes contradict each other."""
 
 
+_TERMINATOR = b"\0\0\0\x08\0\0\0\0"  # ends the lists of QuickTime, as in its `wave`
+
+
 def box(kind: str, *parts: bytes) -> bytes:
     """A box of four-letter `kind` around the parts."""
     size = 8 + sum(map(len, parts))
@@ -61,6 +64,8 @@ def children(data: bytes | memoryview, base: int, start: int, end: int) -> Itera
                 raise Mp4Error("Stray bytes between boxes", at)
             return
         head = data[at - base : min(at - base + 16, end - base)]
+        if head[:8] == _TERMINATOR:
+            return
         if head[:4] == b"\0\0\0\0":
             raise Mp4Error("A box inside another states no size, which only the last box of a file may do (§4.2)", at)
         head_of_box = header(head, at, end)

@@ -5,6 +5,8 @@ Follows ISO/IEC 14496-12 §8.5.2, §12.1.3, §12.2.3, 14496-14 (mp4a), 14496-15 
 that it was read from, so that nothing it says (colours, channel layouts) is lost.
 """
 
+import struct
+
 from mudlark.errors import Refused
 from mudlark.media.codecs import Codec, codec_of
 from mudlark.media.mp4.boxes import Mp4Error, box, children, full_box, header
@@ -13,6 +15,7 @@ from mudlark.media.samples import Format
 
 _OBJECT_TYPES = {0x40: "40", 0x66: "66", 0x67: "67", 0x68: "68", 0x69: "69", 0x6B: "6B", 0xA5: "A5", 0xA6: "A6"}
 _VIDEO_FIELDS, _AUDIO_FIELDS = 78, 28  # bytes of an entry before the boxes inside
+_VERSION_TWO = 36
 _PROTECTED = ("encv", "enca", "enct", "encs")
 
 
@@ -32,8 +35,8 @@ def read_entry(entry: bytes, timescale: int, handler: str) -> Format:
         return Format("text", kind, timescale, b"", entry=entry)
     video = handler == "vide"
     fields = _VIDEO_FIELDS if video else _AUDIO_FIELDS
-    if not video and content[8:10] == b"\0\1" and len(content) > _AUDIO_FIELDS:
-        fields += _sound_version_one(content)
+    if not video:
+        fields += _quicktime_fields(content)
     if len(content) < fields:
         raise Mp4Error(f"The sample entry '{kind}' is too short", 0)
     inside = {b.kind: content[b.content : b.end] for b in children(content, 0, fields, len(content))}
@@ -48,6 +51,8 @@ def read_entry(entry: bytes, timescale: int, handler: str) -> Format:
         return Format("video", name, timescale, config, 0, width, height, aspect, entry=entry, colour=colour)
     name = kind
     channels, rate = int.from_bytes(content[16:18], "big"), int.from_bytes(content[24:28], "big") >> 16
+    if content[8:10] == b"\0\2" and len(content) >= _AUDIO_FIELDS + _VERSION_TWO:
+        channels, rate = int.from_bytes(content[40:44], "big"), _whole(content[32:40])
     if kind == "mp4a" and "esds" not in inside and "wave" in inside:  # as QuickTime has it
         wave = inside["wave"]
         inside = {b.kind: wave[b.content : b.end] for b in children(wave, 0, 0, len(wave))}
@@ -64,10 +69,18 @@ def read_entry(entry: bytes, timescale: int, handler: str) -> Format:
     return Format("audio", name, timescale, config, 0, channels=channels, sample_rate=rate or timescale, entry=entry)
 
 
-def _sound_version_one(content: bytes) -> int:
-    """Bytes that QuickTime's second version of a sound entry has more; 0 where boxes follow at once."""
+def _quicktime_fields(content: bytes) -> int:
+    """Bytes that QuickTime's versions 1 and 2 of a sound entry have more; 0 where boxes follow at once."""
+    if content[8:10] == b"\0\2":
+        return _VERSION_TWO
     following = content[_AUDIO_FIELDS + 4 : _AUDIO_FIELDS + 8]
-    return 0 if following.isalnum() and following.isascii() else 16
+    return 16 if content[8:10] == b"\0\1" and not (following.isalnum() and following.isascii()) else 0
+
+
+def _whole(rate: bytes) -> int:
+    """A sample rate that is stated as a real number; 0 if it is none."""
+    value = struct.unpack(">d", rate)[0]
+    return round(value) if 0 < value < 1e9 else 0
 
 
 def sample_entry(form: Format) -> bytes:
