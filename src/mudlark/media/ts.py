@@ -342,7 +342,7 @@ class TransportReader:
         if list(streams) != list(state.streams):
             for name in filter(None, others):
                 self._lose(LossCode.LEFT_OUT, 1, name)
-        held = self._let_go([pid for pid in state.streams if pid not in streams])
+        held = self._let_go([pid for pid, stream in state.streams.items() if streams.get(pid) is not stream])
         state.streams = dict(sorted(streams.items(), key=lambda entry: entry[1].track))
         state.table = table
         state.met |= {*streams, *([state.program] if state.program is not None else [])}
@@ -439,14 +439,11 @@ class TransportReader:
         if not len(starts):
             state.carried[pid] = _Carried(payload.stream.copy())
             return None
-        if last:
-            state.carried.pop(pid, None)
-            return stream.samples(payload.stream, starts, dts, pts)
-        cut = int(starts[-1])
-        state.carried[pid] = _Carried(payload.stream[cut:].copy(), int(pts[-1]), int(dts[-1]))
-        if len(starts) == 1:
-            return None
-        return stream.samples(payload.stream[:cut], starts[:-1], dts[:-1], pts[:-1])
+        samples, held = stream.samples(payload.stream, starts, dts, pts, last=last)
+        state.carried.pop(pid, None)
+        if held is not None:
+            state.carried[pid] = _Carried(payload.stream[held.begin :].copy(), held.pts, held.dts)
+        return samples
 
 
 def _entries(table: bytes) -> Iterator[tuple[int, int, dict[int, bytes]]]:

@@ -207,6 +207,9 @@ AVC = Dialect(
     delimiter=DELIMITER,
     dropped=np.isin(_KINDS, [DELIMITER, 10, 11, 12]),  # delimiters, ends of sequence and stream, filler
     sync=_KINDS == IDR,
+    slices=(_KINDS >= 1) & (_KINDS <= IDR),
+    trailing=np.isin(_KINDS, [10, 11, 12]),
+    header=1,
     in_band="avc3",
     identifier=_identifier,
     picture=_picture,

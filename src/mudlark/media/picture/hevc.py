@@ -108,6 +108,9 @@ HEVC = Dialect(
     delimiter=DELIMITER,
     dropped=np.isin(_KINDS, [DELIMITER, 36, 37, 38]),  # delimiters, ends of sequence and stream, filler
     sync=(_KINDS >= 16) & (_KINDS <= 23),  # pictures of random access (§7.4.2.2)
+    slices=_KINDS < 32,
+    trailing=np.isin(_KINDS, [36, 37, 38, 40]),
+    header=_HEADER,
     in_band="hev1",
     identifier=_identifier,
     picture=_picture,

@@ -42,7 +42,9 @@ class Dialect:
     needs, the one of the sequence first among those that name the picture. dropped, sync: by kind, what MP4 samples do
     not hold, and where decoding may start. in_band: the sample entry for samples that keep their parameter sets.
     recovery: of units in a stream (their begins, ends and kinds), which say that decoding may start here too, though
-    not every picture before this one in time can then be shown; None where the kinds say it all.
+    not every picture before this one in time can then be shown; None where the kinds say it all. slices, trailing: by
+    kind, parts of a picture, and what stands behind one and belongs to it. header: bytes before the first bit of a
+    slice, which is set in the first of a picture.
     """
 
     kinds: Bytes
@@ -50,6 +52,9 @@ class Dialect:
     delimiter: int
     dropped: Flags
     sync: Flags
+    slices: Flags
+    trailing: Flags
+    header: int
     in_band: str
     identifier: Callable[[bytes], int]
     picture: Callable[[Sequence[bytes]], Picture]
@@ -116,6 +121,15 @@ def nal_units(stream: Bytes) -> tuple[Ints, Ints]:
     return begins[filled], ends[filled]
 
 
+@dataclass(frozen=True, slots=True)
+class Held:
+    """An access unit that may go on: where it begins in its stretch of stream, and its times."""
+
+    begin: int
+    dts: int
+    pts: int
+
+
 class NalStream:
     """Turns an elementary stream of NAL units with its timestamps into samples.
 
@@ -136,22 +150,36 @@ class NalStream:
         self._picture: Picture | None = None
         self._begun = False  # a picture came with which a decoder begins anew
 
-    def samples(self, stream: Bytes, starts: Ints, dts: Ints, pts: Ints) -> Samples | None:
-        """Samples of a stretch of stream that begins and ends with an access unit.
+    def samples(
+        self, stream: Bytes, starts: Ints, dts: Ints, pts: Ints, *, last: bool
+    ) -> tuple[Samples | None, Held | None]:
+        """Samples of the access units in a stretch of stream, and the last one, which is held back unless nothing
+        follows it.
 
-        stream: writable, used up by this call. starts: where each timed unit begins; dts, pts: its times, shape (k,).
+        stream: writable, used up by this call. starts: where each packet with a time begins; dts, pts: its times, shape
+        (k,). Access units are found in the stream itself: a packet may hold several of them, or a part of one.
         Pictures before the first parameter sets cannot be decoded; they are counted in `skipped`.
         """
-        dialect = self._dialect
         begins, ends = nal_units(stream)
-        if not len(begins):
-            return None
+        if not len(begins) or not len(starts):
+            rest = Held(0, int(dts[0]), int(pts[0])) if len(starts) else None
+            return None, rest
+        first, dts, pts = self._access_units(stream, begins, starts, dts, pts)
+        if last:
+            return self._made(stream, begins, ends, first, dts, pts), None
+        held = Held(_lead(stream, begins, ends, int(first[-1])), int(dts[-1]), int(pts[-1]))
+        cut = int(first[-1])
+        made = self._made(stream, begins[:cut], ends[:cut], first[:-1], dts[:-1], pts[:-1]) if cut else None
+        return made, held
+
+    def _made(self, stream: Bytes, begins: Ints, ends: Ints, first: Ints, dts: Ints, pts: Ints) -> Samples | None:
+        """Samples of access units, each of which begins with the unit of a number in `first`."""
+        dialect = self._dialect
         kinds = dialect.kinds[stream[begins]]
         self._learn(stream, begins, ends, kinds)
         if self.format is None:
-            self.skipped += len(starts)
+            self.skipped += len(first)
             return None
-        first, dts, pts = self._access_units(begins, kinds, starts, dts, pts)
         kept = ~dialect.dropped[kinds]
         if not self.changed:
             kept &= ~np.isin(kinds, dialect.sets)
@@ -163,7 +191,7 @@ class NalStream:
             sync |= points & ~np.logical_or.accumulate(sync)
         self._begun = self._begun or bool(np.logical_or.reduce(dialect.sync[kinds]))
         whole = sizes > 0
-        bare = np.flatnonzero((sync & ~np.logical_or.reduceat(kinds == dialect.sets[-2], first))[whole])
+        bare = np.flatnonzero((sync & ~np.logical_or.reduceat(kinds == dialect.sets[0], first))[whole])
         pieces = _with_lengths(stream, begins, ends, kept)
         samples = Samples(self.track, self.format, sizes[whole], dts[whole], pts[whole], sync[whole], pieces)
         if not self.changed or not len(bare):
@@ -202,25 +230,58 @@ class NalStream:
                 pixel_aspect=self._picture.pixel_aspect,
             )
 
-    def _access_units(self, begins: Ints, kinds: Bytes, starts: Ints, dts: Ints, pts: Ints) -> tuple[Ints, Ints, Ints]:
-        """First NAL unit of each access unit with its times; several units under one timestamp are spread evenly."""
-        first = np.searchsorted(begins, starts)
-        timed = (first < len(begins)) & np.append(first[1:] != first[:-1], True)
-        first, dts, pts = first[timed], dts[timed], pts[timed]
-        if not len(first):
-            first, dts, pts = np.zeros(1, np.int64), dts[:1], pts[:1]
-        if self._picture is None or self._picture.fields:
-            return first, dts, pts  # two fields under one timestamp are one sample
-        opening = kinds == self._dialect.delimiter
-        opening[: first[0]] = False
-        opening[first] = True
-        every = np.flatnonzero(opening)
-        if len(every) == len(first):
-            return first, dts, pts
-        step = self._picture.ticks_per_frame or int(np.median(np.diff(dts)) if len(dts) > 1 else CLOCK // 25)
-        group = np.searchsorted(first, every, "right") - 1
-        within = np.arange(len(every)) - np.searchsorted(every, first)[group]
-        return every, dts[group] + within * step, pts[group] + within * step
+    def _access_units(self, stream: Bytes, begins: Ints, starts: Ints, dts: Ints, pts: Ints) -> tuple[Ints, Ints, Ints]:
+        """The number of the first unit of each access unit, with its times.
+
+        A time is that of the first access unit that begins in its packet (ISO/IEC 13818-1 §2.4.3.7); those behind it
+        follow at the usual distance. Packets of one time hold parts of one picture, or pictures that came in a burst.
+        """
+        alike = np.append(False, (np.diff(dts) == 0) & (np.diff(pts) == 0))
+        starts, dts, pts = starts[~alike], dts[~alike], pts[~alike]
+        delimited = np.flatnonzero(self._dialect.kinds[stream[begins]] == self._dialect.delimiter)
+        first = delimited if len(delimited) >= len(starts) else self._openings(stream, begins)
+        packet = np.maximum(np.searchsorted(starts, begins[first], "right") - 1, 0)
+        # a picture whose first slice is lost begins where the packet with its time does
+        without = np.setdiff1d(np.arange(len(starts)), packet)
+        lost = np.searchsorted(begins, starts[without])
+        inside = lost < np.searchsorted(begins, np.append(starts, len(stream))[without + 1])
+        if inside.any():
+            first = np.union1d(first, lost[inside])
+            packet = np.maximum(np.searchsorted(starts, begins[first], "right") - 1, 0)
+        within = np.arange(len(first)) - np.searchsorted(packet, packet)
+        if self._picture is not None and self._picture.fields:
+            whole = within == 0  # two fields under one time are one sample
+            return first[whole], dts[packet[whole]], pts[packet[whole]]
+        if not within.any():
+            return first, dts[packet], pts[packet]
+        count = np.bincount(packet, minlength=len(starts))
+        usual = self._picture.ticks_per_frame if self._picture else 0
+        usual = usual or int(np.median(np.diff(dts) // np.maximum(count[:-1], 1)) if len(dts) > 1 else CLOCK // 25)
+        room = np.append(np.diff(dts), usual * count[-1])
+        step = np.where((room > 0) & (room < usual * count), room // np.maximum(count, 1), usual)[packet]
+        return first, dts[packet] + within * step, pts[packet] + within * step
+
+    def _openings(self, stream: Bytes, begins: Ints) -> Ints:
+        """The first unit of each access unit, where no delimiters say it (ITU-T H.264 §7.4.1.2.3, H.265 §7.4.2.4.4):
+        what stands before the first slice of a picture and behind the last of another."""
+        dialect = self._dialect
+        kinds = dialect.kinds[stream[begins]]
+        slices = dialect.slices[kinds]
+        begun = stream[np.minimum(begins + dialect.header, len(stream) - 1)] & 0x80 != 0
+        opening = np.flatnonzero(slices & begun)
+        before = np.maximum.accumulate(np.where(slices, np.arange(len(begins)), -1))
+        earliest = np.where(opening > 0, before[opening - 1] + 1, 0)
+        leading = np.flatnonzero(~slices & ~dialect.trailing[kinds])
+        leads = np.append(leading, len(begins))[np.searchsorted(leading, earliest)]
+        first = np.minimum(leads, opening)
+        return first if len(first) else np.zeros(1, np.int64)
+
+
+def _lead(stream: Bytes, begins: Ints, ends: Ints, unit: int) -> int:
+    """Where the start code of a unit begins, which may have a zero more than three bytes."""
+    place = int(begins[unit]) - 3
+    before = int(ends[unit - 1]) if unit else 0
+    return place - 1 if place - 1 >= before and stream[place - 1] == 0 else place
 
 
 def _with_lengths(stream: Bytes, begins: Ints, ends: Ints, kept: Flags) -> list[memoryview]:
