@@ -77,12 +77,13 @@ import sys, resource
 from pathlib import Path
 from mudlark.assemble.film import Part, Section, Voice, assemble
 from mudlark.assemble.output import ChosenFile
+from mudlark.fetch.place import Place
 from mudlark.media.mp4.about import About
 before = resource.getrusage(resource.RUSAGE_SELF)
 folder = Path(sys.argv[1])
-init = Section(folder / "init.mp4") if (folder / "init.mp4").exists() else None
+init = Section(Place.of(folder / "init.mp4")) if (folder / "init.mp4").exists() else None
 paths = sorted(path for path in folder.iterdir() if path.name != "init.mp4")
-parts = (Part(0, n, 6.0 * n, 6.0, p, init=init) for n, p in enumerate(paths))
+parts = (Part(0, n, 6.0 * n, 6.0, Place.of(p), init=init) for n, p in enumerate(paths))
 make = lambda path, planned, labels: ChosenFile(path, planned, labels, About())
 done = assemble(parts, [Voice()], Path(sys.argv[2]), 6.0 * len(paths), make)
 after = resource.getrusage(resource.RUSAGE_SELF)
