@@ -101,6 +101,19 @@ def test_what_was_cut_out_of_an_endless_body_may_have_torn_ends_and_nothing_else
         assert account.verdict == verdict, account.problems
 
 
+def test_radio_that_begins_inside_of_a_frame_is_known_by_the_frames_behind(tmp_path: Path) -> None:
+    for whole, form, verdict in (
+        (sounds.mp3(300)[200:], "mp3", "unproven"),
+        (sounds.ac3(100)[99:], "ac3", "unproven"),
+        (sounds.joined(sounds.ogg_pages(20)[:2] + sounds.ogg_pages(20)[9:15])[:-40], "ogg", "unproven"),
+        (sounds.joined(sounds.ogg_pages(4)[:-1] + sounds.ogg_pages(5, 9)), "ogg", "unproven"),
+    ):
+        (tmp_path / "radio").write_bytes(whole)
+        account = Account()
+        assert check_file(tmp_path / "radio", None, account, endless=True).form == form
+        assert (account.verdict, account.problems) == (verdict, []), form
+
+
 FLAC = sounds.flac(sounds.noise(30_000))
 OGG = sounds.ogg_pages(20)
 WAV = sounds.wav(sounds.noise(8000))

@@ -203,6 +203,40 @@ def test_radio_that_breaks_off_is_asked_for_again_and_that_is_said(mudlark: Run,
     assert item["verdict"] == "flawed" and {"radio-gap"} <= codes <= {"radio-gap", "stray-bytes", "cut-off"}
 
 
+@pytest.mark.parametrize("chunked", [False, True])
+def test_a_sound_that_ends_and_begins_anew_is_a_file_and_taken_once(
+    mudlark: Run, tmp_path: Path, chunked: bool
+) -> None:
+    sound = (MEDIA / "fog-signals.mp3").read_bytes()[:40_000]
+
+    class Handler(QuietHandler):
+        protocol_version = "HTTP/1.1" if chunked else "HTTP/1.0"
+
+        def do_GET(self) -> None:
+            self.send_response(200)
+            self.send_header("Content-Type", "audio/mpeg")
+            if chunked:
+                self.send_header("Transfer-Encoding", "chunked")
+            self.end_headers()
+            parts = [sound[at : at + 8_000] for at in range(0, len(sound), 8_000)]
+            for part in parts:
+                self.wfile.write(b"%x\r\n%s\r\n" % (len(part), part) if chunked else part)
+                self.wfile.flush()
+                time.sleep(0.05)
+            self.wfile.write(b"0\r\n\r\n" if chunked else b"")
+
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    server.daemon_threads = True
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        ran = mudlark("haul", f"http://127.0.0.1:{server.server_port}/on", "--into", "kept", "--json", "--for", "60s")
+    finally:
+        server.shutdown()
+        server.server_close()
+    (item,) = ran.json["items"]
+    assert (tmp_path / item["folder"] / item["files"][0]["path"]).read_bytes() == sound
+
+
 def test_all_cameras_of_a_page_are_recorded_at_once(mudlark: Run, site: DemoSite, trouble: Trouble) -> None:
     media = site.origins.media
     page = f"""<!doctype html><title>Cameras</title><video src="{media}/live/harbour/now.m3u8"></video>

@@ -22,20 +22,21 @@ from mudlark.manifest.live.clock import SteadyClock
 from mudlark.manifest.live.pace import Span
 from mudlark.manifest.radio import Titles
 from mudlark.media.samples import Bytes
-from mudlark.media.sniff import right_extension, sniff
-from mudlark.media.sound.adts import ADTS
+from mudlark.media.sniff import right_extension
 from mudlark.media.sound.framed import Syntax, frames
-from mudlark.media.sound.mpeg_audio import MPEG_AUDIO
+from mudlark.media.sound.packed import SYNTAXES
 from mudlark.media.webvtt import Cue, Subtitles, write
 from mudlark.text import tidy
 from mudlark.verify.account import END, Account, Problem
 from mudlark.verify.fixity import digest
+from mudlark.verify.media import form_of
 
-_FRAMED: dict[str, Syntax] = {"mp3": MPEG_AUDIO, "adts": ADTS}
 _WINDOW = 32 << 20  # bytes of a file that are looked through at once
 _WAITS = (1.0, 2.0, 5.0, 10.0, 30.0)  # seconds before it is asked for again
 _GIVE_UP = 600.0
 _TELL = 1.0
+_LISTS = (".pls", ".m3u", ".m3u8")
+_OPENING = 4096  # bytes that tell whether a body begins anew
 
 
 async def make_radio(work: Work, fetching: Fetching) -> Made:
@@ -94,13 +95,23 @@ async def _record(work: Work, tape: Tape, clock: SteadyClock, tell: Callable[[],
     session = work.session.behind(work.target.find.mention.referrer, {"icy-metadata": "1"})
     url = work.target.presentation.url
     told = 0.0
+    listed = work.target.find.url.partition("?")[0].lower().endswith(_LISTS)  # which is how radio is told of
     while True:
         try:
             async with session.open(url) as reply:
                 every = reply.headers.get("icy-metaint", "0")
                 titles = Titles(int(every) if every.isascii() and every.isdigit() and len(every) < 8 else 0)
+                endless = listed or any(name.lower().startswith("icy-") for name in reply.headers)
+                opening = None if endless or not tape.size else bytearray()
                 async for chunk in reply.chunks:
                     now = clock.now()
+                    if opening is not None:  # what begins anew with the same bytes is a file, and is there already
+                        opening += chunk
+                        if len(opening) < _OPENING:
+                            continue
+                        if tape.begins_with(bytes(opening[:_OPENING])):
+                            return
+                        chunk, opening = bytes(opening), None
                     if lost_at:
                         tape.gap(lost_at, now)
                     failures, lost_at = 0, 0.0
@@ -114,6 +125,8 @@ async def _record(work: Work, tape: Tape, clock: SteadyClock, tell: Callable[[],
                     if now - told > _TELL:
                         told = now
                         tell()
+                if not endless and reply.headers.get("transfer-encoding", "").lower() == "chunked":
+                    return  # which says where it ends, and did
         except NetworkError:
             if not tape.size:
                 raise
@@ -125,8 +138,7 @@ async def _record(work: Work, tape: Tape, clock: SteadyClock, tell: Callable[[],
 
 
 def _made(work: Work, tape: Tape, problem: object) -> Made:
-    with tape.path.open("rb") as file:
-        form = sniff(file.read(65536))
+    form = form_of(tape.path)
     media = work.store.item / (work.name + right_extension(form, "" if form != "unknown" else ".audio"))
     second_name(tape.path, media)
     seconds = _Seconds(media, tape, form)
@@ -169,7 +181,7 @@ class _Seconds:
 
     def __init__(self, path: Path, tape: Tape, form: str) -> None:
         self._size = max(1, tape.size)
-        syntax = _FRAMED.get(form)
+        syntax = SYNTAXES.get(form)
         self._places = np.zeros(0, np.int64)
         self.total = max(0.1, tape.length)
         if syntax is not None:

@@ -98,6 +98,13 @@ class Tape:
                 if line.gap:
                     self.gaps.append((line.now - line.gap, line.gap))
 
+    def begins_with(self, opening: bytes) -> bool:
+        """True if it begins with these bytes."""
+        assert self._sound
+        self._sound.flush()
+        with self.path.open("rb") as file:
+            return file.read(len(opening)) == opening
+
     def came(self, data: bytes, now: float) -> None:
         """Add bytes. Raises StorageError where the disk takes no more."""
         assert self._sound

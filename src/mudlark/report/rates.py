@@ -20,10 +20,11 @@ from mudlark.errors import FormatError
 from mudlark.media.index import movie_in
 from mudlark.media.samples import Flags, Ints, Samples, batches
 from mudlark.media.sound.framed import frames
+from mudlark.media.sound.packed import SYNTAXES
 from mudlark.media.ts import TransportReader
 from mudlark.report.table import LONGEST, Row, Table, within
 from mudlark.text import printable
-from mudlark.verify.forms.chain import SYNTAXES, edges_of
+from mudlark.verify.forms.chain import edges_of
 from mudlark.verify.media import form_of
 
 _MOST_BINS = 600  # points of a line, more than which no eye could tell apart
@@ -97,7 +98,7 @@ def _streamed(file: BinaryIO) -> list[_Track]:
 
 def _chained(file: BinaryIO, size: int, form: str) -> Iterator[_Track]:
     """The one track of a file that is a chain of frames."""
-    syntax = SYNTAXES[form][1]
+    syntax = SYNTAXES[form]
     at, end = edges_of(file, size)
     sizes: list[Ints] = []
     step = 0.0

@@ -11,10 +11,10 @@ from pathlib import Path
 from mudlark.media.movie import Movie
 from mudlark.media.samples import Format
 from mudlark.media.sniff import sniff
-from mudlark.media.sound.packed import skip_tags
+from mudlark.media.sound.packed import SYNTAXES, skip_tags, sound_within
 from mudlark.verify.account import Account
 from mudlark.verify.content import check_content, is_misnamed
-from mudlark.verify.forms.chain import SYNTAXES, check_chain
+from mudlark.verify.forms.chain import check_chain
 from mudlark.verify.forms.flac import check_flac
 from mudlark.verify.forms.found import Found
 from mudlark.verify.forms.ogg import check_ogg
@@ -37,6 +37,11 @@ _FORMS: dict[str, Callable[[Path, str, Account], Found]] = {
     **dict.fromkeys(("iso", "udf"), check_volume),
     **dict.fromkeys(("exe", "deb", "rpm", "cab"), check_installer),
 }
+# what may have been cut out of a body without a beginning and an end
+_RECORDED: dict[str, Callable[[Path, str, Account], Found]] = {
+    **dict.fromkeys(SYNTAXES, partial(check_chain, endless=True)),
+    "ogg": lambda path, _, account: check_ogg(path, account, endless=True),
+}
 
 
 @dataclass(slots=True)
@@ -58,7 +63,8 @@ class Checked:
 
 
 def form_of(path: Path) -> str:
-    """What the first bytes of a file say it is, behind tags that may stand before any sound."""
+    """What the first bytes of a file say it is, behind tags that may stand before any sound, or behind the rest of a
+    frame in which it was cut out of a longer one."""
     with path.open("rb") as file:
         head = file.read(_HEAD)
         behind = skip_tags(head + bytes(_HEAD))[0] if head[:3] == b"ID3" else 0
@@ -66,7 +72,10 @@ def form_of(path: Path) -> str:
             file.seek(behind)
             named = sniff(file.read(_HEAD))
             return named if named in ("adts", "ac3", "flac", "mp3") else "mp3"
-    return sniff(head) if head else "empty"
+    if not head:
+        return "empty"
+    named = sniff(head)
+    return sound_within(head) or named if named == "unknown" else named
 
 
 def check_file(
@@ -89,9 +98,8 @@ def check_file(
         if checked.movie and not any(problem.grave for problem in account.problems):
             check_timeline(checked.movie, planned, account, tolerance, streamed=streamed)
     elif checked.form in _FORMS and not is_misnamed(path, checked.form):
-        torn = endless and checked.form in SYNTAXES
-        look_into = partial(check_chain, endless=True) if torn else _FORMS[checked.form]
-        found = look_into(path, checked.form, account)
+        look_into = _RECORDED.get(checked.form) if endless else None
+        found = (look_into or _FORMS[checked.form])(path, checked.form, account)
         checked.length, checked.formats, checked.contents = found.length, found.formats, found.contents
         if planned and found.length:
             check_length(found.length, planned, account, tolerance)

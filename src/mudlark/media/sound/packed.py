@@ -4,6 +4,7 @@ Follows RFC 8216 §3.4 and, for the tag, the informal standard ID3 2.4.0 (§3 he
 """
 
 from collections.abc import Callable
+from functools import partial
 
 import numpy as np
 
@@ -11,7 +12,7 @@ from mudlark.errors import FormatError
 from mudlark.media.samples import Loss, LossCode, Samples
 from mudlark.media.sound.ac3 import AC3
 from mudlark.media.sound.adts import ADTS
-from mudlark.media.sound.framed import FramedStream, Syntax
+from mudlark.media.sound.framed import FramedStream, Syntax, frames
 from mudlark.media.sound.mpeg_audio import MPEG_AUDIO
 
 _OWNER = b"com.apple.streaming.transportStreamTimestamp\0"
@@ -19,6 +20,7 @@ _WRAP = 1 << 33
 _HOLE, _FARTHEST = 4_500, 90_000 * 43_200  # ticks by which a stated time must be ahead to count, and may be
 _TRACK = 2
 _HEADER = 10
+_LEAST_CHAIN, _LATEST_CHAIN, _MOST_OF_IT = 8, 8192, 0.95  # frames, bytes before the first, share that they are
 
 
 def skip_tags(data: bytes | memoryview) -> tuple[int, int | None]:
@@ -99,8 +101,22 @@ class PackedReader:
         return [Loss(LossCode.STRAY_BYTES, strays)] if strays > 0 else []
 
 
+SYNTAXES: dict[str, Syntax] = {"mp3": MPEG_AUDIO, "adts": ADTS, "ac3": AC3}
+
+
+def sound_within(head: bytes) -> str | None:
+    """Which sound a body is that was cut into while it ran, so that it begins inside of a frame: the one whose frames
+    follow each other from some place on; None if there is none."""
+    stream = np.frombuffer(head, np.uint8)
+    for name, syntax in SYNTAXES.items():
+        layout = frames(stream, syntax)
+        if len(layout.positions) >= _LEAST_CHAIN:
+            begin, taken = int(layout.positions[0]), int(layout.lengths.sum())
+            if begin < _LATEST_CHAIN and taken >= _MOST_OF_IT * (layout.rest - begin):
+                return name
+    return None
+
+
 READERS: dict[str, Callable[[], PackedReader]] = {
-    "adts": lambda: PackedReader(ADTS),
-    "mp3": lambda: PackedReader(MPEG_AUDIO),
-    "ac3": lambda: PackedReader(AC3),
+    name: partial(PackedReader, syntax) for name, syntax in SYNTAXES.items()
 }

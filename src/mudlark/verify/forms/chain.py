@@ -14,17 +14,13 @@ from mudlark.errors import FormatError
 from mudlark.media.crc import crc16
 from mudlark.media.samples import Bytes, Format
 from mudlark.media.sound.ac3 import AC3
-from mudlark.media.sound.adts import ADTS
 from mudlark.media.sound.framed import Frames, Syntax, frames
 from mudlark.media.sound.mpeg_audio import MPEG_AUDIO
+from mudlark.media.sound.packed import SYNTAXES
 from mudlark.verify.account import Account
 from mudlark.verify.forms.found import Found, at_second
 
-SYNTAXES: dict[str, tuple[str, Syntax]] = {
-    "mp3": ("MPEG audio", MPEG_AUDIO),
-    "adts": ("AAC", ADTS),
-    "ac3": ("AC-3", AC3),
-}
+_NAMES = {"mp3": "MPEG audio", "adts": "AAC", "ac3": "AC-3"}
 _WINDOW = 4 << 20  # bytes
 _LARGEST_TAG = 64 << 20
 _MOST_HOLES = 1_000  # that are counted one by one
@@ -119,7 +115,7 @@ class _Chain:
 def check_chain(path: Path, form: str, account: Account, *, endless: bool = False) -> Found:
     """Look into a file of frames. form: mp3, adts or ac3. endless: it was cut out of what has no beginning and no
     end, so that its first and last frames may be torn."""
-    name, syntax = SYNTAXES[form]
+    name, syntax = _NAMES[form], SYNTAXES[form]
     chain = _Chain(syntax)
     with path.open("rb") as file:
         begin, end = edges_of(file, path.stat().st_size)

@@ -41,6 +41,9 @@ class _Logical:
 
 @dataclass(slots=True)
 class _Seen:
+    """What was seen so far. bytes: of pages, and of what was torn at the ends of a recording. endless: it is one."""
+
+    endless: bool = False
     pages: int = 0
     bytes: int = 0
     logical: dict[int, _Logical] = field(default_factory=dict)
@@ -53,10 +56,11 @@ class _Seen:
         return sum(one.seconds for one in self.done) + max((one.seconds for one in self.logical.values()), default=0.0)
 
 
-def check_ogg(path: Path, account: Account) -> Found:
-    """Look into an Ogg file."""
+def check_ogg(path: Path, account: Account, *, endless: bool = False) -> Found:
+    """Look into an Ogg file. endless: it was cut out of what has no beginning and no end: it may be joined in the
+    middle of pages, and leave off in the middle of them."""
     with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as data:
-        seen = _walk(data)
+        seen = _walk(data, endless=endless)
     logical = [*seen.done, *seen.logical.values()]
     formats = [
         Format(
@@ -78,33 +82,41 @@ def check_ogg(path: Path, account: Account) -> Found:
     if len(seen.problems) > _MOST_TOLD:
         code = seen.problems[_MOST_TOLD][0]
         account.failed("pages-of-ogg", code, f"{len(seen.problems) - _MOST_TOLD:,} more such places")
-    unended = [one for one in logical if not one.ended]
+    unended = [one for one in logical if not one.ended and not endless]
     if unended:
         text = f"The last page of the {unended[-1].codec} stream is missing; it ends at {at_second(seen.seconds)}"
         account.failed("ending", "cut-off", text, at=seen.seconds)
     if not seen.problems and not unended:
         names = ", ".join(dict.fromkeys(one.codec for one in logical))
         account.cover("content", seen.bytes)
+        if endless:
+            account.leave_open("an Ogg stream that was recorded")
         account.passed("frames", f"{seen.pages:,} pages of Ogg ({names}), each with its check sum, in their order")
     return Found(seen.seconds or None, formats)
 
 
-def _walk(data: mmap.mmap) -> _Seen:
-    seen, at, size = _Seen(), 0, len(data)
+def _walk(data: mmap.mmap, *, endless: bool) -> _Seen:
+    seen, at, size = _Seen(endless), 0, len(data)
     while at < size:
         head = data[at : at + _PAGE]
         if head[:4] != b"OggS" or len(head) < _PAGE:
             following = data.find(b"OggS\0", at + 1)
             end = following if following >= 0 else size
-            text = f"{end - at:,} bytes at byte {at:,} ({at_second(seen.seconds)}) are no page"
-            seen.problems.append(("cut-off" if following < 0 else "stray-bytes", text, at))
+            if endless and (not at or following < 0):
+                seen.bytes += end - at
+            else:
+                text = f"{end - at:,} bytes at byte {at:,} ({at_second(seen.seconds)}) are no page"
+                seen.problems.append(("cut-off" if following < 0 else "stray-bytes", text, at))
             at = end
             continue
         table = data[at + _PAGE : at + _PAGE + head[26]]
         length = _PAGE + head[26] + sum(table)
         if at + length > size:
-            text = f"The page at byte {at:,} ({at_second(seen.seconds)}) is cut off"
-            seen.problems.append(("cut-off", text, at))
+            if endless:
+                seen.bytes += size - at
+            else:
+                text = f"The page at byte {at:,} ({at_second(seen.seconds)}) is cut off"
+                seen.problems.append(("cut-off", text, at))
             break
         page = data[at : at + length]
         if crc32_forward(page[:22], bytes(4), page[26:]) != mirrored(head[22:26]):
@@ -121,15 +133,18 @@ def _take(seen: _Seen, at: int, head: bytes, body: bytes) -> None:
     serial, number = int.from_bytes(head[14:18], "little"), int.from_bytes(head[18:22], "little")
     granule = int.from_bytes(head[6:14], "little", signed=True)
     if head[5] & _BEGIN:
-        if seen.logical and all(one.ended for one in seen.logical.values()):  # the next link of a chain
+        # the next link of a chain; where it was recorded, a source that came back
+        if seen.logical and (seen.endless or all(one.ended for one in seen.logical.values())):
             seen.done += seen.logical.values()
             seen.logical.clear()
         seen.logical[serial] = _logical(body)
     stream = seen.logical.get(serial)
     if stream is None:
-        seen.problems.append(("gap", f"The page at byte {at:,} belongs to a stream that never began", at))
+        if not seen.endless:
+            seen.problems.append(("gap", f"The page at byte {at:,} belongs to a stream that never began", at))
         stream = seen.logical[serial] = _Logical("unknown", 0, 0, next=number)
-    if number != stream.next:
+    joined = seen.endless and stream.first is None  # behind the headers the stream is where it was by then
+    if number != stream.next and not joined:
         text = f"Pages are missing before byte {at:,} ({at_second(seen.seconds)})"
         seen.problems.append(("gap", text, at))
     stream.next = number + 1 & 0xFFFFFFFF
