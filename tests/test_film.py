@@ -164,6 +164,39 @@ def test_slides_in_fragments_last_as_long_as_their_runs_say(tmp_path: Path) -> N
     assert not made.losses
 
 
+def test_an_encoder_that_begins_anew_without_a_word_loses_nothing(tmp_path: Path) -> None:
+    parts = Parts(tmp_path)
+    for size in (500, 900):
+        for number in range(2):
+            units = pictures(50, start=number * 180_000, size=size) + sounds(93, start=number * 180_000)
+            parts.add(TransportWriter().segment(sorted(units, key=lambda unit: unit.dts)))
+    movie, made = parts.film()
+    assert len(movie.tracks[0].sizes) == 200 and movie.tracks[0].presented()[1] == pytest.approx(8.0, abs=0.1)
+    assert np.diff(movie.tracks[0].dts).max() <= 2 * FRAME
+    codes = [loss.code for loss in made.losses]
+    assert codes.count(LossCode.LEAP) == 1 and set(codes) <= {LossCode.LEAP, LossCode.SILENCE}
+
+
+def test_segments_that_come_a_second_time_are_taken_once(tmp_path: Path) -> None:
+    parts = Parts(tmp_path)
+    for start in (0, 180_000, 180_000, 360_000):
+        parts.add(TransportWriter().segment(pictures(50, start=start)))
+    movie, made = parts.film()
+    assert len(movie.tracks[0].sizes) == 150
+    assert {loss.code for loss in made.losses} == {LossCode.REPEATED} and sum(loss.count for loss in made.losses) == 50
+
+
+def test_pictures_that_are_late_and_carry_a_time_that_was_there_are_kept(tmp_path: Path) -> None:
+    units = pictures(50)
+    late = [replace(unit, pts=unit.pts - 2 * FRAME, dts=unit.dts - 2 * FRAME) for unit in units[20:22]]
+    parts = Parts(tmp_path)
+    parts.add(TransportWriter().segment(units[:20]))
+    parts.add(TransportWriter().segment([*late, *units[22:]]))
+    movie, made = parts.film()
+    assert len(movie.tracks[0].sizes) == 50 and (np.diff(movie.tracks[0].dts) > 0).all()
+    assert not made.losses
+
+
 def test_what_cannot_be_decoded_alone_is_left_out_at_the_beginning(tmp_path: Path) -> None:
     parts = Parts(tmp_path)
     units = pictures(50)

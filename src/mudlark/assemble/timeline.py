@@ -12,9 +12,12 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from mudlark.media.samples import Loss, LossCode, Samples
+from mudlark.media.samples import Flags, Ints, Loss, LossCode, Samples
 
 _BEFORE_ALL = -(1 << 62)  # ticks
+_BACK = 0.5  # seconds by which a clock that goes back has begun anew, unless the same samples come again
+_RECENT = 5_000  # samples of a track that are remembered
+_FEW = 16  # samples by which a repeat is known
 LEAP = 10.0  # seconds between expected and stated time from which a leap is taken for an unmarked discontinuity
 
 
@@ -48,6 +51,7 @@ class Timeline:
         self._missing: dict[int, float] = {}
         self._tracks_of: dict[int, set[int]] = {}
         self._last: dict[int, int] = {}
+        self._recent: dict[int, tuple[Ints, Ints]] = {}  # by track: times and sizes of the last samples
         self._scales: dict[int, int] = {}
         self._lost: list[Loss] = []
 
@@ -121,7 +125,13 @@ class Timeline:
         if state.shift is None:
             state.shift = shifts[0]
         known = any(samples.track in self._reached for samples in batch)
-        if known and not any(-LEAP <= state.shift - gap <= LEAP + stands for _, gap in gaps):
+        if known and fitting - state.shift > _BACK and not self._came_before(batch, state.shift + state.turns):
+            # an encoder that began anew without a word
+            self._lost.append(Loss(LossCode.LEAP, 1, f"{state.shift - fitting:.1f} s", at=self.end))
+            if not any(abs(shift - fitting) <= _BACK for shift in shifts):
+                shifts.append(fitting)
+            state.shift = min(shifts, key=lambda shift: abs(shift - fitting))
+        elif known and not any(-LEAP <= state.shift - gap <= LEAP + stands for _, gap in gaps):
             nearest = min(shifts, key=lambda shift: abs(shift - fitting))
             if abs(nearest - fitting) > LEAP:
                 shifts.append(fitting)
@@ -130,6 +140,21 @@ class Timeline:
             state.shift = nearest
         shift = state.shift + state.turns
         return [moved for samples in batch if len(moved := self._move(rendition, samples, shift))]
+
+    def _came_before(self, batch: Iterable[Samples], shift: float) -> bool:
+        """True if the first of these samples are there already: of the same size at the same time."""
+        pictures = [samples for samples in batch if samples.format.type == "video"] or list(batch)
+        for samples in pictures:
+            times, sizes = self._recent.get(samples.track, (samples.dts[:0], samples.dts[:0]))
+            scale = self._scales.get(samples.track, samples.format.timescale)
+            if not len(times) or scale != samples.format.timescale:
+                return True  # that cannot be told
+            wanted = samples.dts[:_FEW] + round(shift * scale)
+            at = np.minimum(np.searchsorted(times, wanted), len(times) - 1)
+            there = (np.abs(times[at] - wanted) <= 1) & (sizes[at] == samples.sizes[:_FEW])
+            if int(there.sum()) * 2 < int((wanted <= times[-1]).sum()):
+                return False
+        return True
 
     def _unwrap(self, rendition: int, wraps: float, batch: list[Samples]) -> _Rendition:
         """Bring the clock of a rendition to that of the stretch, from which it may be whole wraps away; one that says
@@ -166,20 +191,39 @@ class Timeline:
         samples = self._without_repeats(samples, self._last.get(samples.track, _BEFORE_ALL))
         if len(samples):
             self._last[samples.track] = int(samples.dts[-1])
+            before = self._recent.get(samples.track, (samples.dts[:0], samples.dts[:0]))
+            times, sizes = np.append(before[0], samples.dts), np.append(before[1], samples.sizes)
+            self._recent[samples.track] = times[-_RECENT:], sizes[-_RECENT:]
             end = samples.end / scale
             self._reached[samples.track] = max(end, self._reached.get(samples.track, end))
             self._missing[samples.track] = 0.0
         return samples
 
     def _without_repeats(self, samples: Samples, last: int) -> Samples:
-        """Only the samples whose decoding time is later than all before them."""
+        """The samples whose decoding time is later than all before them. Pictures that carry a time that was there, and
+        are others than those that had it, are late: they come next."""
         fresh = samples.dts > np.maximum.accumulate(np.append(last, samples.dts))[:-1]
         if fresh.all():
             return samples
-        count = int((~fresh).sum())
-        seconds = count * samples.format.sample_duration / samples.format.timescale
-        self._lost.append(Loss(LossCode.REPEATED, count, seconds=seconds, at=self.end))
-        return samples.only(fresh)
+        late = ~fresh & self._is_new(samples) if samples.format.type == "video" else np.zeros(len(fresh), np.bool_)
+        gone = ~fresh & ~late
+        if gone.any():
+            count = int(gone.sum())
+            seconds = count * samples.format.sample_duration / samples.format.timescale
+            self._lost.append(Loss(LossCode.REPEATED, count, seconds=seconds, at=self.end))
+            samples = samples.only(~gone)
+        rank = np.arange(len(samples), dtype=np.int64)  # each is as little later as can be
+        rising = np.maximum.accumulate(np.append(last + 1, samples.dts - rank))[1:] + rank
+        return replace(samples, dts=rising, pts=samples.pts + (rising - samples.dts))
+
+    def _is_new(self, samples: Samples) -> Flags:
+        """Which samples are not those that have come at the same time before."""
+        times, sizes = self._recent.get(samples.track, (samples.dts[:0], samples.dts[:0]))
+        if not len(times):
+            return np.ones(len(samples), np.bool_)
+        at = np.minimum(np.searchsorted(times, samples.dts), len(times) - 1)
+        new: Flags = (times[at] != samples.dts) | (sizes[at] != samples.sizes)
+        return new
 
 
 def _fitting(gaps: list[tuple[bool, float]]) -> float:
@@ -211,7 +255,7 @@ def _at_leap(batch: list[Samples], stands: float) -> tuple[list[Samples], list[S
     for samples in batch:
         scale, steps = samples.format.timescale, np.diff(samples.dts)
         most = LEAP * scale + (stands * scale if samples.durations is None else samples.durations[:-1])
-        leaps = np.flatnonzero((steps > most) | (steps < -LEAP * scale))
+        leaps = np.flatnonzero((steps > most) | (steps < -_BACK * scale))
         if len(leaps):
             first, second = samples.split(int(leaps[0]) + 1)
             before.append(first)
