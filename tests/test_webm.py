@@ -1,5 +1,7 @@
 """WebM and Matroska: clusters, laces, cues, and what other writers' files look like (RFC 9559)."""
 
+import zlib
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -18,6 +20,7 @@ from mudlark.media.picture.vp import read_vp9, vp9_configuration
 from mudlark.media.samples import Samples
 from mudlark.media.sniff import sniff
 from mudlark.media.sound import opus
+from tests import sounds
 
 FERRY = (MEDIA / "ferry.webm").read_bytes()
 SOUND = (MEDIA / "ferry-sound.webm").read_bytes()
@@ -238,3 +241,31 @@ def test_whatever_a_file_says_the_errors_are_ours(changes: list[tuple[int, int]]
 
 def test_clusters_alone_are_known_for_what_they_are() -> None:
     assert sniff(FERRY) == "matroska" == sniff(cluster(0))
+
+
+def packing(algorithm: int, settings: bytes = b"") -> bytes:
+    """RFC 9559 §5.1.4.1.31: what was done to the frames of a track."""
+    parts = [unsigned(names.CONTENT_ALGORITHM, algorithm)]
+    parts += [element(names.CONTENT_SETTINGS, settings)] if settings else []
+    return element(names.CONTENT_ENCODINGS, element(names.CONTENT_ENCODING, element(names.CONTENT_COMPRESSION, *parts)))
+
+
+def test_frames_whose_beginning_is_left_out_get_it_back() -> None:
+    frames = [sounds.ac3(1), sounds.ac3(1)]
+    data = opened(
+        tracks(sound(2, "A_AC3", packing(3, b"\x0b\x77"))),
+        cluster(0, *(block(2, n * 32, frame[2:]) for n, frame in enumerate(frames))),
+    )
+    (samples,) = read(data)
+    assert bytes_of(samples) == b"".join(frames) and samples.format.codec == "ac-3"
+
+
+def test_frames_that_are_packed_are_unpacked() -> None:
+    blocks = [block(2, n * 20, zlib.compress(OPUS)) for n in range(3)]
+    data = opened(tracks(sound(2, "A_OPUS", packing(0))), cluster(0, *blocks))
+    (samples,) = read(data)
+    assert bytes_of(samples) == OPUS * 3 and samples.format.sample_duration == 960
+    with pytest.raises(MatroskaError, match="unpacked"):
+        read(opened(tracks(sound(2, "A_OPUS", packing(0))), cluster(0, block(2, 0, OPUS))))
+    with pytest.raises(MatroskaError, match="not read"):
+        read(opened(tracks(sound(2, "A_OPUS", packing(1))), cluster(0, block(2, 0, OPUS))))

@@ -34,6 +34,7 @@ class Format:
     where they are no whole number, as the timescale is not the sound's own. colour: as the container states it.
     elements: what a Matroska track says of its picture beside that, whole. matrix: how an MP4 has it turned (36 bytes),
     empty if it is not. priming: ticks of the first samples that are decoded and not heard.
+    prefix: bytes that the file leaves out before each sample; deflated: it keeps them packed (RFC 1950).
     """
 
     type: Literal["video", "audio", "text"]
@@ -54,6 +55,8 @@ class Format:
     elements: bytes = field(default=b"", compare=False, repr=False)
     matrix: bytes = field(default=b"", compare=False, repr=False)
     priming: int = field(default=0, compare=False, repr=False)
+    prefix: bytes = field(default=b"", compare=False, repr=False)
+    deflated: bool = field(default=False, compare=False, repr=False)
 
     @property
     def lasts(self) -> Fraction:

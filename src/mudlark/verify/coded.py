@@ -12,7 +12,7 @@ import numpy as np
 
 from mudlark.media.codecs import codec_of, misfits_of
 from mudlark.media.movie import ReadAt, TrackIndex
-from mudlark.media.plausible import Misfits
+from mudlark.media.plausible import Misfits, anything
 from mudlark.media.samples import Bytes, Format, Ints
 from mudlark.verify.account import Account
 from mudlark.verify.forms.found import at_second
@@ -40,10 +40,13 @@ class _Kind:
 
     @classmethod
     def of(cls, track: TrackIndex, described: int) -> "_Kind":
-        name = track.formats[described].codec
-        codec = codec_of(name)
-        words = codec.zeros // _WORD - 1 if codec and codec.zeros else 0
-        return cls(track, described, misfits_of(name), words)
+        format = track.formats[described]
+        codec = codec_of(format.codec)
+        words = codec.zeros // _WORD - 1 if codec and codec.zeros and not format.deflated else 0
+        look = misfits_of(format.codec)
+        if format.prefix or format.deflated:  # samples are not in the file as their codec writes them
+            look = anything if format.prefix and look else None
+        return cls(track, described, look, words)
 
     @property
     def format(self) -> Format:

@@ -1,6 +1,7 @@
 """How Matroska describes the format of a track, and how the middle does: one into the other (RFC 9559 §5.1.4)."""
 
 from collections.abc import Mapping
+from dataclasses import replace
 
 from mudlark.media.codecs import CODECS, Codec, codec_of
 from mudlark.media.matroska import names
@@ -36,7 +37,10 @@ def codec_id(values: Mapping[int, bytes]) -> str:
 def completed(format: Format, private: bytes, frame: bytes) -> Format:
     """The format with what only its first frame tells."""
     codec = codec_of(format.codec)
-    return codec.private.complete(format, private, frame[:_HEAD]) if codec else format
+    if codec is None:
+        return format
+    told = codec.private.complete(format, private, frame[:_HEAD])
+    return told if told is format else replace(told, prefix=format.prefix, deflated=format.deflated)
 
 
 def codec_private(format: Format) -> bytes:

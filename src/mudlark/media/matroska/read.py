@@ -22,12 +22,14 @@ _MOST_TRACKS = 1_000
 _HEAD_OF_FRAME = 64
 _LONGEST = 10**12  # nanoseconds that a frame or a delay may last
 _DEEPEST = 4
+_DEFLATED, _STRIPPED = 0, 3  # ways of packing frames (RFC 9559 §5.1.4.1.31.6)
 _MASTERS = frozenset(
     {
         names.VIDEO,
         names.AUDIO,
         names.CONTENT_ENCODINGS,
         names.CONTENT_ENCODING,
+        names.CONTENT_COMPRESSION,
         names.COLOUR,
         names.MASTERING,
     }
@@ -143,15 +145,23 @@ def read_tracks(data: bytes | memoryview, base: int, tracks: Element, *, every: 
             continue
         if names.CONTENT_ENCRYPTION in values:
             raise Refused("The file is protected (its tracks are encrypted); without its keys it cannot be read.")
-        if played and names.CONTENT_COMPRESSION in values:
-            raise MatroskaError("The frames of a track are compressed once more, which is not read", entry.start)
+        algorithm = (
+            number_in(values.get(names.CONTENT_ALGORITHM, b"\0")) if names.CONTENT_COMPRESSION in values else None
+        )
+        if played and algorithm not in (None, _DEFLATED, _STRIPPED):
+            raise MatroskaError("The frames of a track are packed once more, in a way that is not read", entry.start)
         if len(listed) >= _MOST_TRACKS:
             raise MatroskaError(f"There are more than {_MOST_TRACKS:,} tracks", entry.start)
         language = values.get(names.LANGUAGE_BCP47) or values.get(names.LANGUAGE, b"und")
         number = number_in(values.get(names.TRACK_NUMBER, b""))
+        format = _format(data, base, entry, values, kind) if played else Format("text", codec_id(values), 1000, b"")
+        if algorithm == _STRIPPED:
+            format = replace(format, prefix=values.get(names.CONTENT_SETTINGS, b""))
+        elif algorithm == _DEFLATED:
+            format = replace(format, deflated=True)
         listed[number] = Track(
             number=number,
-            format=_format(data, base, entry, values, kind) if played else Format("text", codec_id(values), 1000, b""),
+            format=format,
             private=values.get(names.CODEC_PRIVATE, b""),
             language=language.decode("utf-8", "replace").rstrip("\0"),
             label=values.get(names.NAME, b"").decode("utf-8", "replace").rstrip("\0"),
@@ -193,8 +203,9 @@ def _index(track: Track, ticks: int, scale: int, read: ReadAt) -> TrackIndex:
     usual = int(np.median(steps)) if len(steps) else 0
     durations = np.append(steps, usual) if len(pts) else pts
     format = track.format
-    if len(sizes):
-        format = completed(format, track.private, read(track.offsets[0], min(int(sizes[0]), _HEAD_OF_FRAME)))
+    if len(sizes) and not format.deflated:
+        head = read(track.offsets[0], min(int(sizes[0]), _HEAD_OF_FRAME))
+        format = completed(format, track.private, format.prefix + head)
     return TrackIndex(
         track.number,
         (replace(format, timescale=ticks, sample_duration=0),),

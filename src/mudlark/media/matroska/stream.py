@@ -5,6 +5,7 @@ section or in the segment itself. Raises MatroskaError on what contradicts itsel
 been fed.
 """
 
+import zlib
 from dataclasses import replace
 
 import numpy as np
@@ -15,10 +16,12 @@ from mudlark.media.matroska.ebml import MatroskaError, header
 from mudlark.media.matroska.formats import completed
 from mudlark.media.matroska.read import read_info, read_tracks
 from mudlark.media.movie import contiguous
-from mudlark.media.samples import Format, Ints, Loss, LossCode, Samples
+from mudlark.media.picture.inband import put_before
+from mudlark.media.samples import Format, Ints, Loss, LossCode, Samples, cut_pieces
 
 _JITTER = 0.0021  # seconds by which times in thousandths may differ from those that the frames have
 _FIRST_SOUND = 2
+_LARGEST_FRAME = 1 << 26  # bytes of a frame that was packed
 
 
 class ClusterReader:
@@ -123,7 +126,8 @@ class ClusterReader:
         sizes, times, sync = track.frames(self._scale)
         first, size = track.offsets[0], track.sizes[0]
         if number not in self._formats:
-            format = completed(track.format, track.private, bytes(data[first : first + min(size, 64)]))
+            head = track.format.prefix + bytes(data[first : first + min(size, 64)])
+            format = completed(track.format, track.private, _inflated(head) if track.format.deflated else head)
             ticks = 1_000_000_000 // self._scale if format.type == "video" else format.sample_rate or 1000
             language = "" if track.language == "und" else track.language
             self._formats[number] = replace(format, timescale=ticks, language=language, container="matroska")
@@ -141,6 +145,7 @@ class ClusterReader:
         lasts = np.rint(np.array(track.lasts, np.int64) * self._scale / 1e9 * format.timescale).astype(np.int64)
         stated = lasts if format.type == "video" and not track.laced and lasts.all() else None
         samples = Samples(self._numbers[number], format, sizes, dts, pts, sync, pieces, stated)
+        samples = _unpacked(samples)
         first = number not in self._begun
         self._begun.add(number)
         return samples.primed() if first and format.type == "audio" else samples
@@ -161,3 +166,24 @@ class ClusterReader:
 def _behind(data: bytes | memoryview, start: int) -> int:
     """The byte behind a cluster of unknown size."""
     return read_cluster(data, 0, header(data, start, len(data)), {})
+
+
+def _unpacked(samples: Samples) -> Samples:
+    """The samples as they are without the packing of their track (RFC 9559 §5.1.4.1.31.5)."""
+    format = replace(samples.format, prefix=b"", deflated=False)
+    if samples.format.prefix:
+        return replace(put_before(samples, np.arange(len(samples)), samples.format.prefix), format=format)
+    if not samples.format.deflated:
+        return samples
+    packed = cut_pieces(samples.pieces, np.cumsum(samples.sizes)[:-1].tolist())
+    frames = [_inflated(b"".join(pieces)) for pieces in packed]
+    sizes = np.array([len(frame) for frame in frames], np.int64)
+    return replace(samples, format=format, sizes=sizes, pieces=[memoryview(b"".join(frames))])
+
+
+def _inflated(packed: bytes) -> bytes:
+    """A frame that was packed (RFC 1950). Raises MatroskaError where it cannot be unpacked."""
+    try:
+        return zlib.decompressobj().decompress(packed, _LARGEST_FRAME)
+    except zlib.error as problem:
+        raise MatroskaError(f"A packed frame cannot be unpacked ({problem})") from problem
