@@ -21,6 +21,7 @@ from mudlark.media.samples import Samples
 from mudlark.media.sniff import sniff
 from mudlark.media.sound import opus
 from tests import sounds
+from tests.streams import access_unit
 
 FERRY = (MEDIA / "ferry.webm").read_bytes()
 SOUND = (MEDIA / "ferry-sound.webm").read_bytes()
@@ -269,3 +270,16 @@ def test_frames_that_are_packed_are_unpacked() -> None:
         read(opened(tracks(sound(2, "A_OPUS", packing(0))), cluster(0, block(2, 0, OPUS))))
     with pytest.raises(MatroskaError, match="not read"):
         read(opened(tracks(sound(2, "A_OPUS", packing(1))), cluster(0, block(2, 0, OPUS))))
+
+
+def test_pictures_with_start_codes_get_lengths_and_a_description() -> None:
+    """As browsers record H.264: no CodecPrivate, units behind start codes."""
+    size = element(names.VIDEO, unsigned(names.PIXEL_WIDTH, 320), unsigned(names.PIXEL_HEIGHT, 180))
+    head = unsigned(names.TRACK_NUMBER, 1), unsigned(names.TRACK_TYPE, 1), text(names.CODEC_ID, "V_MPEG4/ISO/AVC")
+    entry = element(names.TRACK_ENTRY, *head, size)
+    units = [access_unit(300 + n, instant=n == 0) for n in range(5)]
+    data = opened(tracks(entry), cluster(0, *(block(1, n * 40, unit) for n, unit in enumerate(units))))
+    (samples,) = read(data)
+    assert samples.format.codec.startswith("avc1.64") and samples.format.config[:1] == b"\1"
+    assert samples.sizes.tolist() == [304 + n for n in range(5)]
+    assert samples.pts.tolist() == [n * 3600 for n in range(5)]

@@ -16,7 +16,9 @@ from mudlark.media.matroska.ebml import MatroskaError, header
 from mudlark.media.matroska.formats import completed
 from mudlark.media.matroska.read import read_info, read_tracks
 from mudlark.media.movie import contiguous
+from mudlark.media.picture.avc import AVC
 from mudlark.media.picture.inband import put_before
+from mudlark.media.picture.nal import CLOCK, NalStream
 from mudlark.media.samples import Format, Ints, Loss, LossCode, Samples, cut_pieces
 
 _JITTER = 0.0021  # seconds by which times in thousandths may differ from those that the frames have
@@ -35,12 +37,13 @@ class ClusterReader:
         self._scale = 1_000_000
         self._next: dict[int, int] = {}
         self._begun: set[int] = set()
+        self._plain: dict[int, NalStream] = {}  # by track: pictures with start codes
         self._formats: dict[int, Format] = {}
         self._lost: list[Loss] = []
 
     def begin(self, init: bytes | None = None) -> None:
         """Take the section before the clusters. Without one, that of before goes on."""
-        self._next, self._begun = {}, set()
+        self._next, self._begun, self._plain = {}, set(), {}
         if init is not None and not self._read_head(init, []):
             raise MatroskaError("The initialization section describes no tracks", 0)
 
@@ -109,7 +112,8 @@ class ClusterReader:
                 track.clear()
             for at in clusters:
                 read_cluster(data, 0, header(data, at, len(data)), self._tracks)
-            made = [self._samples(number, track, data) for number, track in self._tracks.items() if track.sizes]
+            read = (self._samples(number, track, data) for number, track in self._tracks.items() if track.sizes)
+            made = [samples for samples in map(self._with_lengths, read) if samples is not None]
         except BaseException:
             self._tracks, self._numbers, self._scale, self._formats, self._next, self._begun = before
             raise
@@ -149,6 +153,28 @@ class ClusterReader:
         first = number not in self._begun
         self._begun.add(number)
         return samples.primed() if first and format.type == "audio" else samples
+
+    def _with_lengths(self, samples: Samples) -> Samples | None:
+        """The samples with lengths before their units, where a browser has recorded them with start codes, and their
+        parameter sets inside (H.264 Annex B). None before the first of these sets."""
+        format = samples.format
+        if format.config or not format.codec.startswith("avc"):
+            return samples
+        stream = self._plain.setdefault(samples.track, NalStream(samples.track, AVC))
+        starts = np.cumsum(samples.sizes) - samples.sizes
+        dts, pts = (
+            np.rint(times * (CLOCK / format.timescale)).astype(np.int64) for times in (samples.dts, samples.pts)
+        )
+        made, _ = stream.samples(
+            np.frombuffer(bytearray(b"".join(samples.pieces)), np.uint8), starts, dts, pts, last=True
+        )
+        if stream.skipped:
+            self._lost.append(Loss(LossCode.UNDECODABLE, stream.skipped))
+            stream.skipped = 0
+        if made is None:
+            return None
+        described = replace(made.format, language=format.language, container="matroska", colour=format.colour)
+        return replace(made, format=described)
 
     def _even(self, number: int, ticks: Ints, format: Format) -> Ints:
         """Times as the frames have them, where those that are stated differ by no more than their rounding."""
