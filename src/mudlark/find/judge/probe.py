@@ -33,7 +33,7 @@ MANY = 400  # where sizes decide what is listed
 _AT_ONCE = 6
 _LARGEST_INDEX = 8_000_000  # bytes of an MP4's index that are fetched to learn its length
 _CLUSTER = b"\x1f\x43\xb6\x75"  # how a cluster of WebM and Matroska begins
-_LONGEST = 20.0  # seconds for all of them
+_LONGEST, _EACH = 20.0, 0.1  # seconds for all of them, and for each one more
 
 
 async def probe(session: Session, finds: Sequence[Find], most: int = MOST) -> list[Find]:
@@ -55,7 +55,7 @@ async def ask(session: Session, finds: Iterable[Find]) -> dict[str, Response]:
     if not tasks:
         return {}
     try:
-        done, _ = await asyncio.wait(tasks, timeout=_LONGEST)
+        done, _ = await asyncio.wait(tasks, timeout=_LONGEST + _EACH * len(tasks))
     finally:
         for task in tasks:
             task.cancel()
