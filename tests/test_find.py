@@ -148,3 +148,22 @@ markup = st.lists(
 @given(markup)
 def test_any_markup_is_read(parts: list[str]) -> None:
     put_in_order(read_page("".join(parts), URL))
+
+
+@pytest.mark.parametrize(
+    ("markup", "address"),
+    [
+        ('<tide-video src="/a.m3u8"></tide-video>', "https://museum.example/a.m3u8"),
+        ("<tide-theme><tide src='/b.mp4'></tide></tide-theme>", "https://museum.example/b.mp4"),
+        ('<tide-player data-setup=\'{"file":"/c.m3u8"}\'></tide-player>', "https://museum.example/c.m3u8"),
+        ('<iframe srcdoc="&lt;video src=/d.mp4&gt;&lt;/video&gt;"></iframe>', "https://museum.example/d.mp4"),
+        (r"""<script>document.write("<video src=\"/e.mp4\"></video>")</script>""", "https://museum.example/e.mp4"),
+        ('<textarea>&lt;video src="/f.mp4"&gt;&lt;/video&gt;</textarea>', "https://museum.example/f.mp4"),
+        ("<p>Listen at https://live.museum.example/g.m3u8, all day.", "https://live.museum.example/g.m3u8"),
+        ('<script>var u = "https://museum.example/" + "h/" + "h.m3u8"</script>', "https://museum.example/h/h.m3u8"),
+        ("<script>var u = '/i.m3u8?fresh=' + Math.random()</script>", "https://museum.example/i.m3u8"),
+    ],
+)
+def test_what_players_of_other_makers_are_given_is_found(markup: str, address: str) -> None:
+    page = read_page(f"<!doctype html><title>Tides</title><body>{markup}", "https://museum.example/")
+    assert [find.url for find in page.finds] == [address]

@@ -27,6 +27,7 @@ Place = Literal[
     "feed",
     "network",
     "comment",
+    "text",
     "given",
 ]
 Hint = Literal["poster", "thumbnail", "download", "advert", "control", "tiny", "unfinished"]

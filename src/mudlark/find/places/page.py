@@ -6,13 +6,14 @@ address (an extension, a type, the element around it) decides whether it is medi
 
 import re
 from collections.abc import Callable, Iterator
+from itertools import islice
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 from mudlark.find.judge.advert import named_for_advertising
 from mudlark.find.judge.kind import FAMILIES, FEEDS, kind_by_extension, kind_by_type
 from mudlark.find.judge.quality import is_only_quality, stated_height
-from mudlark.find.model import Hint, Kind, Page, Place
+from mudlark.find.model import PLAYED, Hint, Kind, Page, Place
 from mudlark.find.places.collect import NOTHING, Beside, Collector
 from mudlark.find.places.hidden import (
     ANYWHERE,
@@ -59,6 +60,9 @@ _MOST_TREES = 500  # templates and comments that are read
 _MOST_SIZES = 64  # of one picture
 _LONGEST_URL = 2048
 _SOON = 10  # seconds
+_SOURCES = frozenset({"src", "href", "url", "file", "source", "stream", "playlist", "manifest", "poster"})
+_WRITTEN = re.compile(r"<(?:video|audio|source|iframe|embed)\b[^<>]{0,1000}>", re.I)
+_MOST_WRITTEN, _MOST_VISIBLE = 100, 2_000
 _LONGEST_LEADING = 2_000  # characters of a script that does little but lead on
 _DEEPEST = 4  # templates and comments inside each other
 
@@ -159,6 +163,7 @@ class _Walk:
                 self.tree(parse(inside).tree, f"{context} in a template", depth + 1)
         if not depth:
             self.comments()
+            self.visible()
 
     def comments(self) -> None:
         """All comments of the source, one after the other."""
@@ -188,8 +193,41 @@ class _Walk:
                         Beside(tag=node.tag, hint="unfinished") if literal.unfinished else Beside(tag=node.tag)
                     )
                     self.hidden(literal.text, literal.how, "attribute", where, 14, hint)
+            elif name in _SOURCES and node.tag not in _HANDLERS:
+                self.source(node, name, value, context)
             elif name == "style" and "url(" in value:
                 self.css(value, f"style of {node.tag} element{context}", node.tag)
+
+    def source(self, node: LexborNode, name: str, value: str, context: str) -> None:
+        """What an element of the page's own kind (HTML §4.13) is given to play or to show."""
+        kind = kind_by_extension(value)
+        if kind in (*PLAYED, "image", "subtitle"):
+            weight = 4 if kind == "image" else 26
+            where = f"{name} of {_article(node.tag)} element{context}"
+            self.into.add(value, kind, "element", where, weight, Beside(tag=node.tag, group=self.name(node)))
+
+    def on_text(self, node: LexborNode, _: dict[str, str | None], context: str) -> None:
+        """The code of a player, to be copied."""
+        text = node.text()
+        if "<" in text and "src" in text and self._trees < _MOST_TREES:
+            self.tree(parse(text).tree, f"{context} in a text to be copied", 1)
+
+    def written(self, script: str, context: str) -> None:
+        """Players in the strings of a script, which it writes into the page."""
+        plain = script.replace('\\"', '"').replace("\\'", "'").replace("\\/", "/")
+        tags = [match[0] for match in islice(_WRITTEN.finditer(plain), _MOST_WRITTEN)]
+        if tags and self._trees < _MOST_TREES:
+            self.tree(parse("".join(tags)).tree, f"{context} in a string of a script", 1)
+
+    def visible(self) -> None:
+        """Addresses of films and sounds that are only text."""
+        source = self.into.source
+        for listed in islice(ANYWHERE.finditer(source), _MOST_VISIBLE):
+            before = source[listed.start() - 1 : listed.start()]
+            address = listed[0].rstrip(".,;:)!?")
+            if (before.isspace() or before == ">") and kind_by_extension(address) in PLAYED:
+                at = self.into.line_at(listed.start())
+                self.into.add(address, kind_by_extension(address), "text", "text of the page", 5, Beside(at=at))
 
     def data(self, node: LexborNode, name: str, value: str, where: str) -> None:
         """A data attribute: an address, or JSON, percent-encoding or base64 around one."""
@@ -350,6 +388,8 @@ class _Walk:
             self.into.add(target, kind, "element", f"link element, {relation}{context}", 12, Beside(tag="link"))
 
     def on_frame(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
+        if (inside := attributes.get("srcdoc")) and self._trees < _MOST_TREES:
+            self.tree(parse(inside).tree, f"{context} in the document of a frame", 1)
         if source := attributes.get("src") or attributes.get("data-src"):
             where = f"{node.tag} element{context}"
             if kind_by_extension(source):
@@ -401,6 +441,7 @@ class _Walk:
             where = f"JSON in a script{context}"
             self.json(data, "script", 16, at or "", lambda path, how: f"{where}, {path}" + (f" ({how})" if how else ""))
             return
+        self.written(text, context)
         for literal in literals(text):
             at = self.into.line_at(begin + literal.position) if begin >= 0 else None
             path = f"script {literal.list_at}[0].{literal.key}"
@@ -520,4 +561,5 @@ _HANDLERS: dict[str, _Handler] = {
     "button": _Walk.on_control,
     "script": _Walk.on_script,
     "style": _Walk.on_style,
+    "textarea": _Walk.on_text,
 }

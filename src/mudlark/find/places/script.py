@@ -20,7 +20,6 @@ _REST = {  # of a literal behind its opening quote; nothing is read twice
     "'": re.compile(r"(?:[^'\\\n]++|\\.)*+'", re.S),
     "`": re.compile(r"(?:[^`\\]++|\\.)*+`", re.S),
 }
-_SHORTEST = 3  # characters, with the closing quote, below which a literal is no address
 _LEAST_ENCODED = 12  # characters
 _LONGEST_COMMENT = 2_000  # characters of a line that is taken for a comment; minified scripts have lines without end
 _ESCAPE = re.compile(r"\\(?:u\{([0-9a-fA-F]{1,6})\}|u([0-9a-fA-F]{4})|x([0-9a-fA-F]{2})|(\n)|(.))", re.S)
@@ -30,6 +29,8 @@ _KEY = re.compile(r"""(?<!\w)["']?([A-Za-z_]\w*)["']?\s*:\s*$""")
 _BRACE = re.compile(r"[{}]")
 _MOST_LOOKED_AT = 5_000  # addresses of one script whose surroundings are read
 _MOST_REPEATS = 12  # places of one address
+_FARTHEST, _MOST_PARTS = 80, 20  # characters between two literals that are added, and how many of them
+_WITHOUT_LAST = re.compile(r"[?&][^?&=/]{1,60}=$")
 _NEAR = 400  # characters within which an object literal is looked at
 _SIMPLE = {"n": "\n", "t": "\t", "r": "\r", "b": "\b", "f": "\f", "v": "\v", "0": "\0"}
 
@@ -71,16 +72,17 @@ def literals(script: str) -> Iterator[Literal]:
     """String literals that are or hide addresses, escapes and entities undone; and addresses anywhere else."""
     counts: Counter[str] = Counter()
     looked = 0
-    for begin, end in _quoted(script):
-        raw, template = script[begin:end], script[end] == "`"
+    for begin, end, raw in _sums(script):
         if len(raw) < _LEAST_ENCODED and "/" not in raw and "." not in raw:
             continue  # most literals: too short to hide an address, and none themselves
         text = unescape(raw) if "\\" in raw else raw
         if "&" in text and ";" in text:
             text = html.unescape(text)
         unfinished = bool(_JOINED.match(script, end + 1))
-        if template and "${" in text:
+        if script[end] == "`" and "${" in text:
             text, unfinished = text.partition("${")[0], True
+        if unfinished and text.endswith("=") and kind_by_extension(whole := _WITHOUT_LAST.sub("", text)):
+            text = whole  # what is added against caches, or to be counted, need not be there
         unfinished = (unfinished and kind_by_extension(text) is None) or text.endswith(("=", "?", "&"))
         if counts[text] >= _MOST_REPEATS:
             continue
@@ -96,6 +98,23 @@ def literals(script: str) -> Iterator[Literal]:
         address = html.unescape(unescape(match[0])).rstrip("\\").rstrip(".,;)]")
         if address not in counts:
             yield Literal(address, match.start())
+
+
+def _sums(script: str) -> Iterator[tuple[int, int, str]]:
+    """String literals, those that are added to each other as one: where the first begins and the last ends, without
+    their quotes, and what they are together."""
+    sum_begin, sum_end, parts = -1, -1, list[str]()
+    for begin, end in _quoted(script):
+        between = script[sum_end + 1 : begin - 1] if 0 <= sum_end < begin and begin - sum_end < _FARTHEST else ""
+        if parts and len(parts) < _MOST_PARTS and between.strip() == "+":
+            parts.append(script[begin:end])
+            sum_end = end
+            continue
+        if parts:
+            yield sum_begin, sum_end, "".join(parts)
+        sum_begin, sum_end, parts = begin, end, [script[begin:end]]
+    if parts:
+        yield sum_begin, sum_end, "".join(parts)
 
 
 def _quoted(script: str) -> Iterator[tuple[int, int]]:
@@ -114,7 +133,7 @@ def _quoted(script: str) -> Iterator[tuple[int, int]]:
             line_end = script.find("\n", at, at + _LONGEST_COMMENT) if alone else -1
             at = line_end if line_end >= 0 else at
         elif rest := _REST[mark].match(script, at):
-            if rest.end() - at > _SHORTEST:
+            if rest.end() - at > 1:
                 yield at, rest.end() - 1
             at = rest.end()
 
