@@ -286,7 +286,7 @@ def test_several_sounds_of_a_transport_stream_keep_their_languages() -> None:
         (3, "mp4a", "cym"),
         (4, "ac-3", "fra"),
     ]
-    assert [loss.detail for loss in reader.losses()] == ["MPEG-2 video"]
+    assert [loss.detail for loss in reader.losses()] == ["MPEG-2 video", "timed metadata (ID3, KLV)"]
 
 
 def _latm(payload: bytes, first: bool) -> bytes:

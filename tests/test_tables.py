@@ -96,3 +96,12 @@ def test_packets_that_are_missing_are_lost_to_a_film_too() -> None:
     whole = data + pictures(pack, _FIRST, 0, 20)
     _, reader = read(whole[: 188 * 20] + whole[188 * 23 :])
     assert sum(loss.count for loss in reader.losses() if loss.code == LossCode.PACKETS) == 3
+
+
+def test_what_is_beside_picture_and_sound_is_named() -> None:
+    pack = Counters()
+    data = pack.packets(0, association())
+    data += pack.packets(_MAP, program_map((_AVC, _FIRST), (_PRIVATE, _OTHER), (0x15, _SECOND)))
+    _, reader = read(data + pictures(pack, _FIRST, 0, 10))
+    named = {loss.detail for loss in reader.losses() if loss.code == LossCode.BESIDE}
+    assert len(named) == 2 and any("ID3" in words for words in named) and any("subtitles" in words for words in named)

@@ -63,7 +63,8 @@ def _longest(rows: list[dict[str, Any]]) -> float:
 
 
 def _of_movie(movie: Movie) -> list[dict[str, Any]]:
-    return [_row(number, TrackFacts.of(track)) for number, track in enumerate(movie.tracks, start=1)]
+    tracks = [*movie.tracks, *movie.others]
+    return [_row(number, TrackFacts.of(track)) for number, track in enumerate(tracks, start=1)]
 
 
 def _row(number: int, facts: TrackFacts) -> dict[str, Any]:

@@ -232,13 +232,14 @@ _WORDS: dict[LossCode, str] = {
     LossCode.LEADING: "{count:,} pictures before the first that can be decoded alone are left out",
     LossCode.SILENCE: "{count:,} frames of silence ({detail}) fill holes in the sound",
     LossCode.FORMAT: "The format changes from {detail}: this container keeps one a track",
+    LossCode.BESIDE: "Beside picture and sound, {detail} came, which the film has no place for",
     LossCode.UNTRIMMED: "{detail} at the end of the sound, which is not to be heard, is not cut off",
     LossCode.RESIZED: "The picture changes its size: {detail}",
     LossCode.HOLE: "There are holes of {detail} in the sound, for which no silence is known",
 }
 
 
-_DETAILED = frozenset({LossCode.LEFT_OUT, LossCode.LEAP, LossCode.RESIZED, LossCode.FORMAT})
+_DETAILED = frozenset({LossCode.BESIDE, LossCode.LEFT_OUT, LossCode.LEAP, LossCode.RESIZED, LossCode.FORMAT})
 
 
 def _losses(losses: Iterable[Loss]) -> tuple[list[Problem], list[Note]]:
@@ -256,7 +257,7 @@ def _losses(losses: Iterable[Loss]) -> tuple[list[Problem], list[Note]]:
         seconds = sum(loss.seconds for loss in alike)
         words = _WORDS[code].format(count=count, detail=f"{seconds:.2f} s" if code in _SPANS else detail)
         places = [loss.at for loss in alike if loss.at is not None]
-        where = f", first at {min(places):.1f} s" if places and code != LossCode.LEFT_OUT else ""
+        where = f", first at {min(places):.1f} s" if places and code not in (LossCode.LEFT_OUT, LossCode.BESIDE) else ""
         if slight:
             notes.append(Note(str(code), words + where))
         else:
@@ -264,13 +265,14 @@ def _losses(losses: Iterable[Loss]) -> tuple[list[Problem], list[Note]]:
     return problems, notes
 
 
+_NO_LOSS = frozenset({LossCode.LEADING, LossCode.RESIZED, LossCode.BESIDE})
+
+
 def _is_slight(loss: Loss) -> bool:
     """True for what nobody misses: what could not be shown anyway, and splices of sound."""
     if loss.code == LossCode.REPEATED:
         return 0 < loss.seconds <= _SPLICE
-    return loss.code in (LossCode.LEADING, LossCode.RESIZED, LossCode.UNTRIMMED) or (
-        loss.code in _SPANS and loss.seconds <= _SPLICE
-    )
+    return loss.code in _NO_LOSS or (loss.code in _SPANS and loss.seconds <= _SPLICE)
 
 
 def _subtitles(

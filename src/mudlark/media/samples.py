@@ -147,6 +147,7 @@ class LossCode(StrEnum):
     HOLE = "sound-hole"
     FORMAT = "format-changed"
     UNTRIMMED = "end-not-trimmed"
+    BESIDE = "beside-left-out"
     RESIZED = "picture-size-changed"
 
 

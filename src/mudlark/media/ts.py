@@ -63,6 +63,12 @@ _REGISTRATION, _LANGUAGE, _EXTENSION = 0x05, 0x0A, 0x7F
 _OPUS, _MOST_CHANNELS = b"\x80", 8  # an extension whose next byte is the number of channels (ETSI TS 103 491 Annex)
 _PROTECTED = frozenset({0xDB, 0xCF, 0xC1, 0xC2})
 _KNOWN_OTHERS = {0x01: "MPEG-1 video", 0x02: "MPEG-2 video", 0x10: "MPEG-4 part 2 video", 0x33: "VVC video"}
+_BESIDE = {  # what is no picture and no sound
+    0x05: "private sections",
+    0x06: "private data (subtitles, KLV)",
+    0x15: "timed metadata (ID3, KLV)",
+    0x86: "markers (SCTE 35)",
+}
 _FIRST_SOUND = 2  # the picture is track 1, sounds follow
 # the four bytes of a packet header (§2.4.3.2), read as one little-endian word
 _DAMAGED, _UNIT_START, _PID = 0x8000, 0x4000, 0xFF1F00
@@ -314,13 +320,14 @@ class TransportReader:
         state = self._state
         known = {stream.track: stream for stream in state.streams.values()}
         streams: dict[int, Stream] = {}
-        sounds, others = _FIRST_SOUND, []
+        sounds, others, beside = _FIRST_SOUND, list[str](), list[str]()
         for kind, pid, descriptors in _entries(table):
             if kind in _PROTECTED:
                 raise Refused("The transport stream is protected (sample encryption); Mudlark does not fetch it.")
             make = _maker(kind, descriptors)
             if make is None:
                 others.append(_KNOWN_OTHERS.get(kind, ""))
+                beside.append(_BESIDE.get(kind, ""))
                 continue
             track = 1 if isinstance(make(1), NalStream) else sounds
             if track == 1 and any(stream.track == 1 for stream in streams.values()):
@@ -342,6 +349,8 @@ class TransportReader:
         if list(streams) != list(state.streams):
             for name in filter(None, others):
                 self._lose(LossCode.LEFT_OUT, 1, name)
+            for name in filter(None, beside):
+                self._lose(LossCode.BESIDE, 1, name)
         held = self._let_go([pid for pid, stream in state.streams.items() if streams.get(pid) is not stream])
         state.streams = dict(sorted(streams.items(), key=lambda entry: entry[1].track))
         state.table = table

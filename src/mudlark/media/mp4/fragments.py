@@ -423,6 +423,8 @@ def _read_run(
         return columns[name] if name in columns else np.full(count, otherwise, np.int64)
 
     sizes, durations = column("size", usual.size), column("duration", usual.duration)
+    if count > 1 and not durations[-1]:  # of which nothing was known when it was written
+        durations[-1] = durations[-2]
     sample_flags = column("flags", usual.flags)
     if first_flags is not None and count:
         sample_flags[0] = first_flags

@@ -138,6 +138,7 @@ class _Reader:
             raise Mp4Error("A track has a timescale of zero", media_head.start)
         code = self.number(media_head, 32 if self.number(media_head, 0, 1) else 20, 2)
         language = "".join(chr(0x60 + (code >> shift & 31)) for shift in (10, 5, 0))
+        language = language if language.isalpha() else "und"  # QuickTime has numbers there
         if "elng" in (inside := self.tree(media)):
             language = self.content(inside["elng"][0])[4:].split(b"\0")[0].decode("utf-8", "replace") or language
         tables = self.tree(self.one(media, "minf", "stbl"))
