@@ -125,7 +125,8 @@ class Timeline:
         if state.shift is None:
             state.shift = shifts[0]
         known = any(samples.track in self._reached for samples in batch)
-        if known and fitting - state.shift > _BACK and not self._came_before(batch, state.shift + state.turns):
+        placed = state.shift + state.turns
+        if known and self._behind(batch, placed) > _BACK and not self._came_before(batch, placed):
             # an encoder that began anew without a word
             self._lost.append(Loss(LossCode.LEAP, 1, f"{state.shift - fitting:.1f} s", at=self.end))
             if not any(abs(shift - fitting) <= _BACK for shift in shifts):
@@ -140,6 +141,16 @@ class Timeline:
             state.shift = nearest
         shift = state.shift + state.turns
         return [moved for samples in batch if len(moved := self._move(rendition, samples, shift))]
+
+    def _behind(self, batch: Iterable[Samples], shift: float) -> float:
+        """Seconds by which these samples would begin before what there is of their tracks: the picture, if it is one
+        of them. What is missing in between does not count: how long that was is only promised."""
+        ends = [
+            (samples.format.type == "video", self._reached[samples.track] - _begin([samples]) - shift)
+            for samples in batch
+            if samples.track in self._reached
+        ]
+        return _fitting(ends)
 
     def _came_before(self, batch: Iterable[Samples], shift: float) -> bool:
         """True if the first of these samples are there already: of the same size at the same time."""

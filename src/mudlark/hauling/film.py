@@ -246,9 +246,7 @@ def _losses(losses: Iterable[Loss]) -> tuple[list[Problem], list[Note]]:
     """One problem or note for each kind of loss, with its sum and where it was first met."""
     target: dict[tuple[LossCode, str, bool], list[Loss]] = {}
     for loss in losses:
-        detail = (
-            loss.detail if loss.code in (LossCode.LEFT_OUT, LossCode.LEAP, LossCode.RESIZED, LossCode.FORMAT) else ""
-        )
+        detail = loss.detail if loss.code in _DETAILED else ""
         target.setdefault((loss.code, detail, _is_slight(loss)), []).append(loss)
     problems: list[Problem] = []
     notes: list[Note] = []

@@ -5,7 +5,7 @@ Where it breaks off it is asked for again; what was missed is said. The file can
 
 import asyncio
 import time
-from collections.abc import Callable
+from collections.abc import AsyncIterator, Callable
 from contextlib import suppress
 from pathlib import Path
 
@@ -102,16 +102,12 @@ async def _record(work: Work, tape: Tape, clock: SteadyClock, tell: Callable[[],
                 every = reply.headers.get("icy-metaint", "0")
                 titles = Titles(int(every) if every.isascii() and every.isdigit() and len(every) < 8 else 0)
                 endless = listed or any(name.lower().startswith("icy-") for name in reply.headers)
-                opening = None if endless or not tape.size else bytearray()
-                async for chunk in reply.chunks:
+                anew = not endless and tape.size > 0
+                async for chunk in reply.chunks if not anew else _from_opening(reply.chunks):
                     now = clock.now()
-                    if opening is not None:  # what begins anew with the same bytes is a file, and is there already
-                        opening += chunk
-                        if len(opening) < _OPENING:
-                            continue
-                        if tape.begins_with(bytes(opening[:_OPENING])):
-                            return
-                        chunk, opening = bytes(opening), None
+                    if anew and tape.begins_with(chunk[:_OPENING]):
+                        return  # what begins anew with the same bytes is a file, and is there already
+                    anew = False
                     if lost_at:
                         tape.gap(lost_at, now)
                     failures, lost_at = 0, 0.0
@@ -135,6 +131,25 @@ async def _record(work: Work, tape: Tape, clock: SteadyClock, tell: Callable[[],
         lost_at = lost_at or clock.now()
         await asyncio.sleep(_WAITS[min(failures, len(_WAITS) - 1)])
         failures += 1
+
+
+async def _from_opening(chunks: AsyncIterator[bytes]) -> AsyncIterator[bytes]:
+    """The same chunks, the first of them long enough to tell whether a body begins anew, if it is that long."""
+    opening = b""
+    try:
+        async for chunk in chunks:
+            if len(opening) < _OPENING:
+                opening += chunk
+                if len(opening) >= _OPENING:
+                    yield opening
+            else:
+                yield chunk
+    except NetworkError:
+        if 0 < len(opening) < _OPENING:
+            yield opening
+        raise
+    if 0 < len(opening) < _OPENING:
+        yield opening
 
 
 def _made(work: Work, tape: Tape, problem: object) -> Made:
