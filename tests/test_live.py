@@ -84,6 +84,23 @@ def test_numbers_that_begin_anew_are_a_new_stretch(first: int, name: str) -> Non
     assert {placed.stretch for placed, _ in fresh.pairs} == {1}
 
 
+def test_a_list_that_grows_anew_under_the_same_names_is_a_new_beginning() -> None:
+    durations = Follower(Stretches())
+    durations.update(listed(0, 5), NOON, 0)
+    assert durations.update(listed(0, 2, duration=3.5), NOON + 30).restarted  # other segments, by what is said of them
+    later = Follower(Stretches())
+    later.update(listed(0, 5), NOON, 0, NOON)
+    assert not later.update(listed(0, 3), NOON + 30, modified=NOON - 10).pairs  # an older copy
+    fresh = later.update(listed(0, 2), NOON + 30, modified=NOON + 29)
+    assert fresh.restarted and [placed.sequence for placed, _ in fresh.pairs if not placed.gap] == [0, 1]
+    grown = Follower(Stretches())
+    for number in range(50):
+        grown.update(listed(number, 5), NOON + 4 * number, 0)
+    looks = [grown.update(listed(0, count), NOON + 300 + 4 * count) for count in (1, 2, 3)]
+    assert [look.restarted for look in looks] == [False, False, True]
+    assert [placed.sequence for placed, _ in looks[2].pairs if not placed.gap] == [0, 1, 2]
+
+
 def test_how_long_a_source_was_away_before_it_began_anew_is_a_hole() -> None:
     follower = Follower(Stretches())
     follower.update(listed(10, 5), NOON, 0)

@@ -158,7 +158,7 @@ class Broadcast:
         for name, listing in listings.items():
             follower = self._followers[name]
             first = None if follower.begun else first_of(listing.segments, self._span.begin, now)
-            fresh[name] = follower.update(listing.segments, now, first)
+            fresh[name] = follower.update(listing.segments, now, first, listing.modified)
         for name, one in fresh.items():
             if one.restarted:
                 self.state.restarts += 1

@@ -18,6 +18,7 @@ from mudlark.web.resource import Resource
 _REMEMBERED = 5_000  # segments whose addresses are compared
 _LEAP = 100  # segments by which a number may run ahead of the time that has passed, before it is a new numbering
 _NEARLY = 0.02  # seconds
+_LAGS, _GROWN = 3, 2  # segments by which a copy may lag beside its length; how often a list must have grown behind
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,9 +55,11 @@ class Follower:
         self._by_time = by_time
         self._epoch = 0
         self._last: Segment | None = None  # as listed
-        self._known: dict[int, str] = {}
+        self._known: dict[int, tuple[str, float]] = {}  # by number: what a segment is known by
         self._length = 0.0
         self._seen_at = 0.0
+        self._modified: float | None = None  # when the newest list was made, in seconds since 1970
+        self._behind: tuple[int, int] | None = None  # the last number of a list that is behind, and how often it grew
 
     @property
     def length(self) -> float:
@@ -71,16 +74,20 @@ class Follower:
     def resume(self, last: Segment, length: float, now: float) -> None:
         """Go on behind a segment that an earlier run has recorded. last: as it was listed."""
         self._last, self._length, self._seen_at = last, length, now
-        self._known[last.sequence] = without_query(last.resource.url)
+        self._known[last.sequence] = _known_by(last)
 
-    def update(self, listed: Sequence[Segment], now: float, first: int | None = None) -> Fresh:
+    def update(
+        self, listed: Sequence[Segment], now: float, first: int | None = None, modified: float | None = None
+    ) -> Fresh:
         """What is new in a list. now: seconds since 1970. first: the number in the list at which to begin, where
-        nothing was recorded yet."""
+        nothing was recorded yet. modified: when the list was made (Last-Modified), in seconds since 1970."""
         if not listed:
             return Fresh()
+        newer = modified is not None and self._modified is not None and modified > self._modified
+        self._modified = max(filter(None, (self._modified, modified)), default=None)
         if self._last is None:
             return self._take(listed[first or 0 :], now)
-        if not self._by_time and self._begins_anew(listed, now):
+        if not self._by_time and self._begins_anew(listed, now, newer=newer):
             return self._restart(listed, now)
         fresh = [segment for segment in listed if self._is_after(segment)]
         if not fresh:
@@ -95,22 +102,36 @@ class Follower:
             return segment.begin > self._last.begin + _NEARLY
         return segment.sequence > self._last.sequence
 
-    def _begins_anew(self, listed: Sequence[Segment], now: float) -> bool:
+    def _begins_anew(self, listed: Sequence[Segment], now: float, *, newer: bool) -> bool:
         """True if the numbers of a list are not those of before: they run backwards, or mean other segments, or leap
-        farther than time has passed. An older copy of the list, which some servers send, is none."""
+        farther than time has passed. An older copy of the list, which some servers send, is none: it says the same of
+        its segments, was not made later, and does not grow far behind. newer: the list was made after all before."""
         assert self._last is not None
         both = [segment for segment in listed if segment.sequence in self._known]
         if both:
-            return all(self._known[segment.sequence] != without_query(segment.resource.url) for segment in both)
+            if all(self._known[segment.sequence] != _known_by(segment) for segment in both):
+                return True
+            return listed[-1].sequence < self._last.sequence and (newer or self._grows_behind(listed))
         if listed[-1].sequence < self._last.sequence:
             return True
         usual = max(0.5, _usual(listed))
         return listed[0].sequence - self._last.sequence > (now - self._seen_at) / usual + _LEAP
 
+    def _grows_behind(self, listed: Sequence[Segment]) -> bool:
+        """True if a list that is farther behind than any copy would be has grown again and again."""
+        assert self._last is not None
+        last, known = listed[-1].sequence, self._behind
+        if self._last.sequence - last <= len(listed) + _LAGS:
+            self._behind = None
+            return False
+        self._behind = (last, 0 if known is None or last < known[0] else known[1] + (last > known[0]))
+        return self._behind[1] >= _GROWN
+
     def _restart(self, listed: Sequence[Segment], now: float) -> Fresh:
         assert self._last is not None
         self._epoch += 1
         self._known.clear()
+        self._behind = None
         away = now - self._seen_at - sum(segment.duration for segment in listed)
         before, after = moment_of(self._last), moment_of(listed[0])
         if before is not None and after is not None and abs(after - before) <= LONGEST_GAP:
@@ -148,12 +169,17 @@ class Follower:
             placed.append((replace(segment, begin=self._length, stretch=stretch), segment))
             self._length += segment.duration
         for segment in segments:
-            self._known[segment.sequence] = without_query(segment.resource.url)
+            self._known[segment.sequence] = _known_by(segment)
         while len(self._known) > _REMEMBERED:
             del self._known[next(iter(self._known))]
         if segments:
             self._last, self._seen_at = segments[-1], now
         return Fresh(tuple(placed), missed=sum(segment.duration for segment in before))
+
+
+def _known_by(segment: Segment) -> tuple[str, float]:
+    """What is the same of a segment whenever it is listed."""
+    return without_query(segment.resource.url), segment.duration
 
 
 def _usual(listed: Sequence[Segment]) -> float:

@@ -5,6 +5,7 @@ Follows RFC 8216 §6.3.4 and its revision §6.2.5 (blocking reload), ISO/IEC 230
 
 import asyncio
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from email.utils import parsedate_to_datetime
 from typing import TYPE_CHECKING, Protocol
@@ -28,12 +29,14 @@ _FARTHEST = 2.0  # seconds by which the clock of this machine may be off, before
 @dataclass(frozen=True, slots=True)
 class Listing:
     """What is listed of one rendition now. ended: nothing more will come. target: seconds that no segment exceeds.
-    origin: the time of day, in seconds since 1970, at which the presentation's time began, where that is known."""
+    origin: the time of day, in seconds since 1970, at which the presentation's time began, where that is known.
+    modified: when the list was made, in seconds since 1970, where its server says so."""
 
     segments: Sequence[Segment]
     ended: bool
     target: float | None
     origin: float | None = None
+    modified: float | None = None
 
 
 class Lists(Protocol):
@@ -71,7 +74,8 @@ class HlsList:
             raise ManifestError(f"{look.url} is a master playlist where a media playlist was expected.")
         blocks = playlist.can_block and playlist.segments and not playlist.ended
         self._next = playlist.segments[-1].sequence + 1 if blocks else None
-        return {self.names[0]: Listing(playlist.segments, playlist.ended, playlist.target)}
+        made = _moment(look.headers.get("last-modified"))
+        return {self.names[0]: Listing(playlist.segments, playlist.ended, playlist.target, modified=made)}
 
     async def _fetch(self) -> Content:
         failed: NetworkError | None = None
@@ -88,6 +92,13 @@ class HlsList:
                 failed = failed or problem
         assert failed is not None
         raise failed
+
+
+def _moment(stated: str | None) -> float | None:
+    """A time of HTTP (RFC 9110 §5.6.7) in seconds since 1970; None where none is stated."""
+    with suppress(ValueError, TypeError):
+        return parsedate_to_datetime(stated).timestamp() if stated else None
+    return None
 
 
 def _completed(playlist: hls.Playlist, before: hls.Playlist | None) -> hls.Playlist:
