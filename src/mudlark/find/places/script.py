@@ -6,7 +6,7 @@ Follows ECMA-262 §12.9.4 (string literals) as far as escapes go, and JSON (RFC 
 import html
 import re
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import islice
 from typing import Any
@@ -30,6 +30,8 @@ _BRACE = re.compile(r"[{}]")
 _MOST_LOOKED_AT = 5_000  # addresses of one script whose surroundings are read
 _MOST_REPEATS = 12  # places of one address
 _FARTHEST, _MOST_PARTS = 80, 20  # characters between two literals that are added, and how many of them
+_EVER_NEW = re.compile(r"\s*\+\s*\(?(?:Math\.random|Date\.now|performance\.now|\+?\s?\(?new Date)\b")
+_ABSOLUTE = re.compile(r"https?:(?:\\?/){2}", re.I)
 _WITHOUT_LAST = re.compile(r"[?&][^?&=/]{1,60}=$")
 _NEAR = 400  # characters within which an object literal is looked at
 _SIMPLE = {"n": "\n", "t": "\t", "r": "\r", "b": "\b", "f": "\f", "v": "\v", "0": "\0"}
@@ -81,8 +83,8 @@ def literals(script: str) -> Iterator[Literal]:
         unfinished = bool(_JOINED.match(script, end + 1))
         if script[end] == "`" and "${" in text:
             text, unfinished = text.partition("${")[0], True
-        if unfinished and text.endswith("=") and kind_by_extension(whole := _WITHOUT_LAST.sub("", text)):
-            text = whole  # what is added against caches, or to be counted, need not be there
+        if text.endswith("=") and _EVER_NEW.match(script, end + 1):
+            text, unfinished = _WITHOUT_LAST.sub("", text), False  # what is added against caches need not be there
         unfinished = (unfinished and kind_by_extension(text) is None) or text.endswith(("=", "?", "&"))
         if counts[text] >= _MOST_REPEATS:
             continue
@@ -101,20 +103,28 @@ def literals(script: str) -> Iterator[Literal]:
 
 
 def _sums(script: str) -> Iterator[tuple[int, int, str]]:
-    """String literals, those that are added to each other as one: where the first begins and the last ends, without
-    their quotes, and what they are together."""
-    sum_begin, sum_end, parts = -1, -1, list[str]()
+    """String literals: where each begins and ends, without its quotes, and what it is. Those that are added to each
+    other are one, if the first begins an address that is whole; what a script puts together of anything else is for
+    the script to say."""
+    sum_end, parts = -1, list[tuple[int, int]]()
     for begin, end in _quoted(script):
         between = script[sum_end + 1 : begin - 1] if 0 <= sum_end < begin and begin - sum_end < _FARTHEST else ""
         if parts and len(parts) < _MOST_PARTS and between.strip() == "+":
-            parts.append(script[begin:end])
+            parts.append((begin, end))
             sum_end = end
             continue
-        if parts:
-            yield sum_begin, sum_end, "".join(parts)
-        sum_begin, sum_end, parts = begin, end, [script[begin:end]]
-    if parts:
-        yield sum_begin, sum_end, "".join(parts)
+        yield from _together(script, parts)
+        sum_end, parts = end, [(begin, end)]
+    yield from _together(script, parts)
+
+
+def _together(script: str, parts: Sequence[tuple[int, int]]) -> Iterator[tuple[int, int, str]]:
+    """Literals that are added to each other, as one or one by one."""
+    texts = [script[begin:end] for begin, end in parts]
+    if len(parts) > 1 and _ABSOLUTE.match(texts[0]):
+        yield parts[0][0], parts[-1][1], "".join(texts)
+    else:
+        yield from ((begin, end, text) for (begin, end), text in zip(parts, texts, strict=True))
 
 
 def _quoted(script: str) -> Iterator[tuple[int, int]]:
