@@ -81,6 +81,12 @@ def test_packets_without_times_in_between() -> None:
     assert sizes == sizes_of(range(30)) and times == [n * _TICKS for n in range(30)]
 
 
+def test_what_stands_before_the_first_time_does_not_put_off_what_has_one() -> None:
+    packets = [untimed(b"".join(picture(0))), *(timed(b"".join(picture(n)), n * _TICKS) for n in range(10, 20))]
+    sizes, times = read(packets)
+    assert sizes == sizes_of(range(10, 20)) and times == [n * _TICKS for n in range(10, 20)]
+
+
 def test_a_burst_of_pictures_with_one_time_loses_none() -> None:
     """As a server writes what has waited while it stalled: five of one time, then on as before."""
     stated = [min(n, 10) if n < 15 else n for n in range(30)]

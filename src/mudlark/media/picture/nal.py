@@ -240,6 +240,8 @@ class NalStream:
         starts, dts, pts = starts[~alike], dts[~alike], pts[~alike]
         delimited = np.flatnonzero(self._dialect.kinds[stream[begins]] == self._dialect.delimiter)
         first = delimited if len(delimited) >= len(starts) else self._openings(stream, begins)
+        timed = begins[first] >= starts[0]  # what stands before the first packet with a time has none
+        first = first[timed] if timed.any() else first[-1:]
         packet = np.maximum(np.searchsorted(starts, begins[first], "right") - 1, 0)
         # a picture whose first slice is lost begins where the packet with its time does
         without = np.setdiff1d(np.arange(len(starts)), packet)
