@@ -44,7 +44,7 @@ class FileForm:
 
 
 _CHAIN = "frames of {} follow each other from the first byte to the last, tags and zeros behind aside"
-_PARTS = "every part from the first byte to the last; decoded; no long run of zeros in its coded data"
+_NO_ZEROS = "no long run of zeros in its coded data"
 _CONTAINER = "none of what is inside; its container fits the file"
 
 FORMS: dict[str, FileForm] = {
@@ -191,7 +191,7 @@ FORMS: dict[str, FileForm] = {
         also="jpeg jpe jfif",
         named="jpg jpeg",
         media_type="image/jpeg",
-        covers=_PARTS,
+        covers=f"every part from the first byte to the last; decoded without a warning of libjpeg; {_NO_ZEROS}",
         promises="as many lines and columns as it states",
         end="EOI",
     ),
@@ -202,7 +202,7 @@ FORMS: dict[str, FileForm] = {
         extension=".gif",
         named="gif",
         media_type="image/gif",
-        covers=_PARTS,
+        covers="every part from the first byte to the last; decoded, all frames of it",
         promises="decoded to its last frame",
         end="the trailer",
     ),
@@ -212,7 +212,7 @@ FORMS: dict[str, FileForm] = {
         extension=".webp",
         named="webp",
         media_type="image/webp",
-        covers="chunks from the first byte to the last; decoded, all frames of it",
+        covers=f"chunks from the first byte to the last; decoded, all frames of it; {_NO_ZEROS}",
         promises="sizes of the file and of its chunks",
         end="the size that it states",
     ),
@@ -221,7 +221,7 @@ FORMS: dict[str, FileForm] = {
         "image",
         extension=".avif",
         media_type="image/avif",
-        covers="boxes from the first byte to the last; decoded, all frames of it",
+        covers=f"boxes from the first byte to the last; decoded, all frames of it; {_NO_ZEROS}",
         promises="sizes of the boxes",
         end="`meta` with all items inside",
     ),
