@@ -15,7 +15,7 @@ from mudlark.assemble.output import ChosenFile, progressive
 from mudlark.assemble.subtitles import TextPart, join
 from mudlark.assemble.timeline import Timeline
 from mudlark.demo.repacked import encrypted, fragments, packed, section
-from mudlark.demo.transport import VIDEO_PID, TransportWriter, Unit
+from mudlark.demo.transport import AAC, VIDEO_PID, TransportWriter, Unit
 from mudlark.fetch.place import Place
 from mudlark.media.movie import Movie
 from mudlark.media.mp4.about import About
@@ -175,6 +175,19 @@ def test_an_encoder_that_begins_anew_without_a_word_loses_nothing(tmp_path: Path
     assert np.diff(movie.tracks[0].dts).max() <= 2 * FRAME
     codes = [loss.code for loss in made.losses]
     assert codes.count(LossCode.LEAP) == 1 and set(codes) <= {LossCode.LEAP, LossCode.SILENCE}
+
+
+def test_sound_of_one_frame_size_that_begins_anew_is_told_from_a_repeat_by_its_bytes(tmp_path: Path) -> None:
+    first = TransportWriter(AAC).segment(sounds(94))
+    other = TransportWriter(AAC).segment(
+        [replace(unit, data=unit.data.replace(b"\1" * 20, b"\2" * 20)) for unit in sounds(94)]
+    )
+    for second, count in ((first, 94), (other, 188)):
+        parts = Parts(tmp_path)
+        parts.add(first)
+        parts.add(second)
+        movie, _ = parts.film()
+        assert len(movie.tracks[0].sizes) == count
 
 
 def test_segments_that_come_a_second_time_are_taken_once(tmp_path: Path) -> None:

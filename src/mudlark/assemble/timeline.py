@@ -17,6 +17,7 @@ from mudlark.media.samples import Flags, Ints, Loss, LossCode, Samples
 _BEFORE_ALL = -(1 << 62)  # ticks
 _BACK = 0.5  # seconds by which a clock that goes back has begun anew, unless the same samples come again
 _RECENT = 5_000  # samples of a track that are remembered
+_HEAD = 64  # bytes by which two samples are told apart
 _FEW = 16  # samples by which a repeat is known
 LEAP = 10.0  # seconds between expected and stated time from which a leap is taken for an unmarked discontinuity
 
@@ -52,6 +53,7 @@ class Timeline:
         self._tracks_of: dict[int, set[int]] = {}
         self._last: dict[int, int] = {}
         self._recent: dict[int, tuple[Ints, Ints]] = {}  # by track: times and sizes of the last samples
+        self._heads: dict[tuple[int, int], bytes] = {}  # by track and time: how the first sample of a batch begins
         self._scales: dict[int, int] = {}
         self._lost: list[Loss] = []
 
@@ -153,7 +155,8 @@ class Timeline:
         return _fitting(ends)
 
     def _came_before(self, batch: Iterable[Samples], shift: float) -> bool:
-        """True if the first of these samples are there already: of the same size at the same time."""
+        """True if the first of these samples are there already: of the same size at the same time, and with the same
+        bytes where those are remembered."""
         pictures = [samples for samples in batch if samples.format.type == "video"] or list(batch)
         for samples in pictures:
             times, sizes = self._recent.get(samples.track, (samples.dts[:0], samples.dts[:0]))
@@ -161,6 +164,8 @@ class Timeline:
             if not len(times) or scale != samples.format.timescale:
                 return True  # that cannot be told
             wanted = samples.dts[:_FEW] + round(shift * scale)
+            if (head := self._heads.get((samples.track, int(wanted[0])))) is not None:
+                return head == _head(samples)
             at = np.minimum(np.searchsorted(times, wanted), len(times) - 1)
             there = (np.abs(times[at] - wanted) <= 1) & (sizes[at] == samples.sizes[:_FEW])
             if int(there.sum()) * 2 < int((wanted <= times[-1]).sum()):
@@ -205,6 +210,9 @@ class Timeline:
             before = self._recent.get(samples.track, (samples.dts[:0], samples.dts[:0]))
             times, sizes = np.append(before[0], samples.dts), np.append(before[1], samples.sizes)
             self._recent[samples.track] = times[-_RECENT:], sizes[-_RECENT:]
+            self._heads[samples.track, int(samples.dts[0])] = _head(samples)
+            if len(self._heads) > _RECENT:
+                del self._heads[next(iter(self._heads))]
             end = samples.end / scale
             self._reached[samples.track] = max(end, self._reached.get(samples.track, end))
             self._missing[samples.track] = 0.0
@@ -235,6 +243,11 @@ class Timeline:
         at = np.minimum(np.searchsorted(times, samples.dts), len(times) - 1)
         new: Flags = (times[at] != samples.dts) | (sizes[at] != samples.sizes)
         return new
+
+
+def _head(samples: Samples) -> bytes:
+    """How the first of these samples begins."""
+    return bytes(samples.pieces[0][: min(_HEAD, int(samples.sizes[0]))])
 
 
 def _fitting(gaps: list[tuple[bool, float]]) -> float:
