@@ -1,6 +1,7 @@
 """WebM and Matroska: clusters, laces, cues, and what other writers' files look like (RFC 9559)."""
 
 import zlib
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -20,6 +21,8 @@ from mudlark.media.picture.vp import read_vp9, vp9_configuration
 from mudlark.media.samples import Samples
 from mudlark.media.sniff import sniff
 from mudlark.media.sound import opus
+from mudlark.verify.account import Account
+from mudlark.verify.media import check_file
 from tests import sounds
 from tests.streams import access_unit
 
@@ -283,3 +286,29 @@ def test_pictures_with_start_codes_get_lengths_and_a_description() -> None:
     assert samples.format.codec.startswith("avc1.64") and samples.format.config[:1] == b"\1"
     assert samples.sizes.tolist() == [304 + n for n in range(5)]
     assert samples.pts.tolist() == [n * 3600 for n in range(5)]
+
+
+def checked(tmp_path: Path, data: bytes) -> Account:
+    (tmp_path / "film.webm").write_bytes(data)
+    account = Account()
+    check_file(tmp_path / "film.webm", None, account)
+    return account
+
+
+def test_cues_lead_to_clusters_or_that_is_said(tmp_path: Path) -> None:
+    assert checked(tmp_path, FERRY).verdict == "sound"
+    position = (
+        FERRY.index(b"\xf1", FERRY.rindex(names.CUES.to_bytes(4, "big"))) + 2
+    )  # CueClusterPosition (§5.1.5.1.2.2)
+    damaged = FERRY[:position] + bytes([FERRY[position] ^ 0x01]) + FERRY[position + 1 :]
+    account = checked(tmp_path, damaged)
+    assert account.verdict == "flawed" and "cue" in account.reason
+
+
+def test_elements_have_their_check_sums_or_that_is_said(tmp_path: Path) -> None:
+    """RFC 8794 §11.3.1: the CRC-32 of what follows it, least significant byte first."""
+    inside = tracks(picture())[4 + 1 :]
+    for wrong, verdict in ((0, "unproven"), (1, "flawed")):
+        crc = element(0xBF, (zlib.crc32(inside) ^ wrong).to_bytes(4, "little"))
+        data = opened(element(names.TRACKS, crc, inside), cluster(0, *(block(1, n * 40, VP9_KEY) for n in range(5))))
+        assert checked(tmp_path, data).verdict == verdict

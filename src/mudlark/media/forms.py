@@ -73,7 +73,8 @@ FORMS: dict[str, FileForm] = {
         player_type="video/webm",
         covers="elements; frames that look like their codec, no long run of zeros in them; void elements. Tracks of"
         " what is not read are said with their number",
-        promises="sizes of the segment, clusters and blocks; the duration; times rise, without gaps",
+        promises="sizes of the segment, clusters and blocks; the seek head, the cues, CRC-32; the duration; times rise,"
+        " without gaps",
         end=f"the segment's size; of unknown size its duration, else {FROM_OUTSIDE}",
     ),
     "ts": FileForm(

@@ -1,9 +1,11 @@
 """Is a Matroska file whole? Elements inside elements, blocks inside clusters, NAL units inside samples."""
 
+import zlib
 from pathlib import Path
 
 from mudlark.errors import FormatError
 from mudlark.media.matroska import names
+from mudlark.media.matroska.cues import read_cues
 from mudlark.media.matroska.ebml import Element, children, header, number_in
 from mudlark.media.matroska.read import read_matroska
 from mudlark.media.movie import Movie, ReadAt, reader_of
@@ -12,6 +14,8 @@ from mudlark.verify.coded import check_coded
 
 _BLOCK = 1 << 20
 _HEAD = 65536
+_CUES, _CLUSTER, _CRC = names.CUES.to_bytes(4, "big"), names.CLUSTER.to_bytes(4, "big"), b"\xbf\x84"
+_LARGEST_CUES, _LARGEST_CHECKED, _MOST_CUES = 1 << 26, 1 << 28, 2_000
 _LEAST = 12  # bytes of the shortest seek head
 
 
@@ -52,8 +56,45 @@ def _check_places(read: ReadAt, size: int, account: Account) -> None:
             code = "cut-off" if place >= size else "boxes"
             account.failed("promises", code, text, offset=min(place, size))
             return
+        if identifier == _CUES and not _check_cues(read, size, place, account):
+            return
     if named:
         account.passed("promises", f"all {len(named)} elements stand where its head says")
+
+
+def _check_cues(read: ReadAt, size: int, place: int, account: Account) -> bool:
+    """Every cue leads to a cluster (RFC 9559 §5.1.5). True if so; of very many some are looked at."""
+    whole = header(read(place, 16), 0, size, place)
+    if whole.unknown or whole.end > size or whole.end - place > _LARGEST_CUES:
+        return True  # what is wrong with its size is said where elements are read
+    cues = read_cues(read(0, _HEAD), read(place, whole.end - place), place)
+    places = [at for at, _ in cues.places] if cues else []
+    for at in places[:: len(places) // _MOST_CUES + 1]:
+        if not read(at, 4).startswith(_CLUSTER):
+            text = f"A cue leads to byte {at:,}, where no cluster begins"
+            account.failed("promises", "cut-off" if at >= size else "boxes", text, offset=min(at, size))
+            return False
+    return True
+
+
+def _check_sums(read: ReadAt, segment: Element, account: Account) -> None:
+    """Elements that carry a check sum of what is inside (RFC 8794 §11.3.1) have it."""
+    at, checked = segment.content, 0
+    while at < segment.end:
+        element = header(read(at, 16), 0, segment.end, at)
+        if element.unknown:
+            break
+        head = read(element.content, 6)
+        if head[:2] == _CRC and element.end - element.content <= _LARGEST_CHECKED:
+            inside = read(element.content + 6, element.end - element.content - 6)
+            checked += 1
+            if zlib.crc32(inside) != int.from_bytes(head[2:], "little"):
+                text = f"The element at byte {at:,} does not have its check sum"
+                account.failed("check-sums", "check-sum", text, offset=at)
+                return
+        at = element.end
+    if checked:
+        account.passed("check-sums", f"{checked:,} elements, each with its check sum")
 
 
 def _named_places(data: bytes, segment: Element) -> list[tuple[bytes, int]] | None:
@@ -96,4 +137,6 @@ def check_matroska(path: Path, account: Account, *, streamed: bool = False) -> M
         frames = sum(int(track.sizes.sum()) for track in tracks)
         account.cover("structure", size - frames - behind)
         _check_places(read, size, account)
+        first = header(read(0, 16), 0, size)
+        _check_sums(read, header(read(first.end, 16), 0, size, first.end), account)
     return movie
