@@ -170,3 +170,10 @@ def test_styles_are_inherited_from_what_is_around_and_from_regions() -> None:
     inside = '<p region="r" begin="0s" end="1s">A <span tts:fontStyle="italic">B</span></p>'
     (cue,) = cues(f'<div tts:fontStyle="italic">{inside}</div>', head)
     assert cue.text == "<c.yellow><i>A B</i></c>"
+
+
+def test_a_paragraph_that_changes_without_end_is_refused() -> None:
+    spans = "".join(f'<span begin="{n}s" end="{n + 1}s">{n}</span>' for n in range(2_500))
+    text = f'<tt xmlns="http://www.w3.org/ns/ttml"><body><div><p>{spans}</p></div></body></tt>'
+    with pytest.raises(FormatError, match="more often"):
+        parse_ttml(text.encode())

@@ -271,6 +271,8 @@ def test_frames_that_are_packed_are_unpacked() -> None:
     assert bytes_of(samples) == OPUS * 3 and samples.format.sample_duration == 960
     with pytest.raises(MatroskaError, match="unpacked"):
         read(opened(tracks(sound(2, "A_OPUS", packing(0))), cluster(0, block(2, 0, OPUS))))
+    with pytest.raises(MatroskaError, match="cut off"):
+        read(opened(tracks(sound(2, "A_OPUS", packing(0))), cluster(0, block(2, 0, zlib.compress(OPUS)[:-5]))))
     with pytest.raises(MatroskaError, match="not read"):
         read(opened(tracks(sound(2, "A_OPUS", packing(1))), cluster(0, block(2, 0, OPUS))))
 

@@ -217,9 +217,7 @@ _OTHERS: dict[str, Misfits] = {
     **dict.fromkeys(("jpeg", "mjpa", "V_MJPEG"), jpeg_pictures),
     **dict.fromkeys(("apch", "apcn", "apcs", "apco", "ap4h", "ap4x"), prores_pictures),
     **dict.fromkeys(("mp4v", "V_MPEG2", "V_MPEG1", "m2v1"), start_codes),
-    **dict.fromkeys(
-        ("sowt", "twos", "lpcm", "ipcm", "fpcm", "in24", "in32", "fl32", "fl64", "raw ", "A_PCM"), anything
-    ),
+    **dict.fromkeys(("sowt", "twos", "lpcm", "ipcm", "fpcm", "in24", "in32", "fl32", "fl64", "raw "), anything),
     **dict.fromkeys(("ulaw", "alaw", "A_PCM", "S_TEXT"), anything),
 }
 

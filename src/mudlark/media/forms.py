@@ -9,7 +9,6 @@ from dataclasses import dataclass
 from typing import Literal
 
 Category = Literal["video", "audio", "image", "hls", "dash", "subtitle", "document", "package"]
-STATED = "in the file"  # its end is proven by the file itself
 FROM_OUTSIDE = "the manifest's length, the server's length, or a digest"
 
 

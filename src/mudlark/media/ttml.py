@@ -23,7 +23,7 @@ _OFFSET = re.compile(r"(\d{1,12}(?:\.\d{1,9})?)(h|m|s|ms|f|t)$", re.A)
 _UNITS = {"h": 3600.0, "m": 60.0, "s": 1.0, "ms": 0.001}
 _COLOURS = frozenset(["white", "lime", "cyan", "red", "yellow", "magenta", "blue", "black"])  # classes of WebVTT §5.1
 _DEEPEST = 50
-_MOST_CUES = 500_000
+_MOST_CUES, _MOST_MOMENTS = 500_000, 2_000  # of a text, and of one of its paragraphs
 _ENDLESS = 5.0  # seconds at least that a cue without an end is shown
 _PERCENT = re.compile(r"(-?\d{1,4}(?:\.\d{1,6})?)%\s+(-?\d{1,4}(?:\.\d{1,6})?)%$", re.A)
 
@@ -48,6 +48,7 @@ class _Document:
     def __init__(self, root: etree._Element, until: float | None) -> None:
         self.root = root
         self.until = until
+        self.spans: dict[etree._Element, tuple[float, float | None]] = {}
         self.timing = Timing(*_rates(root))
         self.styles = {_id(node): node for node in root.iter() if _name(node) == "style" and _id(node)}
         self.regions = {_id(node): node for node in root.iter() if _name(node) == "region" and _id(node)}
@@ -124,10 +125,13 @@ class _Document:
         settings = self.settings(region)
         style = self.region_style(region) | style
         stop = inf if end is None else end
+        self.spans = {}  # when each of this paragraph is there
         moments = {begin, stop, *(time for time in self.moments(node, begin, end, 0) if begin < time < stop)}
+        if len(moments) > _MOST_MOMENTS:
+            raise FormatError("A paragraph changes more often than any that is read")
         shown: Cue | None = None
         for first, last in pairwise(sorted(moments)):
-            words = self.words(node, begin, end, first, style, 0)
+            words = self.words(node, first, style, 0)
             for opening, closing in reversed(_marks({}, style)):
                 words = f"{opening}{words}{closing}" if words.strip() else words
             words = "\n".join(line.strip() for line in words.strip("\n ").split("\n") if line.strip())
@@ -146,15 +150,13 @@ class _Document:
             raise FormatError("Its elements are nested too deeply")
         for child in node:
             if _name(child) == "span":
-                first, last = self.times(child, begin, end)
+                first, last = self.spans[child] = self.times(child, begin, end)
                 yield first
                 if last is not None:
                     yield last
                 yield from self.moments(child, first, last, depth + 1)
 
-    def words(
-        self, node: etree._Element, begin: float, end: float | None, at: float, style: dict[str, str], depth: int
-    ) -> str:
+    def words(self, node: etree._Element, at: float, style: dict[str, str], depth: int) -> str:
         """What is shown of an element at a time, with its marks. Line breaks of the source are spaces, unless they are
         to be kept (xml:space). style: of the element, with what it inherits."""
         if depth > _DEEPEST:
@@ -165,10 +167,10 @@ class _Document:
             if _name(child) == "br":
                 parts.append("\n")
             elif _name(child) == "span":
-                first, last = self.times(child, begin, end)
+                first, last = self.spans[child]
                 if first <= at and (last is None or at < last):
                     own = style | self.style(child)
-                    text = self.words(child, first, last, at, own, depth + 1)
+                    text = self.words(child, at, own, depth + 1)
                     for opening, closing in reversed(_marks(style, own)):
                         text = f"{opening}{text}{closing}" if text.strip() else text
                     parts.append(text)

@@ -19,11 +19,9 @@ _LARGEST_CUES, _LARGEST_CHECKED, _MOST_CUES = 1 << 26, 1 << 28, 2_000
 _LEAST = 12  # bytes of the shortest seek head
 
 
-def _check_end(read: ReadAt, size: int, movie: Movie, account: Account) -> int:
+def _check_end(read: ReadAt, size: int, segment: Element, movie: Movie, account: Account) -> int:
     """The segment ends where it says, with nothing behind it; one of unknown size (RFC 9559 §4.5) that states no length
     either may go on. Gives how many bytes stand behind."""
-    first = header(read(0, 16), 0, size)
-    segment = header(read(first.end, 16), 0, size, first.end)
     if segment.unknown:
         if not movie.stated:
             account.leave_open("a Matroska file of unknown size that states no length")
@@ -40,11 +38,9 @@ def _check_end(read: ReadAt, size: int, movie: Movie, account: Account) -> int:
     return size - segment.end
 
 
-def _check_places(read: ReadAt, size: int, account: Account) -> None:
+def _check_places(read: ReadAt, size: int, segment: Element, account: Account) -> None:
     """What the head of the segment says stands elsewhere is there (RFC 9559 §5.1.1, §5.1.5): a file that was cut where
     a cluster begins still names the index behind all clusters."""
-    first = header(read(0, 16), 0, size)
-    segment = header(read(first.end, 16), 0, size, first.end)
     data = read(segment.content, _HEAD)
     named = _named_places(data, segment)
     if named is None:
@@ -133,10 +129,11 @@ def check_matroska(path: Path, account: Account, *, streamed: bool = False) -> M
         account.passed("samples", f"all {count:,} samples lie inside the clusters")
         tracks = [*movie.tracks, *movie.others]
         check_coded(read, tracks, account, streamed=streamed)
-        behind = _check_end(read, size, movie, account)
+        first = header(read(0, 16), 0, size)
+        segment = header(read(first.end, 16), 0, size, first.end)
+        behind = _check_end(read, size, segment, movie, account)
         frames = sum(int(track.sizes.sum()) for track in tracks)
         account.cover("structure", size - frames - behind)
-        _check_places(read, size, account)
-        first = header(read(0, 16), 0, size)
-        _check_sums(read, header(read(first.end, 16), 0, size, first.end), account)
+        _check_places(read, size, segment, account)
+        _check_sums(read, segment, account)
     return movie

@@ -75,9 +75,9 @@ def check_structure(path: Path, account: Account, *, streamed: bool = False) -> 
 def _check_promises(read: ReadAt, boxes: list[Box], movie: IndexedMovie, account: Account) -> None:
     """What a file in fragments says of all of them: their length (mehd, ISO/IEC 14496-12 §8.8.2), where they stand
     (sidx, §8.16.3), and that there are no more (mfra, §8.8.9). One that says nothing of the kind may go on."""
-    told = any(box.kind == "mfra" for box in boxes)
+    bounded = any(box.kind == "mfra" for box in boxes)
     if movie.fragments_last:
-        told = True
+        bounded = True
         seconds, there = movie.fragments_last / movie.timescale, movie.end or 0.0
         if abs(seconds - there) > _LENGTH:
             text = f"Its index states {seconds:.2f} s, and its fragments last {there:.2f} s"
@@ -86,12 +86,12 @@ def _check_promises(read: ReadAt, boxes: list[Box], movie: IndexedMovie, account
     for place in (box for box in boxes if box.kind == "sidx"):
         data = read(place.start, place.end - place.start)
         references = read_index(data, header(data[:16], 0, len(data)), place.start)
-        told = told or bool(references)
+        bounded = bounded or bool(references)
         if references and references[-1].start + references[-1].size > size:
             missing = references[-1].start + references[-1].size - size
             text = f"Its segment index lists {missing:,} bytes more than there are"
             account.failed("promises", "cut-off", text, offset=size)
-    if not told:
+    if not bounded:
         account.leave_open("an MP4 of fragments that states neither its length nor its last one")
 
 

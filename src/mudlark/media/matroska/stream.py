@@ -131,7 +131,9 @@ class ClusterReader:
         first, size = track.offsets[0], track.sizes[0]
         if number not in self._formats:
             head = track.format.prefix + bytes(data[first : first + min(size, 64)])
-            format = completed(track.format, track.private, _inflated(head) if track.format.deflated else head)
+            format = completed(
+                track.format, track.private, _inflated(head, begun=True) if track.format.deflated else head
+            )
             ticks = 1_000_000_000 // self._scale if format.type == "video" else format.sample_rate or 1000
             language = "" if track.language == "und" else track.language
             self._formats[number] = replace(format, timescale=ticks, language=language, container="matroska")
@@ -207,9 +209,14 @@ def _unpacked(samples: Samples) -> Samples:
     return replace(samples, format=format, sizes=sizes, pieces=[memoryview(b"".join(frames))])
 
 
-def _inflated(packed: bytes) -> bytes:
-    """A frame that was packed (RFC 1950). Raises MatroskaError where it cannot be unpacked."""
+def _inflated(packed: bytes, *, begun: bool = False) -> bytes:
+    """A frame that was packed (RFC 1950), or what its first bytes hold if it is only begun. Raises MatroskaError where
+    it cannot be unpacked."""
+    unpacking = zlib.decompressobj()
     try:
-        return zlib.decompressobj().decompress(packed, _LARGEST_FRAME)
+        frame = unpacking.decompress(packed, _LARGEST_FRAME)
     except zlib.error as problem:
         raise MatroskaError(f"A packed frame cannot be unpacked ({problem})") from problem
+    if not begun and not unpacking.eof:
+        raise MatroskaError("A packed frame is cut off, or too large to unpack")
+    return frame

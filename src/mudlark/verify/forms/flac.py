@@ -87,8 +87,9 @@ def check_flac(path: Path, account: Account) -> Found:
     if not seen.frames:
         account.failed("content", "sound", "The FLAC file holds no frames", grave=True)
         return Found(None, [form])
+    before = len(account.problems)
     _judge(seen, stream, account)
-    if not account.problems:  # frames with their check sums follow each other to the end
+    if len(account.problems) == before:  # frames with their check sums follow each other to the end
         account.cover("structure", stream.begin - begin)
         account.cover("samples", end - stream.begin)
         account.cover("padding", size - (end - begin))

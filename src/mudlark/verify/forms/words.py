@@ -73,7 +73,8 @@ def _srt(data: bytes) -> tuple[Times, int]:
         raise FormatError("It is no text in UTF-8", text.index("\ufffd"))
     blocks = sum("-->" in line for line in text.splitlines())
     last = text.rstrip().rpartition("\n")[2].strip() if found else ""
-    return found, blocks - len(found) + (last.isdigit() and "-->" not in last and text.rstrip().endswith(f"\n\n{last}"))
+    begun = last.isdigit() and text.rstrip().endswith(f"\n\n{last}")  # a block of which only its number is there
+    return found, blocks - len(found) + begun
 
 
 _READERS = {"webvtt": _webvtt, "ttml": _ttml, "srt": _srt}
