@@ -8,6 +8,7 @@ import shutil
 import sys
 import tempfile
 import threading
+import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from functools import cache
@@ -95,9 +96,18 @@ def mudlark(tmp_path: Path, warm: WarmProgram) -> Callable[..., Ran]:
     return run
 
 
+def wait_until(happened: Callable[[], object]) -> None:
+    """Wait for what another process does; a test fails if it never comes, however slow the machine."""
+    ends = time.monotonic() + 100
+    while not happened():
+        assert time.monotonic() < ends, "what was waited for did not happen"
+        time.sleep(0.02)
+
+
 @dataclass
 class Answer:
-    """What the misbehaving server says. cut: how many bytes of the body are really sent. hold: seconds of silence."""
+    """What the misbehaving server says. cut: how many bytes of the body are really sent. hold: seconds
+    of silence, which end with the test."""
 
     body: bytes = b""
     status: int = 200

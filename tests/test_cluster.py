@@ -4,7 +4,6 @@ import asyncio
 import os
 import signal
 import subprocess
-import time
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +12,7 @@ import pytest
 from mudlark.errors import StorageError, UsageError
 from mudlark.sweeping.cluster import Cluster, _share
 from mudlark.web.connection import Connection
-from tests.conftest import PROGRAM, Answer, Trouble, own_environment
+from tests.conftest import PROGRAM, Answer, Trouble, own_environment, wait_until
 from tests.streams import demo_segment
 
 ROWS = 6
@@ -52,9 +51,7 @@ def test_a_worker_that_is_killed_has_its_row_done_by_another(tmp_path: Path, tro
     with subprocess.Popen(
         command, cwd=tmp_path, env=own_environment(tmp_path), stdout=subprocess.PIPE, stderr=subprocess.PIPE
     ) as program:
-        ends = time.monotonic() + 60
-        while not any("/0.ts" in path for path in trouble.asked) and time.monotonic() < ends:
-            time.sleep(0.05)
+        wait_until(lambda: any("/0.ts" in path for path in trouble.asked))
         workers = workers_of(program.pid)
         assert len(workers) == 2
         os.kill(workers[0], signal.SIGKILL)

@@ -173,6 +173,6 @@ def test_an_address_that_serves_stays_preferred(tmp_path: Path, trouble: Trouble
 
 def test_what_is_much_slower_than_its_peers_is_asked_for_twice(tmp_path: Path, trouble: Trouble) -> None:
     resources = [Resource(trouble.say(f"/{n}", Answer(b"film"))) for n in range(12)]
-    trouble.say("/11", Answer(b"film and late", hold=60), Answer(b"film"))
+    trouble.say("/11", Answer(b"film and late", hold=300), Answer(b"film"))
     outcomes = fetch(tmp_path, resources, replace(QUICK, stall=100))
     assert bodies(outcomes) == [b"film"] * 12 and trouble.asked.count("/11") == 2

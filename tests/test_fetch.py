@@ -95,7 +95,7 @@ def test_what_broke_off_is_not_joined_with_something_else(tmp_path: Path, troubl
 
 
 def test_a_server_that_falls_silent_is_asked_again(tmp_path: Path, trouble: Trouble) -> None:
-    segment = Segment(0, Resource(trouble.say("/a", Answer(b"late", hold=100), Answer(b"whole"))))
+    segment = Segment(0, Resource(trouble.say("/a", Answer(b"late", hold=300), Answer(b"whole"))))
     outcomes, engine = fetch(tmp_path, [segment], replace(QUICK, stall=1.5))
     assert bodies(outcomes) == [b"whole"]
     assert engine.counts.retried >= 1

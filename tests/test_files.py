@@ -21,7 +21,7 @@ from mudlark.demo.hidden import MEMBERS_COOKIE
 from mudlark.demo.site import DISK_IMAGE, DemoSite, disk_bytes
 from mudlark.media.sniff import right_extension
 from mudlark.web.digest import stated_digests
-from tests.conftest import PROGRAM, Answer, QuietHandler, Ran, Trouble
+from tests.conftest import PROGRAM, Answer, QuietHandler, Ran, Trouble, wait_until
 
 pytestmark = pytest.mark.program
 Run = Callable[..., Ran]
@@ -118,9 +118,7 @@ def test_after_a_kill_only_what_is_missing_is_asked_for(mudlark: Run, tmp_path: 
         depot.hold_after = 8  # three to look, five parts
         command = [str(PROGRAM), "haul", depot.url, "--into", "kept"]
         with subprocess.Popen(command, cwd=tmp_path, stderr=subprocess.DEVNULL) as process:
-            deadline = time.monotonic() + 20
-            while len(list(tmp_path.glob("kept/.mudlark/*/segments/file-??????"))) < 5 and time.monotonic() < deadline:
-                time.sleep(0.02)
+            wait_until(lambda: len(list(tmp_path.glob("kept/.mudlark/*/segments/file-??????"))) >= 5)
             time.sleep(0.2)
             process.send_signal(signal.SIGKILL)
         depot.release()
@@ -144,9 +142,7 @@ def test_a_file_that_changed_between_two_runs_begins_anew(mudlark: Run, tmp_path
         depot.hold_after = 6
         command = [str(PROGRAM), "haul", depot.url, "--into", "kept"]
         with subprocess.Popen(command, cwd=tmp_path, stderr=subprocess.DEVNULL) as process:
-            deadline = time.monotonic() + 20
-            while not list(tmp_path.glob("kept/.mudlark/*/segments/file-??????")) and time.monotonic() < deadline:
-                time.sleep(0.02)
+            wait_until(lambda: list(tmp_path.glob("kept/.mudlark/*/segments/file-??????")))
             process.send_signal(signal.SIGKILL)
         other = disk_bytes(80_000, 9_000_123)
         depot.body, depot.tag = other, '"2"'

@@ -191,7 +191,7 @@ def test_a_page_that_misbehaves_is_recorded_and_what_it_did_is_noted(
         </script>""",
     )
     _page(trouble, "/window", '<script>fetch("/from-the-window")</script>')
-    ran = mudlark("listen", url, "--har", "a.har", "--json", "--at-most", "20", *_QUIET)
+    ran = mudlark("listen", url, "--har", "a.har", "--json", "--at-most", "100", *_QUIET)
     assert ran.status == 0, ran.err
     notes = " ".join(ran.json["notes"])
     assert "opened a dialog: Stop!" in notes
@@ -375,7 +375,7 @@ def test_secret_headers_stay_with_the_origin_also_over_redirects_and_for_picture
 
 
 def test_the_longest_time_is_a_promise(mudlark: Run, trouble: Trouble) -> None:
-    trouble.say("/never", Answer(b"late", hold=60))
+    trouble.say("/never", Answer(b"late", hold=300))
     url = _page(
         trouble,
         "/page",
@@ -384,7 +384,7 @@ def test_the_longest_time_is_a_promise(mudlark: Run, trouble: Trouble) -> None:
         setTimeout(() => alert("wait"), 500);</script><iframe src="/busy"></iframe>""",
     )
     _page(trouble, "/busy", "<script>setTimeout(() => { while (true); }, 300)</script>")
-    ran = mudlark("listen", url, "--har", "a.har", "--at-most", "4", "--json", limit=25)
+    ran = mudlark("listen", url, "--har", "a.har", "--at-most", "4", "--json")
     assert ran.status == 0 and "never retrieved" not in ran.err
     assert any("was not quiet" in note for note in ran.json["notes"])
 
@@ -402,9 +402,9 @@ def test_the_longest_time_is_a_promise(mudlark: Run, trouble: Trouble) -> None:
 def test_what_waits_for_an_answer_does_not_outlast_the_longest_time(
     mudlark: Run, trouble: Trouble, script: str
 ) -> None:
-    trouble.say("/never", Answer(b"late", hold=60))
-    trouble.say("/never.js", Answer(b"late", hold=60))
+    trouble.say("/never", Answer(b"late", hold=300))
+    trouble.say("/never.js", Answer(b"late", hold=300))
     trouble.say("/locked", Answer(b"", 401, headers={"WWW-Authenticate": 'Basic realm="mill"'}))
     url = _page(trouble, "/page", f"<script>setTimeout(() => {{ {script} }}, 200)</script><a href='/film.mp4'>x</a>")
-    ran = mudlark("listen", url, "--har", "a.har", "--at-most", "4", "--json", limit=25)
+    ran = mudlark("listen", url, "--har", "a.har", "--at-most", "4", "--json")
     assert ran.status in (0, 5) and "never retrieved" not in ran.err and ran.json["command"] == "listen"

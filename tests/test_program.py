@@ -16,7 +16,7 @@ import pytest
 
 from mudlark.demo.site import DemoSite, media_folder
 from mudlark.demo.transport import AAC, AVC, TransportWriter
-from tests.conftest import PROGRAM, Answer, Ran, Trouble, own_environment
+from tests.conftest import PROGRAM, Answer, Ran, Trouble, own_environment, wait_until
 from tests.streams import AUDIO_FRAME, demo_segment, pictures, sounds
 
 pytestmark = pytest.mark.program
@@ -121,15 +121,13 @@ def test_assay_says_sound_then_broken_after_damage(mudlark: Run, site: DemoSite,
 def test_a_haul_that_was_stopped_goes_on_from_there(trouble: Trouble, tmp_path: Path, mudlark: Run, how: int) -> None:
     url = stream(trouble)
     for number in (4, 5):
-        trouble.say(f"/tide/part-{number}.ts", Answer(demo_segment(number), hold=30))
+        trouble.say(f"/tide/part-{number}.ts", Answer(demo_segment(number), hold=300))
     command = [str(PROGRAM), "haul", url, "--into", "kept"]
     with subprocess.Popen(command, cwd=tmp_path, stderr=subprocess.PIPE, text=True) as process:
-        deadline = time.monotonic() + 20
-        while sum(path.endswith(".ts") for path in trouble.asked) < 6 and time.monotonic() < deadline:
-            time.sleep(0.02)
+        wait_until(lambda: sum(path.endswith(".ts") for path in trouble.asked) >= 6)
         time.sleep(1)
         process.send_signal(how)
-        _, said = process.communicate(timeout=20)
+        _, said = process.communicate(timeout=100)
     assert visible(tmp_path / "kept") == []
     if how != signal.SIGKILL:
         assert process.returncode == 130 and "4 of 6 segments are kept" in said
@@ -197,7 +195,7 @@ def test_the_demo_site_answers_odd_addresses_as_a_site_does(site: DemoSite, path
 def test_a_haul_that_is_ended_before_anything_came_leaves_nothing(
     trouble: Trouble, tmp_path: Path, number: signal.Signals
 ) -> None:
-    url = trouble.say("/page", Answer(b"late", hold=60))
+    url = trouble.say("/page", Answer(b"late", hold=300))
     process = subprocess.Popen(
         [str(PROGRAM), "haul", url, "--into", "kept"],
         cwd=tmp_path,
@@ -305,7 +303,7 @@ def test_a_folder_that_cannot_be_written(mudlark: Run, site: DemoSite, tmp_path:
 
 
 def test_a_host_that_does_not_answer(mudlark: Run, trouble: Trouble) -> None:
-    url = trouble.say("/slow", Answer(b"late", hold=20))
+    url = trouble.say("/slow", Answer(b"late", hold=300))
     refused(mudlark("sift", url, *QUICK), 5, "did not answer within 1 s", "--patience")
     refused(mudlark("sift", "http://127.0.0.1:9/", *QUICK), 5, "Cannot connect")
 

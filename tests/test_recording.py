@@ -21,7 +21,7 @@ from mudlark.errors import StorageError
 from mudlark.hauling.tape import Tape
 from mudlark.manifest.live.clock import SteadyClock
 from mudlark.media.webvtt import parse
-from tests.conftest import PROGRAM, Answer, QuietHandler, Ran, Trouble, own_environment
+from tests.conftest import PROGRAM, Answer, QuietHandler, Ran, Trouble, own_environment, wait_until
 from tests.judge import watch
 
 pytestmark = pytest.mark.program
@@ -252,12 +252,7 @@ def test_radio_that_was_killed_is_gone_on_with_and_what_was_missed_is_said(
     address = f"{site.origins.site}/live/foghorn"
     command = [str(PROGRAM), "haul", address, "--into", "kept", "--for", "6s"]
     with subprocess.Popen(command, cwd=tmp_path, env=own_environment(tmp_path), stderr=subprocess.PIPE) as program:
-        ends = time.monotonic() + 60
-        while (
-            time.monotonic() < ends
-            and sum(one.stat().st_size for one in tmp_path.glob("kept/.mudlark/*/tape")) < 16_000
-        ):
-            time.sleep(0.05)
+        wait_until(lambda: sum(one.stat().st_size for one in tmp_path.glob("kept/.mudlark/*/tape")) >= 16_000)
         program.kill()
     (tape,) = tmp_path.glob("kept/.mudlark/*/tape")
     before = tape.read_bytes()

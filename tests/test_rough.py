@@ -8,6 +8,7 @@ import signal
 import subprocess
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 import pytest
@@ -15,7 +16,7 @@ import pytest
 from mudlark.demo.rough import ROUGH
 from mudlark.demo.site import DemoSite
 from mudlark.demo.streamed import content
-from tests.conftest import PROGRAM, Answer, Ran, Trouble, own_environment
+from tests.conftest import PROGRAM, Answer, Ran, Trouble, own_environment, wait_until
 
 pytestmark = pytest.mark.program
 Run = Callable[..., Ran]
@@ -57,6 +58,10 @@ def listed(trouble: Trouble, count: int, hold: float = 0.0) -> str:
     return trouble.say("/list.m3u8", Answer("\n".join([*lines, "#EXT-X-ENDLIST"]).encode()))
 
 
+def _has_come_to(trouble: Trouble, requests: int, process: subprocess.Popen[bytes]) -> bool:
+    return len(trouble.asked) >= requests or process.poll() is not None
+
+
 def killed_again_and_again(trouble: Trouble, folder: Path, kills: int, segments: int) -> None:
     """Kill a haul at random moments until it has been often enough; then let it finish, and compare."""
     chance = random.Random(kills)
@@ -68,10 +73,8 @@ def killed_again_and_again(trouble: Trouble, folder: Path, kills: int, segments:
         with subprocess.Popen(
             command, cwd=folder, env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
         ) as process:
-            deadline = time.monotonic() + 30
-            moment = chance.randint(1, max(2, segments // max(4, kills // 3)))
-            while len(trouble.asked) - before < moment and time.monotonic() < deadline and process.poll() is None:
-                time.sleep(0.002)
+            moment = before + chance.randint(1, max(2, segments // max(4, kills // 3)))
+            wait_until(partial(_has_come_to, trouble, moment, process))
             time.sleep(chance.random() * 0.1)
             process.send_signal(signal.SIGKILL)
     ran = subprocess.run(command, cwd=folder, env=environment, capture_output=True, check=False)
@@ -92,12 +95,10 @@ def test_kills_at_random_moments_lose_nothing_and_fetch_nothing_twice(trouble: T
 
 def test_a_second_haul_of_the_same_is_told_who_is_at_it(trouble: Trouble, tmp_path: Path, mudlark: Run) -> None:
     url = listed(trouble, 6)
-    trouble.say("/part-5.ts", Answer(b"", hold=30))
+    trouble.say("/part-5.ts", Answer(b"", hold=300))
     command = [str(PROGRAM), "haul", url, "--into", "kept"]
     with subprocess.Popen(command, cwd=tmp_path, env=own_environment(tmp_path), stderr=subprocess.DEVNULL) as first:
-        deadline = time.monotonic() + 30
-        while "/part-5.ts" not in trouble.asked and time.monotonic() < deadline:
-            time.sleep(0.02)
+        wait_until(lambda: "/part-5.ts" in trouble.asked)
         second = mudlark("haul", url, "--into", "kept", "--json")
         assert second.status == 6 and f"process {first.pid} on " in second.json["problems"][0]["message"]
         running = mudlark("haul", "--into", "kept", "--json").json["unfinished"]

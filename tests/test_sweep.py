@@ -4,7 +4,6 @@ import csv
 import json
 import signal
 import subprocess
-import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -18,7 +17,7 @@ from mudlark.sweeping.gather import following
 from mudlark.sweeping.journal import Journal, Result, key_of
 from mudlark.sweeping.rows import Listed, Row, once, rows_in
 from mudlark.sweeping.run import Hosts, chosen
-from tests.conftest import PROGRAM, Answer, Ran, Trouble, own_environment
+from tests.conftest import PROGRAM, Answer, Ran, Trouble, own_environment, wait_until
 
 Run = Callable[..., Ran]
 ONE, TWO = "https://museum.example/one", "https://museum.example/two?a=1,2;b"
@@ -195,13 +194,11 @@ def test_a_feed_an_input_and_a_plan(mudlark: Run, site: DemoSite, tmp_path: Path
 @pytest.mark.program
 def test_a_sweep_that_was_killed_goes_on(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
     films = [trouble.say(f"/{n}.bin", Answer(b"\x7fELF" + bytes([n]) * 5_000)) for n in range(6)]
-    trouble.say("/4.bin", Answer(b"", hold=60))
+    trouble.say("/4.bin", Answer(b"", hold=300))
     (tmp_path / "list.txt").write_text("\n".join(films))
     command = [str(PROGRAM), "sweep", "list.txt", "--into", "kept", "--at-once", "1", "--json"]
     with subprocess.Popen(command, cwd=tmp_path, env=own_environment(tmp_path), stdout=subprocess.DEVNULL) as process:
-        deadline = time.monotonic() + 30
-        while "/4.bin" not in trouble.asked and time.monotonic() < deadline:
-            time.sleep(0.02)
+        wait_until(lambda: "/4.bin" in trouble.asked)
         process.send_signal(signal.SIGKILL)
     trouble.say("/4.bin", Answer(b"\x7fELF" + bytes(5_000)))
     trouble.asked.clear()

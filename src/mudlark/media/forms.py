@@ -130,8 +130,8 @@ FORMS: dict[str, FileForm] = {
         pronom="fmt/279",
         player_type="audio/flac",
         covers="metadata blocks, then frames from the first byte to the last, tags aside",
-        promises="both check sums of each frame, and the number that comes next; the number of samples. The MD5 of the"
-        " decoded sound is not tried",
+        promises="both check sums of each frame, and the number that comes next; the number of samples; the MD5 of the"
+        " decoded sound",
         end=f"the number of samples, else {FROM_OUTSIDE}",
     ),
     "ogg": FileForm(

@@ -1,9 +1,10 @@
 """FLAC (RFC 9639): the frames follow each other, each with its check sums, and are as many samples as the stream says.
 
-The MD5 of the decoded sound is not tried, as that needs a decoder. Frames are found by their headers: a sync code, a
-check sum that holds, and the number that comes next.
+Frames are found by their headers: a sync code, a check sum that holds, and the number that comes next. Where the stream
+states the MD5 of its sound, they are decoded.
 """
 
+import hashlib
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO
@@ -13,6 +14,7 @@ from numpy.typing import NDArray
 
 from mudlark.media.crc import crc16
 from mudlark.media.samples import Bytes, Flags, Format, Ints
+from mudlark.media.sound.flac import Frames, batches, decoded
 from mudlark.verify.account import Account
 from mudlark.verify.forms.chain import edges_of, of_frames
 from mudlark.verify.forms.found import Found, at_second
@@ -47,26 +49,61 @@ _CODED = _coded_lengths()
 
 @dataclass(frozen=True, slots=True)
 class _Stream:
-    """What STREAMINFO says (§8.2). samples: of each channel, 0 if unknown. begin: byte of the first frame."""
+    """What STREAMINFO says (§8.2). samples: of each channel, 0 if unknown. digest: MD5 of all samples, None where none
+    is stated. begin: byte of the first frame."""
 
     rate: int
     channels: int
     bits: int
     samples: int
+    digest: bytes | None
     begin: int
 
 
 @dataclass(slots=True)
 class _Headers:
-    """Frame headers found: where they begin, the number that each states, and its samples."""
+    """Frame headers found: where they begin, the bytes of each, the number that it states, and its samples."""
 
     places: Ints
+    lengths: Ints
     numbers: Ints
     sizes: Ints
 
 
+class _Sound:
+    """The MD5 of the sound of a stream. undecoded: byte and sample at which frames begin that cannot be decoded."""
+
+    def __init__(self, stream: _Stream) -> None:
+        self.undecoded: tuple[int, int] | None = None
+        self._stream = stream
+        self._md5 = hashlib.md5(usedforsecurity=False)
+        self._width = -(-stream.bits // 8)
+
+    @property
+    def is_stated(self) -> bool:
+        """True if it is the one that the stream states."""
+        return self._md5.digest() == self._stream.digest
+
+    def hear(self, window: Bytes, frames: Frames, at: int, samples: int) -> None:
+        """Decode some frames. at, samples: the byte at which the window begins, and the samples before its frames."""
+        for part in batches(frames.sizes):
+            if self.undecoded:
+                return
+            few = Frames(frames.begins[part], frames.ends[part], frames.lengths[part], frames.sizes[part])
+            sound = decoded(window, few, self._stream.channels, self._stream.bits)
+            if sound is None:
+                self.undecoded = (at + int(few.begins[0]), samples)
+                return
+            samples += len(sound)
+            octets = sound.astype("<i8").view(np.uint8).reshape(*sound.shape, 8)
+            self._md5.update(octets[..., : self._width].tobytes())
+
+
 @dataclass(slots=True)
 class _Seen:
+    """What was seen of the frames. sound: None where no MD5 is stated."""
+
+    sound: _Sound | None
     frames: int = 0
     samples: int = 0
     bad: list[tuple[int, int]] = field(default_factory=list)
@@ -114,11 +151,14 @@ def _stream_info(file: BinaryIO, begin: int, size: int) -> _Stream | None:
         return None
     packed = int.from_bytes(found[10:18], "big")
     rate = packed >> 44
-    return _Stream(rate, (packed >> 41 & 7) + 1, (packed >> 36 & 31) + 1, packed & (1 << 36) - 1, at) if rate else None
+    if not rate:
+        return None
+    digest = found[18:] if any(found[18:]) else None
+    return _Stream(rate, (packed >> 41 & 7) + 1, (packed >> 36 & 31) + 1, packed & (1 << 36) - 1, digest, at)
 
 
 def _frames(path: Path, stream: _Stream, size: int) -> _Seen:
-    seen = _Seen()
+    seen = _Seen(_Sound(stream) if stream.digest else None)
     data = np.memmap(path, np.uint8, "r")
     at, following = stream.begin, None
     table = _crc8_table()
@@ -134,29 +174,32 @@ def _frames(path: Path, stream: _Stream, size: int) -> _Seen:
                 break
             at = end - _HEADER
             continue
-        places, numbers, sizes = headers.places[chain], headers.numbers[chain], headers.sizes[chain]
-        ends = np.append(places[1:], len(window))
-        if not last:
-            places, numbers, sizes, ends = places[:-1], numbers[:-1], sizes[:-1], ends[:-1]
-        _note(seen, at, window, (places, numbers, sizes, ends), following)
-        following = _next(int(numbers[-1]), int(sizes[-1]), headers)
+        ends = np.append(headers.places[chain[1:]], len(window))
+        kept = slice(None) if last else slice(-1)
+        chain, ends = chain[kept], ends[kept]
+        frames = Frames(headers.places[chain], ends, headers.lengths[chain], headers.sizes[chain])
+        numbers = headers.numbers[chain]
+        _note(seen, at, window, frames, numbers, following)
+        following = _next(int(numbers[-1]), int(frames.sizes[-1]), headers)
         at = end if last else at + int(ends[-1])
     return seen
 
 
-def _note(seen: _Seen, at: int, window: Bytes, found: tuple[Ints, Ints, Ints, Ints], following: int | None) -> None:
-    places, numbers, sizes, ends = found
+def _note(seen: _Seen, at: int, window: Bytes, frames: Frames, numbers: Ints, following: int | None) -> None:
+    places, sizes = frames.begins, frames.sizes
     if following is not None and int(numbers[0]) != following:
         seen.gaps.append((at + int(places[0]), seen.samples, int(numbers[0]) - following))
     elif places[0] > 0:
         seen.bad.append((at, seen.samples))
     before = seen.samples + np.append(0, np.cumsum(sizes))
-    for place in np.flatnonzero(crc16(window, places, ends - places))[:1000].tolist():
+    for place in np.flatnonzero(crc16(window, places, frames.ends - places))[:1000].tolist():
         seen.bad.append((at + int(places[place]), int(before[place])))
     jumps = np.flatnonzero(np.diff(numbers) != _steps(numbers, sizes)) if len(numbers) > 1 else np.zeros(0, np.int64)
     for place in jumps[:1000].tolist():
         missing = int(numbers[place + 1] - numbers[place]) - 1
         seen.gaps.append((at + int(places[place + 1]), int(before[place + 1]), missing))
+    if seen.sound and not seen.bad and not seen.gaps:
+        seen.sound.hear(window, frames, at, seen.samples)
     seen.frames += len(places)
     seen.samples = int(before[-1])
 
@@ -176,15 +219,12 @@ def _next(number: int, size: int, headers: _Headers) -> int:
 
 def _headers(window: Bytes, table: NDArray[np.uint8]) -> _Headers:
     """Everything that is a frame header by its form and its check sum (§9.1)."""
-    usable = len(window) - _HEADER
-    nothing = np.zeros(0, np.int64)
-    if usable <= 0:
-        window = np.append(window, np.zeros(_HEADER, np.uint8))
-        usable = max(0, len(window) - _HEADER)
+    usable, nothing = len(window), np.zeros(0, np.int64)
+    window = np.append(window, np.zeros(_HEADER, np.uint8))  # the last frame may be shorter than the longest header
     places = np.flatnonzero((window[:usable] == 0xFF) & (window[1 : usable + 1] & 0xFE == 0xF8))
     places = places[_may_be(window, places)]
     if not len(places):
-        return _Headers(nothing, nothing, nothing)
+        return _Headers(nothing, nothing, nothing, nothing)
     coded = _CODED[window[places + 4]]
     places, coded = places[coded > 0], coded[coded > 0]
     size_code, rate_code = window[places + 2] >> 4, window[places + 2] & 15
@@ -202,7 +242,7 @@ def _headers(window: Bytes, table: NDArray[np.uint8]) -> _Headers:
     behind = places + 4 + coded
     sizes = np.where(size_code == 6, window[behind].astype(np.int64) + 1, _SIZES[size_code])
     wide = (window[behind].astype(np.int64) << 8 | window[behind + 1]) + 1
-    return _Headers(places, numbers, np.where(size_code == 7, wide, sizes))
+    return _Headers(places, lengths + 1, numbers, np.where(size_code == 7, wide, sizes))
 
 
 def _may_be(window: Bytes, places: Ints) -> Flags:
@@ -250,8 +290,22 @@ def _judge(seen: _Seen, stream: _Stream, account: Account) -> None:
         account.failed(
             "frames", "cut-off" if seen.samples < stream.samples else "frame-count", text, at=seen.samples / rate
         )
+    if seen.sound and len(account.problems) == problems:
+        _judge_sound(seen.sound, rate, account)
     if len(account.problems) == problems:
         more = ", as long as it states" if stream.samples else ""
+        more += "; decoded, their sound has the MD5 that it states" if seen.sound else ""
         account.passed("frames", f"{seen.frames:,} frames of FLAC, each with its check sum{more}")
         if not stream.samples:
             account.leave_open("a FLAC stream without a number of samples")
+
+
+def _judge_sound(sound: _Sound, rate: int, account: Account) -> None:
+    if sound.undecoded:
+        at, samples = sound.undecoded
+        text = (
+            f"Frames from byte {at:,} ({at_second(samples / rate)}) on cannot be decoded, or differ from their stream"
+        )
+        account.failed("frames", "undecoded", text, at=samples / rate, offset=at)
+    elif not sound.is_stated:
+        account.failed("frames", "sound-digest", "The MD5 of the sound is not the one that the file states")
