@@ -12,7 +12,8 @@ import numpy as np
 
 from mudlark.media.codecs import codec_of, misfits_of
 from mudlark.media.movie import ReadAt, TrackIndex
-from mudlark.media.plausible import Misfits, anything
+from mudlark.media.picture.numbers import Numbering, Numbers, numbers_of
+from mudlark.media.plausible import Misfits, anything, nal_units
 from mudlark.media.samples import Bytes, Format, Ints
 from mudlark.verify.account import Account
 from mudlark.verify.forms.found import at_second
@@ -27,12 +28,16 @@ _WITH_UNITS = ("avc1", "avc3", "hvc1", "hev1")  # where a sample that does not a
 @dataclass(slots=True)
 class _Kind:
     """Samples of one track that one of its formats describes, by its number. look: what finds those that do not look
-    like it. words: of zeros in a row that none holds, 0 for any number. wrong, holes: numbers of samples."""
+    like it. words: of zeros in a row that none holds, 0 for any number. wrong, holes: numbers of samples. numbering: of
+    its pictures, None where they have none that proves anything; pictures: the numbers that all samples of the track
+    have by it."""
 
     track: TrackIndex
     described: int
     look: Misfits | None
     words: int
+    numbering: Numbering | None
+    pictures: Numbers
     count: int = 0
     bytes: int = 0
     wrong: list[int] = field(default_factory=list)
@@ -46,7 +51,8 @@ class _Kind:
         look = misfits_of(format.codec)
         if format.prefix or format.deflated:  # samples are not in the file as their codec writes them
             look = anything if format.prefix and look else None
-        return cls(track, described, look, words)
+        numbering = Numbering.of(format) if look is nal_units else None
+        return cls(track, described, look, words, numbering, Numbers.empty(len(track.sizes) if numbering else 0))
 
     @property
     def format(self) -> Format:
@@ -68,7 +74,12 @@ class _Kind:
             return
         self.bytes += int((ends - begins).sum())
         if self.look is not None:
-            self.wrong += numbers[self.look(data, begins, ends, self.format)].tolist()
+            wrong = self.look(data, begins, ends, self.format)
+            self.wrong += numbers[wrong].tolist()
+            if self.numbering:
+                good = ~wrong
+                found = numbers_of(data, begins[good], ends[good], self.format, self.numbering)
+                self.pictures.put(numbers[good], found)
         if self.words and len(zeros) >= self.words:
             span = self.words - 1
             runs = zeros[: len(zeros) - span][zeros[span:] - zeros[: len(zeros) - span] == span] * _WORD
@@ -76,6 +87,19 @@ class _Kind:
             inside = hit < len(ends)
             hit, runs = hit[inside], runs[inside]
             self.holes += np.unique(numbers[hit[begins[hit] <= runs]]).tolist()
+
+    def out_of_order(self) -> list[int]:
+        """The pictures before which others are missing, or that are out of order. Where it is so all over a file, that
+        is how their encoder counts."""
+        if not self.numbering:
+            return []
+        found = self.pictures.breaks(self.numbering, self.track.sync, self.track.pts).tolist()
+        return [] if self.is_all_over(found) else found
+
+    def is_all_over(self, found: list[int]) -> bool:
+        """True if samples that are odd are in each part of a file, and not few."""
+        parts = np.bincount(np.array(found, np.int64) * _PARTS // max(self.numbers[-1] + 1, 1), minlength=_PARTS)
+        return bool((parts >= self.count / _PARTS * _SOME_OF_EACH).all())
 
     def second(self, number: int) -> float:
         """When a sample is shown or heard, in seconds from the first."""
@@ -118,8 +142,7 @@ def _joined(arrays: list[Ints]) -> Ints:
 def _is_habit(kind: _Kind) -> bool:
     """True if samples that do not look like their codec are all over a file, and as many that do: then that is how
     their encoder writes (as those that do not fill up blocks of AAC with zeros), and no damage."""
-    parts = np.bincount(np.array(kind.wrong) * _PARTS // max(kind.numbers[-1] + 1, 1), minlength=_PARTS)
-    return bool((parts >= kind.count / _PARTS * _SOME_OF_EACH).all() and len(kind.wrong) < _NOT_ALL * kind.count)
+    return kind.is_all_over(kind.wrong) and len(kind.wrong) < _NOT_ALL * kind.count
 
 
 def _tell(kind: _Kind, account: Account, *, streamed: bool) -> None:
@@ -137,6 +160,11 @@ def _tell(kind: _Kind, account: Account, *, streamed: bool) -> None:
         second = kind.second(first)
         text = f"Zeros stand in place of coded data in {len(kind.holes):,} {what}, the first at {at_second(second)}"
         account.failed("holes", "zeros", text, at=second, offset=int(kind.track.offsets[first]))
+    if odd := kind.out_of_order():
+        second = kind.second(odd[0])
+        where = f"in {len(odd):,} places, first before picture {odd[0]:,}, at {at_second(second)}"
+        text = f"Pictures are missing or out of order {where}: their numbers do not follow each other"
+        account.failed("picture-order", "picture-order", text, at=second, offset=int(kind.track.offsets[odd[0]]))
     units = kind.format.codec.startswith(_WITH_UNITS)
     code = "picture-units" if units else "coded-form"
     if kind.wrong and not (codec and codec.lax and _is_habit(kind)):

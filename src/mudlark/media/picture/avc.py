@@ -39,7 +39,9 @@ _PIXEL_ASPECTS = (
 
 @dataclass(frozen=True, slots=True)
 class SequenceParameters:
-    """What a sequence parameter set (§7.3.2.1.1) says about the picture. ticks_per_frame: of CLOCK, 0 if not stated."""
+    """What a sequence parameter set (§7.3.2.1.1) says about the picture. number_bits: of the number that each slice has
+    (frame_num); gaps: whether such numbers may be left out. place_bits: of its place among those that are shown
+    (pic_order_cnt_lsb), 0 where slices do not state it. ticks_per_frame: of CLOCK, 0 if not stated."""
 
     identifier: int
     profile: int
@@ -50,6 +52,10 @@ class SequenceParameters:
     chroma_format: int
     luma_depth: int
     chroma_depth: int
+    separate_planes: bool
+    number_bits: int
+    gaps: bool
+    place_bits: int
     frames_only: bool
     pixel_aspect: tuple[int, int]
     ticks_per_frame: int
@@ -70,10 +76,10 @@ def parse_sps(unit: bytes) -> SequenceParameters:
             for index in range(12 if chroma == 3 else 8):
                 if bits.flag():
                     _skip_scaling_list(bits, 16 if index < 6 else 64)
-    bits.unsigned()
-    order = bits.unsigned()
+    number_bits = 4 + bits.unsigned()
+    order, place_bits = bits.unsigned(), 0
     if order == 0:
-        bits.unsigned()
+        place_bits = 4 + bits.unsigned()
     elif order == 1:
         bits.flag()
         bits.signed()
@@ -81,7 +87,7 @@ def parse_sps(unit: bytes) -> SequenceParameters:
         for _ in range(bits.unsigned()):
             bits.signed()
     bits.unsigned()
-    bits.flag()
+    gaps = bits.flag()
     columns, rows = bits.unsigned() + 1, bits.unsigned() + 1
     frames_only = bits.flag()
     if not frames_only:
@@ -108,6 +114,10 @@ def parse_sps(unit: bytes) -> SequenceParameters:
         chroma,
         luma_depth,
         chroma_depth,
+        separate,
+        number_bits,
+        gaps,
+        place_bits,
         frames_only,
         aspect,
         ticks,

@@ -10,15 +10,14 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from mudlark.media.bits import MOST_ZEROS, ManyBits, leading_zeros, top
 from mudlark.media.samples import Bytes, Flags, Ints
 
 _MOST_SAMPLES = 3 << 20  # of one channel in a batch, which bounds memory
-_MOST_ZEROS = 1 << 16  # in a row, that a residual may begin with; encoders write no such
 _LONGEST_ORDER = 32
 _SIDES = {8: 1, 9: 0, 10: 1}  # channel that is a difference, by channel assignment (§9.1.3)
 _BITS = np.array([0, 8, 12, 0, 16, 20, 24, 32], np.int64)  # by code; 0: as the stream says (§9.1.4)
 _FIXED = np.array([[0, 0, 0, 0], [1, 0, 0, 0], [2, -1, 0, 0], [3, -3, 1, 0], [4, -6, 4, -1]], np.int64)  # §9.2.5
-_PADDING = 16  # bytes behind the data, so that any place in it can be read
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +46,7 @@ def batches(sizes: Ints) -> Iterator[slice]:
 def decoded(data: Bytes, frames: Frames, channels: int, bits: int) -> NDArray[np.int64] | None:
     """The samples of some frames, shape (samples, channels); None if one of them cannot be decoded, or is not as long,
     or of as many channels and bits, as it has to be."""
-    words = _Words(data)
+    words = ManyBits(data)
     assigned = data[frames.begins + 3].astype(np.int64) >> 4
     depth = _BITS[data[frames.begins + 3] >> 1 & 7]
     if (np.where(assigned < 8, assigned + 1, 2) != channels).any() or ((depth != bits) & (depth != 0)).any():
@@ -76,53 +75,7 @@ def _undo_sides(sound: NDArray[np.int64], assigned: Ints) -> None:
     first[mid_side], second[mid_side] = (doubled + side) >> 1, (doubled - side) >> 1
 
 
-class _Words:
-    """Numbers of bits at any bit of some bytes."""
-
-    def __init__(self, data: Bytes) -> None:
-        padded = np.concatenate([data, np.zeros(_PADDING, np.uint8)])
-        self._at: NDArray[np.uint64] = np.ndarray((len(padded) - 7,), ">u8", padded.data, strides=(1,))
-        self.last = (len(data)) * 8
-
-    def from_bit(self, places: Ints) -> NDArray[np.uint64]:
-        """The bits from some places on, at the upper end of 64; at least 57 of them count."""
-        inside = np.minimum(places, self.last)
-        words: NDArray[np.uint64] = self._at[inside >> 3].astype(np.uint64) << (inside & 7).astype(np.uint64)
-        return words
-
-    def read(self, places: Ints, count: Ints | int) -> Ints:
-        """Numbers of so many bits (up to 57) each."""
-        return _top(self.from_bit(places), count)
-
-    def signed(self, places: Ints, count: Ints) -> Ints:
-        """The same in two's complement; 0 for no bits."""
-        value = self.read(places, count)
-        return value - ((value >> np.maximum(count - 1, 0) & 1) << count)
-
-    def zeros(self, places: Ints) -> Ints:
-        """How many zeros stand before the next one; more than _MOST_ZEROS where there are too many."""
-        count = _leading(self.from_bit(places))
-        for number in np.flatnonzero(count > 50).tolist():  # hardly ever
-            place, found = int(places[number]) + 50, 50
-            while found <= _MOST_ZEROS and (more := int(_leading(self.from_bit(np.array([place])))[0])) > 50:
-                place, found = place + 50, found + 50
-            count[number] = _MOST_ZEROS + 1 if found > _MOST_ZEROS else found + more
-        return count
-
-
-def _top(word: NDArray[np.uint64], count: Ints | int) -> Ints:
-    """The upper bits of words as numbers."""
-    away = np.asarray(63 - count).astype(np.uint64)
-    return (word >> away >> np.uint64(1)).astype(np.int64)
-
-
-def _leading(word: NDArray[np.uint64]) -> Ints:
-    """Zeros at the upper end of words, exact up to 52: the exponent of the same number as a float says it."""
-    exponent = (word >> np.uint64(11)).astype(np.float64).view(np.int64) >> 52
-    return np.where(exponent == 0, 64, 1023 + 52 - exponent)
-
-
-def _subframes(words: _Words, places: Ints, sizes: Ints, bits: Ints, out: NDArray[np.int64]) -> bool:
+def _subframes(words: ManyBits, places: Ints, sizes: Ints, bits: Ints, out: NDArray[np.int64]) -> bool:
     """Decode one subframe of each frame (§9.2) into out, shape (frames, samples), and move the places, in bits, behind
     them; False if one cannot be decoded."""
     head = words.read(places, 8)
@@ -156,7 +109,7 @@ def _subframes(words: _Words, places: Ints, sizes: Ints, bits: Ints, out: NDArra
 class _Predicted:
     """Subframes with a predictor, the one with the most residuals first, decoded side by side."""
 
-    def __init__(self, words: _Words, places: Ints, sizes: Ints, order: Ints, bits: Ints) -> None:
+    def __init__(self, words: ManyBits, places: Ints, sizes: Ints, order: Ints, bits: Ints) -> None:
         self.words, self.places, self.sizes, self.order, self.bits = words, places, sizes, order, bits
         self.counts = sizes - order
 
@@ -220,14 +173,14 @@ class _Predicted:
                 following = parameters.begin(number, count, count)
             at, low, raw = places[:count], parameters.rice[:count], parameters.raw[:count]
             word = words.from_bit(at)
-            high = np.where(raw < 0, _leading(word), 0) if parameters.escaped else _leading(word)
+            high = np.where(raw < 0, leading_zeros(word), 0) if parameters.escaped else leading_zeros(word)
             if int((high + low).max()) > 50:  # not all of it is in one word
                 high = np.where(raw < 0, words.zeros(at), 0)
-                if int(high.max()) > _MOST_ZEROS:
+                if int(high.max()) > MOST_ZEROS:
                     return False
                 rest = words.read(at + high + 1, low)
             else:
-                rest = _top(word << (high + 1).astype(np.uint64), low)
+                rest = top(word << (high + 1).astype(np.uint64), low)
             value = high << low | rest
             rows[number, :count] = value >> 1 ^ -(value & 1)
             taken = high + 1 + low
@@ -242,7 +195,7 @@ class _Parameters:
     """The parameters of the parts of a residual. rice: bits that follow the zeros. raw: bits of each residual where
     they are written as they are, else -1. escaped: some are."""
 
-    def __init__(self, words: _Words, places: Ints, width: Ints, span: Ints, order: Ints) -> None:
+    def __init__(self, words: ManyBits, places: Ints, width: Ints, span: Ints, order: Ints) -> None:
         self._words, self._places, self._width, self._span, self._order = words, places, width, span, order
         self._begins = np.zeros(len(places), np.int64)  # the row at which the next part begins
         self._parts = np.zeros(len(places), np.int64)
