@@ -89,16 +89,16 @@ class _Kind:
             self.holes += np.unique(numbers[hit[begins[hit] <= runs]]).tolist()
 
     def out_of_order(self) -> list[int]:
-        """The pictures before which others are missing, or that are out of order. Where it is so all over a file, that
-        is how their encoder counts."""
+        """The pictures before which others are missing, or that are out of order. Where one kind of number breaks all
+        over a file, that is how its encoder counts."""
         if not self.numbering:
             return []
-        found = self.pictures.breaks(self.numbering, self.track.sync, self.track.pts).tolist()
-        return [] if self.is_all_over(found) else found
+        kinds = self.pictures.breaks(self.numbering, self.track.sync, self.track.pts)
+        return sorted({number for kind in kinds if not self.is_all_over(kind) for number in kind.tolist()})
 
-    def is_all_over(self, found: list[int]) -> bool:
+    def is_all_over(self, found: Ints) -> bool:
         """True if samples that are odd are in each part of a file, and not few."""
-        parts = np.bincount(np.array(found, np.int64) * _PARTS // max(self.numbers[-1] + 1, 1), minlength=_PARTS)
+        parts = np.bincount(found * _PARTS // max(self.numbers[-1] + 1, 1), minlength=_PARTS)
         return bool((parts >= self.count / _PARTS * _SOME_OF_EACH).all())
 
     def second(self, number: int) -> float:
@@ -142,7 +142,7 @@ def _joined(arrays: list[Ints]) -> Ints:
 def _is_habit(kind: _Kind) -> bool:
     """True if samples that do not look like their codec are all over a file, and as many that do: then that is how
     their encoder writes (as those that do not fill up blocks of AAC with zeros), and no damage."""
-    return kind.is_all_over(kind.wrong) and len(kind.wrong) < _NOT_ALL * kind.count
+    return kind.is_all_over(np.array(kind.wrong, np.int64)) and len(kind.wrong) < _NOT_ALL * kind.count
 
 
 def _tell(kind: _Kind, account: Account, *, streamed: bool) -> None:

@@ -78,9 +78,10 @@ class Numbers:
         self.number[places], self.place[places] = some.number, some.place
         self.reference[places], self.anew[places] = some.reference, some.anew
 
-    def breaks(self, numbering: Numbering, may_begin: Flags, pts: Ints) -> Ints:
-        """The pictures, in order of decoding, before which others are missing or that are out of order. may_begin:
-        those before which a stream may have been joined. pts: when each is shown, in ticks."""
+    def breaks(self, numbering: Numbering, may_begin: Flags, pts: Ints) -> list[Ints]:
+        """The pictures before which others are missing, or that are out of order: by their number, their place, and the
+        time at that place. may_begin: those before which a stream may have been joined. pts: when each is shown, in
+        ticks."""
         before = self._reference_before()
         known = self.number >= 0
         judged = known & ~self.anew & ~may_begin & (before >= 0)
@@ -90,10 +91,10 @@ class Numbers:
             follows |= self.number == last
         found = np.flatnonzero(judged & ~follows)
         if not numbering.place_bits or numbering.fields or not known.any():
-            return found
+            return [found]
         run: Ints = np.cumsum(self.anew | may_begin)
         place = self._places(run, before, 1 << numbering.place_bits)
-        return np.union1d(found, self._misplaced(run, place, pts))
+        return [found, *self._misplaced(run, place, pts)]
 
     def _reference_before(self) -> Ints:
         """The last picture before each from which others are made, if all in between are known; else -1."""
@@ -110,8 +111,9 @@ class Numbers:
         walked = np.cumsum(np.where(self.reference, from_last, 0))
         return np.where(begins, walked, walked[np.maximum(before, 0)] + from_last)
 
-    def _misplaced(self, run: Ints, place: Ints, pts: Ints) -> Ints:
-        """The pictures before which, as they are shown, there is a hole, or one with the same place or a later time."""
+    def _misplaced(self, run: Ints, place: Ints, pts: Ints) -> tuple[Ints, Ints]:
+        """The pictures before which, as they are shown, there is a hole or one with the same place, and those with a
+        time that is not later."""
         order = np.lexsort((place, run))
         whole = _last(np.append(True, np.diff(run) > 0)) > _last(
             self.number < 0
@@ -123,8 +125,7 @@ class Numbers:
         ends = ends[(ends == len(run) - 1) | ~self.anew[np.minimum(ends + 1, len(run) - 1)]]
         left = np.append(ends, 2 * len(run))[np.searchsorted(ends, np.arange(len(run)))] - np.arange(len(run))
         holes = (step > usual) & (left[order[1:]] >= _LATE)
-        found: Ints = order[1:][same & (holes | (step < usual) | (np.diff(pts[order]) <= 0))]
-        return found
+        return order[1:][same & (holes | (step < usual))], order[1:][same & (np.diff(pts[order]) <= 0)]
 
 
 def _last(those: Flags) -> Ints:
