@@ -82,13 +82,29 @@ class TrackIndex:
 
 
 @dataclass(slots=True)
+class Unread:
+    """Parts of a file that its standard does not know where they stand: how many, their bytes, and where the first
+    begins."""
+
+    count: int = 0
+    size: int = 0
+    first: int = 0
+
+    def note(self, begin: int, end: int) -> None:
+        """One more of them."""
+        self.first = self.first if self.count else begin
+        self.count, self.size = self.count + 1, self.size + end - begin
+
+
+@dataclass(slots=True)
 class Movie:
     """A whole file. stated: seconds that its header says it lasts, 0 if it does not. tracks: pictures and sound.
-    others: tracks of anything else (texts, time codes), which no one plays here."""
+    others: tracks of anything else (texts, time codes), which no one plays here. unread: what belongs to nothing."""
 
     stated: float
     tracks: list[TrackIndex]
     others: list[TrackIndex] = field(default_factory=list)
+    unread: Unread = field(default_factory=Unread)
 
     @property
     def end(self) -> float | None:

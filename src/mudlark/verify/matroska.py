@@ -63,7 +63,11 @@ def _check_cues(read: ReadAt, size: int, place: int, account: Account) -> bool:
     whole = header(read(place, 16), 0, size, place)
     if whole.unknown or whole.end > size or whole.end - place > _LARGEST_CUES:
         return True  # what is wrong with its size is said where elements are read
-    cues = read_cues(read(0, _HEAD), read(place, whole.end - place), place)
+    try:
+        cues = read_cues(read(0, _HEAD), read(place, whole.end - place), place)
+    except FormatError as problem:
+        account.failed("promises", "boxes", str(problem), offset=place)
+        return False
     places = [at for at, _ in cues.places] if cues else []
     for at in places[:: len(places) // _MOST_CUES + 1]:
         if not read(at, 4).startswith(_CLUSTER):
@@ -133,7 +137,11 @@ def check_matroska(path: Path, account: Account, *, streamed: bool = False) -> M
         segment = header(read(first.end, 16), 0, size, first.end)
         behind = _check_end(read, size, segment, movie, account)
         frames = sum(int(track.sizes.sum()) for track in tracks)
-        account.cover("structure", size - frames - behind)
+        unread = movie.unread
+        if unread.count:
+            where = f"the first at byte {unread.first:,}"
+            account.leave_out(f"{unread.count:,} elements ({unread.size:,} bytes) that Matroska does not know, {where}")
+        account.cover("structure", size - frames - behind - unread.size)
         _check_places(read, size, segment, account)
         _check_sums(read, segment, account)
     return movie

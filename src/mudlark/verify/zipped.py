@@ -107,7 +107,10 @@ def parts_of(archive: zipfile.ZipFile, size: int) -> Parts:
             headers += max(0, begin - end)
         if entry is not None:
             file.seek(begin + _LOCAL_HEADER - 4)
-            length = _LOCAL_HEADER + sum(struct.unpack("<HH", file.read(4)))
+            sizes = file.read(4)
+            if len(sizes) < 4:
+                raise FormatError(f"{entry.filename!r} is said to begin behind the end of the file", begin)
+            length = _LOCAL_HEADER + sum(struct.unpack("<HH", sizes))
             end, described = begin + length + entry.compress_size, bool(entry.flag_bits & _DESCRIBED_BEHIND)
             headers, packed = headers + length, packed + entry.compress_size
     return Parts(packed, headers + size - archive.start_dir, stray)

@@ -11,6 +11,7 @@ import numpy as np
 
 from mudlark.media.matroska import names
 from mudlark.media.matroska.ebml import Element, MatroskaError, header, number_in
+from mudlark.media.movie import Unread
 from mudlark.media.samples import Format, Ints
 
 _LEVEL_ONE = frozenset(
@@ -25,6 +26,23 @@ _LEVEL_ONE = frozenset(
         names.ATTACHMENTS,
     }
 )
+_ANYWHERE = frozenset({names.VOID, names.CRC_32})
+IN_SEGMENT = _LEVEL_ONE | _ANYWHERE
+_NUMBERS = frozenset({names.CLUSTER_TIMESTAMP, names.POSITION, names.PREVIOUS_SIZE})  # of a cluster
+_IN_CLUSTER = _ANYWHERE | _NUMBERS | {names.SILENT_TRACKS, names.SIMPLE_BLOCK, names.BLOCK_GROUP}
+_IN_GROUP = _ANYWHERE | {
+    names.BLOCK,
+    names.BLOCK_ADDITIONS,
+    names.BLOCK_DURATION,
+    names.REFERENCE_PRIORITY,
+    names.REFERENCE_BLOCK,
+    names.REFERENCE_VIRTUAL,
+    names.CODEC_STATE,
+    names.DISCARD_PADDING,
+    names.SLICES,
+    names.REFERENCE_FRAME,
+}
+_LONGEST_NUMBER = 8  # bytes
 ABOVE_CLUSTERS = _LEVEL_ONE | {names.EBML, names.SEGMENT}  # what cannot stand inside of one (RFC 9559 §4.5)
 _MOST_LACED = 256
 _NOT_DESCRIBED = 0  # the number of what takes the frames of tracks that no entry describes, if there is such a track
@@ -84,11 +102,15 @@ class Track:
         self.additions = self.discarded = 0
 
 
-def read_cluster(data: bytes | memoryview, base: int, cluster: Element, tracks: dict[int, Track]) -> int:
-    """Note the frames of a cluster; gives the byte behind it. base: the byte of the file at which `data` begins.
+def read_cluster(
+    data: bytes | memoryview, base: int, cluster: Element, tracks: dict[int, Track], unread: Unread | None = None
+) -> int:
+    """Note the frames of a cluster, and what is unread of it; gives the byte behind it. base: the byte of the file at
+    which `data` begins.
 
     One of unknown size ends where an element begins that cannot stand inside.
     """
+    unread = unread or Unread()
     at, time = cluster.content, 0
     limit = base + len(data)
     end = min(cluster.end, limit) if cluster.unknown else cluster.end
@@ -109,11 +131,14 @@ def read_cluster(data: bytes | memoryview, base: int, cluster: Element, tracks: 
         if identifier == names.SIMPLE_BLOCK:
             _block(data, base, element, time, tracks, None, 0)
         elif identifier == names.BLOCK_GROUP:
-            _group(data, base, element, time, tracks)
+            _group(data, base, element, time, tracks, unread)
         elif identifier == names.CLUSTER_TIMESTAMP:
             time = number_in(bytes(data[element.content - base : element.end - base]))
             if time >> 52:
                 raise MatroskaError("A cluster states a time beyond all reason", at)
+        long = identifier in _NUMBERS and element.end - element.content > _LONGEST_NUMBER
+        if identifier not in _IN_CLUSTER or long:
+            unread.note(element.start, element.end)
         at = element.end
     return at
 
@@ -141,7 +166,9 @@ def _plain_block(data: bytes | memoryview, at: int, end: int, base: int, time: i
     return stop
 
 
-def _group(data: bytes | memoryview, base: int, group: Element, time: int, tracks: dict[int, Track]) -> None:
+def _group(
+    data: bytes | memoryview, base: int, group: Element, time: int, tracks: dict[int, Track], unread: Unread
+) -> None:
     at, block, alone, lasts = group.content, None, True, 0
     added, discarded = False, 0
     while at < group.end:
@@ -158,6 +185,8 @@ def _group(data: bytes | memoryview, base: int, group: Element, time: int, track
             discarded = int.from_bytes(data[element.content - base : element.end - base], "big", signed=True)
         elif element.identifier == names.BLOCK_DURATION:
             lasts = number_in(bytes(data[element.content - base : element.end - base]))
+        elif element.identifier not in _IN_GROUP:
+            unread.note(element.start, element.end)
         at = element.end
     if block is None:
         return

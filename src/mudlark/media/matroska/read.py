@@ -9,10 +9,10 @@ import numpy as np
 
 from mudlark.errors import Refused
 from mudlark.media.matroska import names
-from mudlark.media.matroska.blocks import ABOVE_CLUSTERS, Track, read_cluster
+from mudlark.media.matroska.blocks import ABOVE_CLUSTERS, IN_SEGMENT, Track, read_cluster
 from mudlark.media.matroska.ebml import Element, MatroskaError, children, header, number_in, real_number
 from mudlark.media.matroska.formats import codec_id, completed, format_of
-from mudlark.media.movie import Movie, ReadAt, TrackIndex
+from mudlark.media.movie import Movie, ReadAt, TrackIndex, Unread
 from mudlark.media.samples import Format
 
 _HEAD = 16
@@ -60,6 +60,7 @@ def read_matroska(read: ReadAt, size: int) -> Movie:
         raise MatroskaError(f"The file ends at byte {size:,}; {segment.end - size:,} bytes are missing", segment.start)
     tracks: dict[int, Track] = {}
     scale, duration = 1_000_000, 0.0
+    unread = Unread()
     at = segment.content
     while at < segment.end:
         element = header(read(at, _HEAD), 0, segment.end, at)
@@ -71,11 +72,13 @@ def read_matroska(read: ReadAt, size: int) -> Movie:
             tracks = read_tracks(_whole(read, element), element.start, element, every=True)
             tracks[0] = Track(0, Format("text", "no track that is described", 1000, b""))
         elif element.identifier == names.CLUSTER:
-            at = _read_cluster(read, element, tracks)
+            at = _read_cluster(read, element, tracks, unread)
             continue
+        elif element.identifier not in IN_SEGMENT:
+            unread.note(element.start, element.end)
         at = element.end
     ticks = 1_000_000_000 // scale
-    movie = Movie(duration * scale / 1e9, [])
+    movie = Movie(duration * scale / 1e9, [], unread=unread)
     for track in tracks.values():
         listed = movie.others if track.format.type == "text" else movie.tracks
         if track.number or track.sizes:
@@ -83,14 +86,14 @@ def read_matroska(read: ReadAt, size: int) -> Movie:
     return movie
 
 
-def _read_cluster(read: ReadAt, cluster: Element, tracks: dict[int, Track]) -> int:
+def _read_cluster(read: ReadAt, cluster: Element, tracks: dict[int, Track], unread: Unread) -> int:
     if cluster.unknown:
         cluster = replace(cluster, end=_end_of(read, cluster), unknown=False)
     size = cluster.end - cluster.start
     if size > _LARGEST_CLUSTER:
         raise MatroskaError("A cluster is larger than a quarter of a gigabyte", cluster.start)
     data = read(cluster.start, size)
-    return read_cluster(data, cluster.start, cluster, tracks)
+    return read_cluster(data, cluster.start, cluster, tracks, unread)
 
 
 def _end_of(read: ReadAt, cluster: Element) -> int:

@@ -162,9 +162,13 @@ def _judge(chain: _Chain, name: str, account: Account) -> None:
         text = f"The last frame is cut off after {chain.cut:,} bytes, at {at_second(chain.seconds)}"
         account.failed("frames", "cut-off", text, at=chain.seconds)
     stated = stated_frames(chain.first) if chain.syntax is MPEG_AUDIO else None
+    counts_itself = stated == chain.frames
     if stated is not None and stated not in (chain.frames, chain.frames - 1):
         text = f"Its first frame states {stated:,} frames; there are {chain.frames - 1:,}"
         account.failed("frames", "cut-off" if stated > chain.frames else "frame-count", text, at=chain.seconds)
+    elif counts_itself and (size := stated_bytes(chain.first)) is not None and size > chain.taken:
+        text = f"Its first frame states {size:,} bytes; its frames have {chain.taken:,}"
+        account.failed("frames", "cut-off", text, at=chain.seconds)
     if chain.bad_count and chain.bad_count < chain.frames:
         at, seconds = chain.bad[0]
         text = (
@@ -180,6 +184,8 @@ def _judge(chain: _Chain, name: str, account: Account) -> None:
         account.passed("frames", f"{chain.frames:,} frames of {name} from the first to the last byte{more}")
         if stated is None:
             account.leave_open(f"a chain of frames of {name} without a count")
+        elif counts_itself and stated_bytes(chain.first) is None:
+            account.leave_open("an MP3 with one frame less than it states, which may count the one that states it,")
 
 
 def _is_free(head: bytes) -> bool:
@@ -201,6 +207,19 @@ def stated_frames(frame: bytes) -> int | None:
             return int.from_bytes(frame[place + 8 : place + 12], "big") if flags & 1 else None
     if frame[36:40] == b"VBRI" and len(frame) >= 54:
         return int.from_bytes(frame[50:54], "big")
+    return None
+
+
+def stated_bytes(frame: bytes) -> int | None:
+    """How many bytes the first frame of an MP3 says that all frames have, itself included; None if it does not."""
+    for tag in (b"Xing", b"Info"):
+        place = frame.find(tag, 4, 48)
+        if place > 0 and len(frame) >= place + 16:
+            flags = int.from_bytes(frame[place + 4 : place + 8], "big")
+            skip = 8 + 4 * (flags & 1)
+            return int.from_bytes(frame[place + skip : place + skip + 4], "big") if flags & 2 else None
+    if frame[36:40] == b"VBRI" and len(frame) >= 50:
+        return int.from_bytes(frame[46:50], "big")
     return None
 
 
