@@ -67,7 +67,8 @@ def numbered(*numbers: int, other: tuple[int, ...] = (), anew: tuple[int, ...] =
     """Pictures with a frame_num each, shown in the order of decoding. other: those from which nothing is made."""
     count = len(numbers)
     begins = np.isin(np.arange(count), anew)
-    return Numbers(np.array(numbers), np.arange(count) * 2 % 64, ~np.isin(np.arange(count), other), begins)
+    made_from = ~np.isin(np.arange(count), other)
+    return Numbers(np.array(numbers), np.arange(count) * 2 % 64, made_from, begins, np.zeros(count, np.bool_))
 
 
 @pytest.mark.parametrize(

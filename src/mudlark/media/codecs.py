@@ -28,10 +28,12 @@ from mudlark.media.plausible import (
     texts,
     time_codes,
     vorbis_packets,
+    vp8_dependent,
     vp8_frames,
+    vp9_dependent,
     vp9_frames,
 )
-from mudlark.media.samples import Format
+from mudlark.media.samples import Bytes, Flags, Format, Ints
 from mudlark.media.sound import ac3, ac3_silence, adts, mpeg_audio, opus
 
 
@@ -57,7 +59,7 @@ class Codec:
     gives None where none is known. extension: of a file that holds nothing else. zeros: bytes of zeros in a row that no
     sample of it holds; 0 where they may be any number. lax: there are writers whose samples do not look like it all the
     way through. reorders: pictures are decoded in another order than they are shown in. varies: its frames may last
-    differently.
+    differently. dependent: finds samples at which decoding cannot begin; None where that is not easily seen.
     """
 
     words: str
@@ -76,6 +78,7 @@ class Codec:
     lax: bool = False
     reorders: bool = False
     varies: bool = False
+    dependent: Callable[[Bytes, Ints, Ints], Flags] | None = None
 
 
 # NAL units hold no three zeros in a row (H.264 §7.4.1, H.265 §7.4.2.1); entropy codes have no long runs of them
@@ -110,9 +113,32 @@ CODECS = (
     ),
     Codec("AV1", "av1", "video", ("av01",), "av01", "av1C", "V_AV1", private.AS_IT_IS, av1_units, av1_label, zeros=512),
     Codec(
-        "VP9", "vp9", "video", ("vp09", "vp9"), "vp09", "vpcC", "V_VP9", private.VP9, vp9_frames, vp.label, zeros=512
+        "VP9",
+        "vp9",
+        "video",
+        ("vp09", "vp9"),
+        "vp09",
+        "vpcC",
+        "V_VP9",
+        private.VP9,
+        vp9_frames,
+        vp.label,
+        zeros=512,
+        dependent=vp9_dependent,
     ),
-    Codec("VP8", "vp8", "video", ("vp08", "vp8"), "vp08", "vpcC", "V_VP8", private.VP8, vp8_frames, zeros=512),
+    Codec(
+        "VP8",
+        "vp8",
+        "video",
+        ("vp08", "vp8"),
+        "vp08",
+        "vpcC",
+        "V_VP8",
+        private.VP8,
+        vp8_frames,
+        zeros=512,
+        dependent=vp8_dependent,
+    ),
     Codec(
         "AAC",
         "aac",

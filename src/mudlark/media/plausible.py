@@ -160,6 +160,20 @@ def vp8_frames(data: Bytes, begins: Ints, ends: Ints, format: Format) -> Flags:
     return wrong
 
 
+def vp8_dependent(data: Bytes, begins: Ints, ends: Ints) -> Flags:
+    """True for pictures that are made from others (RFC 6386 §9.1)."""
+    made: Flags = _at(data, begins) & 1 != 0
+    return made
+
+
+def vp9_dependent(data: Bytes, begins: Ints, ends: Ints) -> Flags:
+    """True for pictures that are made from others, or that show one that is there (VP9 §6.2)."""
+    first = _at(data, begins)
+    profile = first >> 5 & 1 | first >> 3 & 2
+    made: Flags = np.where(profile == 3, first & 0x06, first & 0x0C) != 0
+    return made
+
+
 def vp9_frames(data: Bytes, begins: Ints, ends: Ints, format: Format) -> Flags:
     """The frame marker, the sync code of key frames, and the sizes of an index of several frames (VP9 §6.2, Annex
     B)."""

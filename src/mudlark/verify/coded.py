@@ -5,7 +5,7 @@ Zeros in place of coded data are what a broken download or a bad disk leaves in 
 in a row a codec can hold is a property of the codec.
 """
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -14,7 +14,7 @@ from mudlark.media.codecs import codec_of, misfits_of
 from mudlark.media.movie import ReadAt, TrackIndex
 from mudlark.media.picture.numbers import Numbering, Numbers, numbers_of
 from mudlark.media.plausible import Misfits, anything, nal_units
-from mudlark.media.samples import Bytes, Format, Ints
+from mudlark.media.samples import Bytes, Flags, Format, Ints
 from mudlark.verify.account import Account
 from mudlark.verify.forms.found import at_second
 
@@ -30,18 +30,20 @@ class _Kind:
     """Samples of one track that one of its formats describes, by its number. look: what finds those that do not look
     like it. words: of zeros in a row that none holds, 0 for any number. wrong, holes: numbers of samples. numbering: of
     its pictures, None where they have none that proves anything; pictures: the numbers that all samples of the track
-    have by it."""
+    have by it. unfit: those at which decoding is said to begin and cannot."""
 
     track: TrackIndex
     described: int
     look: Misfits | None
     words: int
+    dependent: Callable[[Bytes, Ints, Ints], Flags] | None
     numbering: Numbering | None
     pictures: Numbers
     count: int = 0
     bytes: int = 0
     wrong: list[int] = field(default_factory=list)
     holes: list[int] = field(default_factory=list)
+    unfit: list[int] = field(default_factory=list)
 
     @classmethod
     def of(cls, track: TrackIndex, described: int) -> "_Kind":
@@ -52,7 +54,10 @@ class _Kind:
         if format.prefix or format.deflated:  # samples are not in the file as their codec writes them
             look = anything if format.prefix and look else None
         numbering = Numbering.of(format) if look is nal_units else None
-        return cls(track, described, look, words, numbering, Numbers.empty(len(track.sizes) if numbering else 0))
+        dependent = codec.dependent if codec and look is codec.misfits else None
+        return cls(
+            track, described, look, words, dependent, numbering, Numbers.empty(len(track.sizes) if numbering else 0)
+        )
 
     @property
     def format(self) -> Format:
@@ -80,6 +85,9 @@ class _Kind:
                 good = ~wrong
                 found = numbers_of(data, begins[good], ends[good], self.format, self.numbering)
                 self.pictures.put(numbers[good], found)
+                self.unfit += numbers[good][found.dependent & self.track.sync[numbers[good]]].tolist()
+            elif self.dependent:
+                self.unfit += numbers[~wrong & self.track.sync[numbers] & self.dependent(data, begins, ends)].tolist()
         if self.words and len(zeros) >= self.words:
             span = self.words - 1
             runs = zeros[: len(zeros) - span][zeros[span:] - zeros[: len(zeros) - span] == span] * _WORD
@@ -165,6 +173,11 @@ def _tell(kind: _Kind, account: Account, *, streamed: bool) -> None:
         where = f"in {len(odd):,} places, first before picture {odd[0]:,}, at {at_second(second)}"
         text = f"Pictures are missing or out of order {where}: their numbers do not follow each other"
         account.failed("picture-order", "picture-order", text, at=second, offset=int(kind.track.offsets[odd[0]]))
+    if kind.unfit and not kind.is_all_over(np.array(kind.unfit, np.int64)):
+        first = min(kind.unfit)
+        text = f"Decoding is said to begin at {len(kind.unfit):,} pictures that are made from others, the first is"
+        where = f"picture {first:,}, at {at_second(kind.second(first))}"
+        account.failed("picture-sync", "picture-sync", f"{text} {where}", at=kind.second(first))
     units = kind.format.codec.startswith(_WITH_UNITS)
     code = "picture-units" if units else "coded-form"
     if kind.wrong and not (codec and codec.lax and _is_habit(kind)):

@@ -11,11 +11,12 @@ import numpy as np
 
 from mudlark.errors import FormatError
 from mudlark.media.bits import ManyBits
-from mudlark.media.picture.avc import IDR, SPS, SequenceParameters, parse_sps
+from mudlark.media.picture.avc import IDR, SEI, SPS, SequenceParameters, parse_sps
 from mudlark.media.picture.inband import length_size, parameter_sets
 from mudlark.media.samples import Bytes, Flags, Format, Ints
 
 _SLICES = (1, 2, IDR)  # kinds of units in which the number stands
+_INTRA = (2, 4)  # kinds of slices that are made from no others (§7.4.3, table 7-6)
 _MOST_UNITS = 64  # before the first slice of a picture
 _HEAD = 20  # bytes of a slice that are looked at
 _LATE = 8  # pictures at an end, some of which are shown behind others that were cut off
@@ -61,22 +62,26 @@ def _sequences(format: Format) -> list[SequenceParameters]:
 @dataclass(frozen=True, slots=True)
 class Numbers:
     """The number of each picture, -1 where none is found; the lower bits of its place; whether others are made from it;
-    whether it begins anew. All arrays have shape (n,)."""
+    whether it begins anew; whether it is made from others itself, and no message before it says that decoding may begin
+    there. All arrays have shape (n,)."""
 
     number: Ints
     place: Ints
     reference: Flags
     anew: Flags
+    dependent: Flags
 
     @classmethod
     def empty(cls, count: int) -> "Numbers":
         """Of so many pictures that were not looked at."""
-        return cls(np.full(count, -1), np.zeros(count, np.int64), np.zeros(count, np.bool_), np.zeros(count, np.bool_))
+        flags = (np.zeros(count, np.bool_) for _ in range(3))
+        return cls(np.full(count, -1), np.zeros(count, np.int64), *flags)
 
     def put(self, places: Ints, some: "Numbers") -> None:
         """Take over those of some pictures."""
         self.number[places], self.place[places] = some.number, some.place
         self.reference[places], self.anew[places] = some.reference, some.anew
+        self.dependent[places] = some.dependent
 
     def breaks(self, numbering: Numbering, may_begin: Flags, pts: Ints) -> list[Ints]:
         """The pictures before which others are missing, or that are out of order: by their number, their place, and the
@@ -137,7 +142,7 @@ def _last(those: Flags) -> Ints:
 def numbers_of(data: Bytes, begins: Ints, ends: Ints, format: Format, numbering: Numbering) -> Numbers:
     """The numbers of pictures that stand in some bytes as samples of length-prefixed units."""
     size = length_size(format.codec, format.config)
-    found = Numbers.empty(len(begins))
+    found, announced = Numbers.empty(len(begins)), np.zeros(len(begins), np.bool_)
     place, active = begins.copy(), np.flatnonzero(begins + size + 2 < ends)
     for _ in range(_MOST_UNITS):
         if not len(active):
@@ -152,16 +157,19 @@ def numbers_of(data: Bytes, begins: Ints, ends: Ints, format: Format, numbering:
         if len(own):
             heads = at[slices] + size
             anew = kinds[slices] == IDR
-            number, shown_at = _numbers_at(data, heads, anew, numbering)
-            found.put(own, Numbers(number, shown_at, data[heads] >> 5 & 3 != 0, anew))
+            kind, number, shown_at = _numbers_at(data, heads, anew, numbering)
+            dependent = ~np.isin(kind % 5, _INTRA) & ~announced[own]
+            found.put(own, Numbers(number, shown_at, data[heads] >> 5 & 3 != 0, anew, dependent))
+        announced[active[kinds == SEI]] = True
         place[active] += size + lengths
         active = active[~slices]
         active = active[place[active] + size + 2 < ends[active]]
     return found
 
 
-def _numbers_at(data: Bytes, heads: Ints, anew: Flags, numbering: Numbering) -> tuple[Ints, Ints]:
-    """The number and the lower bits of the place in the header of each slice (§7.3.3) whose unit begins at a place."""
+def _numbers_at(data: Bytes, heads: Ints, anew: Flags, numbering: Numbering) -> tuple[Ints, Ints, Ints]:
+    """The kind, the number and the lower bits of the place in the header of each slice (§7.3.3) whose unit begins at a
+    place."""
     rows = data[np.minimum(heads[:, None] + 1 + np.arange(_HEAD), len(data) - 1)]
     quiet = np.zeros(len(rows), np.int64)  # up to where no byte can be one of emulation prevention
     for column in range(2, _HEAD - 1):  # emulation prevention (§7.4.1)
@@ -170,12 +178,13 @@ def _numbers_at(data: Bytes, heads: Ints, anew: Flags, numbering: Numbering) -> 
         quiet[spare] = column + 2
     bits = ManyBits(rows.reshape(-1))
     places = np.arange(len(rows)) * _HEAD * 8
-    for _ in range(3):  # first macroblock, kind of slice, picture parameter set
-        _, places = bits.exp_golomb(places)
+    _, places = bits.exp_golomb(places)  # the first macroblock
+    kind, places = bits.exp_golomb(places)
+    _, places = bits.exp_golomb(places)  # the picture parameter set
     places += 2 * numbering.planes
     frame = bits.read(places, numbering.bits)
     places += numbering.bits
     if numbering.fields:
         places += 1 + bits.read(places, 1)
     _, behind = bits.exp_golomb(places)  # the number of a picture that begins anew
-    return frame, bits.read(np.where(anew, behind, places), numbering.place_bits)
+    return kind, frame, bits.read(np.where(anew, behind, places), numbering.place_bits)
