@@ -13,12 +13,15 @@ from mudlark.media.sound.mpeg_audio import silence
 MP3_HEADER = b"\xff\xfb\x90\x64"  # layer 3, 44,100 Hz, 128 kbit/s
 
 
-def mp3(count: int, stated: int | None = None, tag: bytes = b"Xing") -> bytes:
-    """So many frames; behind one that states a number of them, if there is one."""
+def mp3(count: int, stated: int | None = None, tag: bytes = b"Xing", size: int | None = None) -> bytes:
+    """So many frames; behind one that states a number of them, if there is one, and their bytes, if there are such."""
     frame = silence(MP3_HEADER) or b""
     first = b""
     if stated is not None and tag == b"VBRI":
         first = frame[:36] + tag + bytes(10) + stated.to_bytes(4, "big") + frame[54:]
+    elif stated is not None and size is not None:
+        numbers = (3).to_bytes(4, "big") + stated.to_bytes(4, "big") + size.to_bytes(4, "big")
+        first = frame[:36] + tag + numbers + frame[52:]
     elif stated is not None:
         first = frame[:36] + tag + (1).to_bytes(4, "big") + stated.to_bytes(4, "big") + frame[48:]
     return first + frame * count

@@ -6,7 +6,10 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from mudlark.demo.streamed import MEDIA
 from mudlark.media.codecs import misfits_of
+from mudlark.media.index import movie_in
+from mudlark.media.matroska import names
 from mudlark.media.mp4.write import Mp4Builder
 from mudlark.media.samples import Bytes, Format, Ints, Samples
 from mudlark.verify.account import Account
@@ -103,3 +106,34 @@ def test_how_an_encoder_ends_its_blocks_is_told_from_damage(tmp_path: Path, odd:
     account = Account()
     check_file(path, None, account)
     assert account.verdict == verdict
+
+
+def test_a_block_that_became_an_element_that_no_one_knows_is_left_out(tmp_path: Path) -> None:
+    whole = (MEDIA / "dark.webm").read_bytes()
+    (tmp_path / "film.webm").write_bytes(whole)
+    (track, *_) = movie_in(tmp_path / "film.webm").tracks
+    begin = int(track.offsets[20]) - 13  # identifier, size of eight bytes, track, time and flags stand before a frame
+    assert whole[begin] == names.SIMPLE_BLOCK
+    for identifier in (0x83, 0xA7, 0xE3):
+        account = Account()
+        (tmp_path / "film.webm").write_bytes(whole[:begin] + bytes([identifier]) + whole[begin + 1 :])
+        check_file(tmp_path / "film.webm", None, account)
+        assert account.verdict != "sound" and any("does not know" in check.detail for check in account.checks)
+
+
+def test_decoding_begins_where_the_file_says_or_that_is_a_flaw(tmp_path: Path) -> None:
+    whole = (MEDIA / "dark.webm").read_bytes()
+    (tmp_path / "film.webm").write_bytes(whole)
+    track = next(one for one in movie_in(tmp_path / "film.webm").tracks if one.format.type == "video")
+    flags = int(track.offsets[7]) - 1
+    account = Account()
+    (tmp_path / "film.webm").write_bytes(whole[:flags] + bytes([whole[flags] | 0x80]) + whole[flags + 1 :])
+    check_file(tmp_path / "film.webm", None, account)
+    assert [problem.code for problem in account.problems] == ["picture-sync"] and "picture 7" in account.reason
+    film = bytearray((MEDIA / "gift-shop.mp4").read_bytes())
+    table = film.index(b"stss") + 12  # the number of the second picture at which decoding may begin (§8.6.2)
+    film[table + 7] += 4
+    account = Account()
+    (tmp_path / "film.mp4").write_bytes(film)
+    check_file(tmp_path / "film.mp4", None, account)
+    assert "picture-sync" in {problem.code for problem in account.problems}

@@ -282,8 +282,9 @@ FORMS: dict[str, FileForm] = {
         extension=".pdf",
         named="pdf",
         media_type="application/pdf",
-        covers="the pages that its cross references lead to, and what these draw with; other bytes can be anything",
-        promises="the cross references",
+        covers="the objects that its cross references lead to: packed streams to their check sums, pictures to their"
+        " ends; what stands in plain text can be anything",
+        promises="every entry of the cross references, and the objects of every page",
         end="`%%EOF` behind an intact cross reference",
     ),
     "zip": FileForm(

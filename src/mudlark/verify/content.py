@@ -6,13 +6,11 @@ What cannot be looked into is skipped, and the check says so: then only a digest
 import bz2
 import codecs
 import gzip
-import logging
 import lzma
 import tarfile
 from collections.abc import Callable, Iterator
-from itertools import islice
 from pathlib import Path
-from typing import Any, BinaryIO, Protocol
+from typing import BinaryIO, Protocol
 
 from mudlark.errors import FormatError
 from mudlark.guard import reading
@@ -20,6 +18,7 @@ from mudlark.media.forms import PICTURES, PROMISED
 from mudlark.plain import open_plain
 from mudlark.verify import zipped
 from mudlark.verify.account import Account
+from mudlark.verify.forms.pdf import check_pdf
 from mudlark.verify.forms.pictures import check_picture, check_svg
 from mudlark.verify.zipped import is_bomb
 
@@ -30,7 +29,6 @@ _MOST_UNPACKED = 64 << 30  # bytes that are unpacked as a check
 _SOME = 1 << 20
 _TAR_END = 512  # bytes of zeros in place of a header
 _LARGEST_JSON = 50_000_000
-_MOST_PAGES = 20_000
 
 
 def check_content(path: Path, form: str, account: Account) -> list[tuple[str, int]]:
@@ -43,7 +41,7 @@ def check_content(path: Path, form: str, account: Account) -> list[tuple[str, in
     elif form in PICTURES:
         check_picture(path, account)
     elif form == "pdf":
-        _check_document(path, account)
+        check_pdf(path, account)
     elif form in _A:
         _check_packed(path, form, account)
     elif form == "tar":
@@ -198,50 +196,3 @@ def _check_zip(path: Path, account: Account) -> list[tuple[str, int]]:
         for begin, end in parts.stray:
             account.leave_out(f"{end - begin:,} bytes from byte {begin:,} on, between its parts")
     return entries
-
-
-def _check_document(path: Path, account: Account) -> None:
-    """A PDF: its end, its cross references, and every page that these lead to, with the `pypdf` package."""
-    from pypdf import PdfReader
-
-    with path.open("rb") as file:
-        size = file.seek(0, 2)
-        file.seek(max(0, size - 2048))
-        tail = file.read()
-    if b"%%EOF" not in tail:
-        text = "The PDF does not end as a PDF should; it is likely cut short"
-        account.failed("content", "document", text, grave=True, offset=size)
-        return
-    logging.getLogger("pypdf").setLevel(logging.CRITICAL)
-    number = 0
-    try:
-        with reading("It"):
-            reader = PdfReader(path, strict=True)
-            if reader.is_encrypted and not reader.decrypt(""):
-                account.skipped("content", "a PDF with a password; its pages cannot be looked at")
-                return
-            count = len(reader.pages)
-            for page in islice(reader.pages, _MOST_PAGES):
-                number += 1
-                if "/MediaBox" not in page:
-                    raise ValueError("it has no size")
-                _resolved(page)
-    except FormatError as problem:
-        where = f"Page {number} of the PDF" if number else "The PDF"
-        account.failed("content", "document", f"{where}{problem.what.removeprefix('It')}")
-        return
-    account.passed("content", f"a PDF of {count:,} pages, all where its cross references say", pages=count)
-    account.cover("content", size)
-
-
-def _resolved(page: Any) -> None:
-    """Everything that a page draws with is there."""
-    contents = page.get("/Contents")
-    for one in contents if isinstance(contents, list) else [contents]:
-        if one is not None and one.get_object() is None:
-            raise ValueError("what it draws is missing")
-    resources = page.get("/Resources")
-    pictures = resources.get_object().get("/XObject") if resources is not None else None
-    for name, one in (pictures.get_object() if pictures is not None else {}).items():
-        if one.get_object() is None:
-            raise ValueError(f"its picture {name} is missing")

@@ -22,7 +22,11 @@ _FRAMES = frozenset(range(0xC0, 0xD0)) - {0xC4, 0xC8, 0xCC}
 def check_jpeg_parts(path: Path) -> str | None:
     """What is wrong with the parts of a JPEG, in words; None if nothing is. Raises FormatError where they end too early
     or cannot be read."""
-    data = np.frombuffer(read_plain(path, LARGEST), np.uint8)
+    return jpeg_parts(np.frombuffer(read_plain(path, LARGEST), np.uint8))
+
+
+def jpeg_parts(data: Bytes) -> str | None:
+    """The same of a JPEG in memory."""
     at, first_codes, progressive = 2, dict[tuple[int, int], int](), False
     marks = np.flatnonzero(data[:-1] == 0xFF)
     ends = marks[(data[marks + 1] != 0) & ((data[marks + 1] & 0xF8) != 0xD0) & (data[marks + 1] != 0xFF)]
