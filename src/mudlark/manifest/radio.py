@@ -11,7 +11,7 @@ from mudlark.media.sniff import sniff
 from mudlark.web.address import resolve
 from mudlark.web.session import Content
 
-_SOUNDS = frozenset({"mp3", "adts", "ogg"})
+_SOUNDS = frozenset({"mp3", "adts", "ogg", "flv"})  # an FLV without a length is a live one
 _LIST_TYPES = frozenset(
     {"audio/x-mpegurl", "audio/mpegurl", "application/x-mpegurl", "audio/x-scpls", "application/pls+xml"}
 )
@@ -22,7 +22,7 @@ _LONGEST_TITLE = 500
 
 
 def is_endless(look: Content) -> bool:
-    """True for sound that has begun to come, and of which nobody says how much there is."""
+    """True for sound, or an FLV, that has begun to come, and of which nobody says how much there is."""
     if look.complete or look.length is not None or look.status != 200:
         return False
     sound = look.type.startswith("audio/") or look.type == "application/ogg" or "icy-name" in look.headers

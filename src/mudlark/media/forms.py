@@ -76,6 +76,18 @@ FORMS: dict[str, FileForm] = {
         " without gaps",
         end=f"the segment's size; of unknown size its duration, else {FROM_OUTSIDE}",
     ),
+    "flv": FileForm(
+        "FLV",
+        "video",
+        signs=(b"FLV\1",),
+        extension=".flv",
+        media_type="video/x-flv",
+        pronom="x-fmt/382",
+        covers="tags from the first byte to the last, each with the size that stands behind it; frames that look like"
+        " their codec, no long run of zeros in them. Codecs that are not read are said with their number",
+        promises="the duration and the file size of its description; times rise, without gaps",
+        end=f"the file size or the duration of its description, else {FROM_OUTSIDE}",
+    ),
     "ts": FileForm(
         "MPEG transport stream (packets of 188, 192 and 204 bytes)",
         "video",

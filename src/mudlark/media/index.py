@@ -1,29 +1,32 @@
 """The tracks of a film on this disk, whichever of the containers with an index it is in."""
 
+from collections.abc import Callable
 from pathlib import Path
 
 from mudlark.errors import FormatError
+from mudlark.media.flv import read_flv
 from mudlark.media.matroska.read import read_matroska
-from mudlark.media.movie import Movie, reader_of
+from mudlark.media.movie import Movie, ReadAt, reader_of
 from mudlark.media.mp4.fragments import read_movie
 from mudlark.media.mp4.read import scan
 from mudlark.media.sniff import sniff
 
 _HEAD = 65536
+_READERS: dict[str, Callable[[ReadAt, int], Movie]] = {"matroska": read_matroska, "flv": read_flv}
 
 
 def movie_in(path: Path) -> Movie:
-    """The tracks of an MP4 or Matroska file, with all their samples. Raises FormatError for any other, and where its
-    index cannot be read."""
+    """The tracks of a film, with all their samples. Raises FormatError for a file without a table of its samples, or
+    the like, and where that cannot be read."""
     size = path.stat().st_size
     with path.open("rb") as file:
         read = reader_of(file)
         form = sniff(read(0, _HEAD))
-        if form == "matroska":
-            return read_matroska(read, size)
+        if form in _READERS:
+            return _READERS[form](read, size)
         if form != "mp4":
             raise FormatError(
-                f"{path} is no MP4 or Matroska file.", advice="Give one of these, or the address of a playlist."
+                f"{path} is no MP4, Matroska or FLV file.", advice="Give one of these, or the address of a playlist."
             )
         boxes = scan(read, size)
         index = next((box for box in boxes if box.kind == "moov"), None)

@@ -96,12 +96,12 @@ class _Kind:
             hit, runs = hit[inside], runs[inside]
             self.holes += np.unique(numbers[hit[begins[hit] <= runs]]).tolist()
 
-    def out_of_order(self) -> list[int]:
+    def out_of_order(self, *, spliced: bool) -> list[int]:
         """The pictures before which others are missing, or that are out of order. Where one kind of number breaks all
         over a file, that is how its encoder counts."""
         if not self.numbering:
             return []
-        kinds = self.pictures.breaks(self.numbering, self.track.sync, self.track.pts)
+        kinds = self.pictures.breaks(self.numbering, self.track.sync, self.track.pts, spliced=spliced)
         return sorted({number for kind in kinds if not self.is_all_over(kind) for number in kind.tolist()})
 
     def is_all_over(self, found: Ints) -> bool:
@@ -168,7 +168,7 @@ def _tell(kind: _Kind, account: Account, *, streamed: bool) -> None:
         second = kind.second(first)
         text = f"Zeros stand in place of coded data in {len(kind.holes):,} {what}, the first at {at_second(second)}"
         account.failed("holes", "zeros", text, at=second, offset=int(kind.track.offsets[first]))
-    if odd := kind.out_of_order():
+    if odd := kind.out_of_order(spliced=streamed):
         second = kind.second(odd[0])
         where = f"in {len(odd):,} places, first before picture {odd[0]:,}, at {at_second(second)}"
         text = f"Pictures are missing or out of order {where}: their numbers do not follow each other"

@@ -14,6 +14,7 @@ from mudlark.media.sniff import sniff
 from mudlark.media.sound.packed import SYNTAXES, skip_tags, sound_within
 from mudlark.verify.account import Account
 from mudlark.verify.content import check_content, is_misnamed
+from mudlark.verify.flv import check_flv
 from mudlark.verify.forms.chain import check_chain
 from mudlark.verify.forms.flac import check_flac
 from mudlark.verify.forms.found import Found
@@ -37,6 +38,11 @@ _FORMS: dict[str, Callable[[Path, str, Account], Found]] = {
     **dict.fromkeys(("iso", "udf"), check_volume),
     **dict.fromkeys(("exe", "deb", "rpm", "cab"), check_installer),
 }
+_FILMS: dict[str, Callable[..., Movie | None]] = {
+    "mp4": check_structure,
+    "matroska": check_matroska,
+    "flv": check_flv,
+}
 # what may have been cut out of a body without a beginning and an end
 _RECORDED: dict[str, Callable[[Path, str, Account], Found]] = {
     **dict.fromkeys(SYNTAXES, partial(check_chain, endless=True)),
@@ -46,8 +52,8 @@ _RECORDED: dict[str, Callable[[Path, str, Account], Found]] = {
 
 @dataclass(slots=True)
 class Checked:
-    """form: what the first bytes say it is. movie: of an MP4 or Matroska. contents: names and sizes inside an archive.
-    length: seconds. formats: of the tracks of other media."""
+    """form: what the first bytes say it is. movie: of a film with a table of its samples, or the like. contents: names
+    and sizes inside an archive. length: seconds. formats: of the tracks of other media."""
 
     form: str
     movie: Movie | None = None
@@ -92,8 +98,8 @@ def check_file(
     checked = Checked(form_of(path))
     if checked.form == "empty":
         account.failed("content", "empty", f"{path.name} is empty", grave=True)
-    elif checked.form in ("mp4", "matroska"):
-        look = check_structure if checked.form == "mp4" else check_matroska
+    elif checked.form in _FILMS:
+        look = partial(check_flv, endless=endless) if checked.form == "flv" else _FILMS[checked.form]
         checked.movie = look(path, account, streamed=streamed)
         if checked.movie and not any(problem.grave for problem in account.problems):
             check_timeline(checked.movie, planned, account, tolerance, streamed=streamed)

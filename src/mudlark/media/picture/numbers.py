@@ -83,10 +83,10 @@ class Numbers:
         self.reference[places], self.anew[places] = some.reference, some.anew
         self.dependent[places] = some.dependent
 
-    def breaks(self, numbering: Numbering, may_begin: Flags, pts: Ints) -> list[Ints]:
+    def breaks(self, numbering: Numbering, may_begin: Flags, pts: Ints, *, spliced: bool = False) -> list[Ints]:
         """The pictures before which others are missing, or that are out of order: by their number, their place, and the
         time at that place. may_begin: those before which a stream may have been joined. pts: when each is shown, in
-        ticks."""
+        ticks. spliced: what was joined may have been cut off anywhere, also before a picture that begins anew."""
         before = self._reference_before()
         known = self.number >= 0
         judged = known & ~self.anew & ~may_begin & (before >= 0)
@@ -99,7 +99,7 @@ class Numbers:
             return [found]
         run: Ints = np.cumsum(self.anew | may_begin)
         place = self._places(run, before, 1 << numbering.place_bits)
-        return [found, *self._misplaced(run, place, pts)]
+        return [found, *self._misplaced(run, place, pts, spliced=spliced)]
 
     def _reference_before(self) -> Ints:
         """The last picture before each from which others are made, if all in between are known; else -1."""
@@ -116,7 +116,7 @@ class Numbers:
         walked = np.cumsum(np.where(self.reference, from_last, 0))
         return np.where(begins, walked, walked[np.maximum(before, 0)] + from_last)
 
-    def _misplaced(self, run: Ints, place: Ints, pts: Ints) -> tuple[Ints, Ints]:
+    def _misplaced(self, run: Ints, place: Ints, pts: Ints, *, spliced: bool) -> tuple[Ints, Ints]:
         """The pictures before which, as they are shown, there is a hole or one with the same place, and those with a
         time that is not later."""
         order = np.lexsort((place, run))
@@ -127,7 +127,8 @@ class Numbers:
         step = np.diff(place[order])
         usual = int(np.median(step[same])) if same.any() else 0
         ends = np.append(np.flatnonzero(np.diff(run)), len(run) - 1)
-        ends = ends[(ends == len(run) - 1) | ~self.anew[np.minimum(ends + 1, len(run) - 1)]]
+        if not spliced:
+            ends = ends[(ends == len(run) - 1) | ~self.anew[np.minimum(ends + 1, len(run) - 1)]]
         left = np.append(ends, 2 * len(run))[np.searchsorted(ends, np.arange(len(run)))] - np.arange(len(run))
         holes = (step > usual) & (left[order[1:]] >= _LATE)
         return order[1:][same & (holes | (step < usual))], order[1:][same & (np.diff(pts[order]) <= 0)]

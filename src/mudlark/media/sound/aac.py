@@ -1,0 +1,69 @@
+"""What an AudioSpecificConfig says of AAC (ISO/IEC 14496-3 §1.6.2.1): the coding, its rate, and whether bands above it,
+or a second channel, are made up again from hints (SBR, PS), which doubles what is heard."""
+
+from dataclasses import dataclass
+
+from mudlark.errors import FormatError
+from mudlark.media.bits import Bits
+from mudlark.media.sound.adts import RATES
+
+_CHANNELS = (0, 1, 2, 3, 4, 5, 6, 8)
+_SBR, _PS, _ESCAPE = 5, 29, 31
+_GENERAL = frozenset({1, 2, 3, 4, 6, 7, 17, 19, 20, 21, 22, 23})  # objects with a GASpecificConfig (§4.4.1)
+_SYNC_SBR, _SYNC_PS = 0x2B7, 0x548  # §1.6.5.2: said behind the rest, so that old decoders pass over it
+_NAMES = {1: "AAC Main", 2: "AAC-LC", 3: "AAC SSR", 4: "AAC LTP", 23: "AAC-LD", 39: "AAC-ELD", 42: "xHE-AAC"}
+
+
+@dataclass(frozen=True, slots=True)
+class AacConfig:
+    """object: of the core. rate: samples a second that are heard; channels: that are heard, 0 if the config does not
+    say."""
+
+    object: int
+    rate: int
+    channels: int
+    bands: bool = False
+    parametric: bool = False
+
+    @property
+    def words(self) -> str:
+        """The name of the coding."""
+        if self.parametric:
+            return "HE-AAC v2"
+        return "HE-AAC" if self.bands else _NAMES.get(self.object, f"AAC object {self.object}")
+
+
+def read_config(config: bytes) -> AacConfig:
+    """Read an AudioSpecificConfig. Raises FormatError where it breaks off or says what is reserved."""
+    bits = Bits(config)
+    kind, rate, number = _object(bits), _rate(bits), bits.take(4)
+    bands, parametric = kind in (_SBR, _PS), kind == _PS
+    heard = rate
+    if bands:
+        heard, kind = _rate(bits), _object(bits)
+    elif kind in _GENERAL and number:
+        bits.flag()
+        if bits.flag():
+            bits.take(14)
+        bits.flag()
+        if kind in (6, 20):
+            bits.take(3)
+        if bits.left >= 16 and bits.take(11) == _SYNC_SBR and _object(bits) == _SBR and bits.flag():
+            bands, heard = True, _rate(bits)
+            parametric = bits.left >= 12 and bits.take(11) == _SYNC_PS and bits.flag()
+    channels = _CHANNELS[number] if number < len(_CHANNELS) else {11: 7, 12: 8, 14: 8}.get(number, 0)
+    return AacConfig(kind, heard, 2 if parametric and channels == 1 else channels, bands, parametric)
+
+
+def _object(bits: Bits) -> int:
+    kind = bits.take(5)
+    return 32 + bits.take(6) if kind == _ESCAPE else kind
+
+
+def _rate(bits: Bits) -> int:
+    number = bits.take(4)
+    if number == 15:
+        return bits.take(24)
+    if number >= len(RATES):
+        raise FormatError(f"An AAC configuration has a rate that is reserved ({number})")
+    return RATES[number]
