@@ -1,5 +1,9 @@
 """FLV: tags written by hand around the samples of a film, live ones that break off, and damage."""
 
+import threading
+import time
+from collections.abc import Callable
+from http.server import ThreadingHTTPServer
 from pathlib import Path
 
 import pytest
@@ -13,7 +17,9 @@ from mudlark.media.index import movie_in
 from mudlark.verify.account import Account
 from mudlark.verify.media import check_file
 from tests.bytes.flv import HEADER, SOUND, VIDEO, film, tag, tags_of
+from tests.conftest import QuietHandler, Ran
 
+Run = Callable[..., Ran]
 SOURCE = MEDIA / "gift-shop.mp4"
 TAGS = tags_of(SOURCE)
 LENGTH = TAGS[-1][0] / 1000
@@ -120,3 +126,38 @@ def test_a_changed_byte_ends_in_nothing_but_our_own_errors(at: int, value: int) 
         read_flv(lambda at, count: bytes(data[at : at + count]), len(data))
     except FormatError as problem:
         assert str(problem)
+
+
+@pytest.mark.program
+@pytest.mark.parametrize("chunked", [False, True])
+def test_a_live_one_is_recorded_for_as_long_as_is_wanted(mudlark: Run, tmp_path: Path, chunked: bool) -> None:
+    class Handler(QuietHandler):
+        protocol_version = "HTTP/1.1" if chunked else "HTTP/1.0"
+
+        def do_GET(self) -> None:
+            self.send_response(200)
+            self.send_header("Content-Type", "video/x-flv")
+            if chunked:
+                self.send_header("Transfer-Encoding", "chunked")
+            self.end_headers()
+            parts = [HEADER, *(one for _, one in TAGS)]
+            for first in range(0, len(parts), 10):
+                part = b"".join(parts[first : first + 10])
+                self.wfile.write(b"%x\r\n%s\r\n" % (len(part), part) if chunked else part)
+                self.wfile.flush()
+                time.sleep(0.2)
+
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    server.daemon_threads = True
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        address = f"http://127.0.0.1:{server.server_port}/live/quay.flv"
+        ran = mudlark("haul", address, "--into", "kept", "--json", "--for", "2s")
+    finally:
+        server.shutdown()
+        server.server_close()
+    (item,) = ran.json["items"]
+    assert (item["verdict"], item["problems"]) == ("sound", []), ran.err
+    path = tmp_path / item["folder"] / item["files"][0]["path"]
+    assert path.suffix == ".flv" and film(TAGS).startswith(path.read_bytes()[:1000])
+    assert {track["codec"].partition(".")[0] for track in item["tracks"]} == {"avc1", "mp4a"}

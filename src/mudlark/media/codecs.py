@@ -245,6 +245,7 @@ _OTHERS: dict[str, Misfits] = {
     **dict.fromkeys(("mp4v", "V_MPEG2", "V_MPEG1", "m2v1"), start_codes),
     **dict.fromkeys(("sowt", "twos", "lpcm", "ipcm", "fpcm", "in24", "in32", "fl32", "fl64", "raw "), anything),
     **dict.fromkeys(("ulaw", "alaw", "A_PCM", "S_TEXT"), anything),
+    **dict.fromkeys(("MP3 in pieces", "AC-3 in pieces", "AAC in pieces"), anything),  # of AVI
 }
 
 

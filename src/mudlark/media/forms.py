@@ -88,6 +88,18 @@ FORMS: dict[str, FileForm] = {
         promises="the duration and the file size of its description; times rise, without gaps",
         end=f"the file size or the duration of its description, else {FROM_OUTSIDE}",
     ),
+    "avi": FileForm(
+        "AVI, OpenDML",
+        "video",
+        extension=".avi",
+        also="divx",
+        media_type="video/vnd.avi",
+        pronom="fmt/5",
+        covers="chunks from the first byte to the last; pictures and frames of sound that look like their codec;"
+        " padding. Sound whose frames do not begin where chunks do can be anything, as can what is not coded",
+        promises="sizes of chunks and lists; as many pictures and as much sound as each stream states; the index",
+        end="the sizes of its parts",
+    ),
     "ts": FileForm(
         "MPEG transport stream (packets of 188, 192 and 204 bytes)",
         "video",
@@ -100,6 +112,29 @@ FORMS: dict[str, FileForm] = {
         " counters); read to their samples as for a film. Streams that no reader reads are said with their number",
         promises="check sums of the tables; gaps in the times",
         end=FROM_OUTSIDE,
+    ),
+    "program": FileForm(
+        "MPEG program stream (MPEG-1, MPEG-2, VOB)",
+        "video",
+        signs=(b"\0\0\1\xba",),
+        extension=".mpg",
+        also="mpeg vob m2p dat mod",
+        media_type="video/MP2P",
+        pronom="x-fmt/386",
+        covers="packs and packets from the first byte to the last; slices of every row of each picture of MPEG-2,"
+        " frames of MPEG audio and AC-3 that follow each other, no long run of zeros in them. Other streams are said"
+        " with their number",
+        promises="the lengths of packets",
+        end=f"the end code, else {FROM_OUTSIDE}",
+    ),
+    "asf": FileForm(
+        "ASF (WMV, WMA)",
+        "video",
+        signs=(b"\x30\x26\xb2\x75\x8e\x66\xcf\x11\xa6\xd9\x00\xaa\x00\x62\xce\x6c",),
+        extension=".asf",
+        also="wmv wma",
+        media_type="application/vnd.ms-asf",
+        pronom="fmt/131",
     ),
     "mp3": FileForm(
         "MP3, MP2",

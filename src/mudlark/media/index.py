@@ -4,6 +4,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from mudlark.errors import FormatError
+from mudlark.media.avi import read_avi
 from mudlark.media.flv import read_flv
 from mudlark.media.matroska.read import read_matroska
 from mudlark.media.movie import Movie, ReadAt, reader_of
@@ -12,7 +13,12 @@ from mudlark.media.mp4.read import scan
 from mudlark.media.sniff import sniff
 
 _HEAD = 65536
-_READERS: dict[str, Callable[[ReadAt, int], Movie]] = {"matroska": read_matroska, "flv": read_flv}
+_READERS: dict[str, Callable[[ReadAt, int], Movie]] = {
+    "matroska": read_matroska,
+    "flv": read_flv,
+    "avi": read_avi,
+}
+INDEXED = frozenset({"mp4", *_READERS})  # kinds of files whose samples stand in tables, or are found like that
 
 
 def movie_in(path: Path) -> Movie:
@@ -24,10 +30,9 @@ def movie_in(path: Path) -> Movie:
         form = sniff(read(0, _HEAD))
         if form in _READERS:
             return _READERS[form](read, size)
-        if form != "mp4":
-            raise FormatError(
-                f"{path} is no MP4, Matroska or FLV file.", advice="Give one of these, or the address of a playlist."
-            )
+        if form not in INDEXED:
+            what = f"{path} is no MP4, Matroska, FLV or AVI file."
+            raise FormatError(what, advice="Give one of these, or the address of a playlist.")
         boxes = scan(read, size)
         index = next((box for box in boxes if box.kind == "moov"), None)
         if index is None:

@@ -41,7 +41,7 @@ def sniff(head: bytes) -> str:
     if looks_like_transport(head):
         return "ts"
     if head[:4] in (b"RIFF", b"RF64", b"BW64") and len(head) >= 12:
-        return {b"WAVE": "wav", b"WEBP": "webp"}.get(head[8:12], "unknown")
+        return {b"WAVE": "wav", b"WEBP": "webp", b"AVI ": "avi"}.get(head[8:12], "unknown")
     if len(head) > 2 and head[0] == 0xFF:
         if head[1] & 0xF6 == 0xF0:
             return "adts"

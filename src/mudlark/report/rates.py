@@ -17,7 +17,7 @@ import numpy as np
 from mudlark.archive.place import inside_item
 from mudlark.archive.record import Record
 from mudlark.errors import FormatError
-from mudlark.media.index import movie_in
+from mudlark.media.index import INDEXED, movie_in
 from mudlark.media.samples import Flags, Ints, Samples, batches
 from mudlark.media.sound.framed import frames
 from mudlark.media.sound.packed import SYNTAXES
@@ -63,7 +63,7 @@ def rates_of(folder: Path, record: Record) -> tuple[Table, Table]:
 def _tracks(path: Path) -> Iterator[_Track]:
     """The tracks of a file, if it is of a kind whose samples are known."""
     form = form_of(path)
-    if form in ("mp4", "matroska"):
+    if form in INDEXED:
         movie = movie_in(path)
         for track in movie.tracks:
             if len(track.sizes):

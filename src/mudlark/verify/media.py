@@ -13,12 +13,14 @@ from mudlark.media.samples import Format
 from mudlark.media.sniff import sniff
 from mudlark.media.sound.packed import SYNTAXES, skip_tags, sound_within
 from mudlark.verify.account import Account
+from mudlark.verify.avi import check_avi
 from mudlark.verify.content import check_content, is_misnamed
 from mudlark.verify.flv import check_flv
 from mudlark.verify.forms.chain import check_chain
 from mudlark.verify.forms.flac import check_flac
 from mudlark.verify.forms.found import Found
 from mudlark.verify.forms.ogg import check_ogg
+from mudlark.verify.forms.program import check_program
 from mudlark.verify.forms.riff import check_riff
 from mudlark.verify.forms.transport import check_transport
 from mudlark.verify.forms.volumes import check_installer, check_volume
@@ -33,6 +35,7 @@ _FORMS: dict[str, Callable[[Path, str, Account], Found]] = {
     "flac": lambda path, _, account: check_flac(path, account),
     "ogg": lambda path, _, account: check_ogg(path, account),
     "ts": lambda path, _, account: check_transport(path, account),
+    "program": lambda path, _, account: check_program(path, account),
     **dict.fromkeys(("wav", "aiff"), lambda path, _, account: check_riff(path, account)),
     **dict.fromkeys(("webvtt", "srt", "ttml"), check_words),
     **dict.fromkeys(("iso", "udf"), check_volume),
@@ -42,6 +45,7 @@ _FILMS: dict[str, Callable[..., Movie | None]] = {
     "mp4": check_structure,
     "matroska": check_matroska,
     "flv": check_flv,
+    "avi": check_avi,
 }
 # what may have been cut out of a body without a beginning and an end
 _RECORDED: dict[str, Callable[[Path, str, Account], Found]] = {
