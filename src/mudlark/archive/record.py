@@ -7,11 +7,12 @@ from pathlib import Path
 from typing import Any, Literal
 
 import msgspec
-import numpy as np
 
 from mudlark.archive.layout import LARGEST_RECORD, RECORD
 from mudlark.errors import FormatError, StorageError
+from mudlark.media.details import details_of, rate_of
 from mudlark.media.movie import TrackIndex
+from mudlark.media.samples import Format
 from mudlark.plain import read_plain
 from mudlark.text import escaped_json
 from mudlark.verify.account import Check, Count, Problem, Seconds, Verdict, Whole
@@ -46,7 +47,9 @@ class Note(msgspec.Struct, frozen=True):
 class TrackFacts(msgspec.Struct, omit_defaults=True):
     """What the finished file itself says of a track. bitrate: bits a second, on average. label: its name.
 
-    default: played unless another is chosen.
+    default: played unless another is chosen. frame_rate: on average, where it varies; then least_rate and most_rate are
+    its bounds. profile: with its level. depth: bits a sample. sampling: of colours. pixel_aspect: width and height of a
+    pixel that is no square. rotation: degrees clockwise. colours: in words.
 
     coded_frames, coded_digest: number and digest (XXH3, 128 bits) of the coded frames that came; file_digest: of those
     in the finished file. added: frames of silence put in.
@@ -69,28 +72,51 @@ class TrackFacts(msgspec.Struct, omit_defaults=True):
     coded_digest: str | None = None
     file_digest: str | None = None
     added: Count = 0
+    least_rate: Seconds | None = None
+    most_rate: Seconds | None = None
+    profile: str | None = None
+    depth: Count | None = None
+    sampling: str | None = None
+    pixel_aspect: tuple[Count, Count] | None = None
+    rotation: Count | None = None
+    colours: str | None = None
 
     @classmethod
     def of(cls, track: TrackIndex) -> "TrackFacts":
-        """The facts of a track of an MP4."""
+        """The facts of a track of a film."""
         form = track.format
         length = float(track.durations.sum()) / form.timescale
-        usual = float(np.median(track.durations)) if len(track.durations) else 0.0
-        video = form.type == "video"
-        return cls(
-            type=form.type,
-            codec=form.codec,
-            width=form.width if video else None,
-            height=form.height if video else None,
-            frame_rate=round(form.timescale / usual, 3) if video and usual else None,
+        rate = rate_of(track)
+        return msgspec.structs.replace(
+            cls.of_format(form, round(length, 3)),
+            frame_rate=rate.usual,
+            least_rate=rate.least,
+            most_rate=rate.most,
             language=track.language if track.language != "und" else None,
             label=track.label or None,
             default=track.default,
-            channels=form.channels or None,
-            sample_rate=form.sample_rate or None,
             bitrate=round(int(track.sizes.sum()) * 8 / length) if length else None,
             samples=len(track.sizes),
-            duration=round(length, 3),
+        )
+
+    @classmethod
+    def of_format(cls, form: Format, length: float) -> "TrackFacts":
+        """What a format alone says. length: seconds."""
+        details = details_of(form)
+        return cls(
+            type=form.type,
+            codec=form.codec,
+            width=form.width or None,
+            height=form.height or None,
+            channels=form.channels or None,
+            sample_rate=form.sample_rate or None,
+            duration=length,
+            profile=details.profile,
+            depth=details.depth,
+            sampling=details.sampling,
+            pixel_aspect=details.aspect,
+            rotation=details.rotation,
+            colours=details.colours,
         )
 
 
@@ -98,10 +124,7 @@ def tracks_of(checked: Checked) -> list[TrackFacts]:
     """The tracks of a file that was looked into."""
     if checked.movie:
         return [TrackFacts.of(track) for track in checked.movie.tracks]
-    return [
-        TrackFacts(form.type, form.codec, channels=form.channels or None, sample_rate=form.sample_rate or None)
-        for form in checked.formats
-    ]
+    return [TrackFacts.of_format(form, checked.seconds or 0.0) for form in checked.formats]
 
 
 class SegmentFacts(msgspec.Struct, omit_defaults=True):

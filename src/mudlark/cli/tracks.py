@@ -7,7 +7,7 @@ from typing import Any
 import click
 from rich.text import Text
 
-from mudlark.archive.record import TrackFacts
+from mudlark.archive.record import TrackFacts, tracks_of
 from mudlark.cli.command import Command, common_options
 from mudlark.cli.options import addresses, connection, network_options
 from mudlark.cli.show import bits, columns, console, emit_json, live_data, live_words, manner
@@ -17,12 +17,28 @@ from mudlark.find.judge.probe import movie_at
 from mudlark.manifest.choose import Wish, choose
 from mudlark.manifest.load import fill, is_manifest, open_presentation, refusal, wants_text
 from mudlark.manifest.model import Live, Presentation, Rendition
-from mudlark.media.index import movie_in
+from mudlark.media.forms import FORMS
+from mudlark.media.index import INDEXED, movie_in
 from mudlark.media.movie import Movie
 from mudlark.media.sniff import sniff
-from mudlark.text import clock, size
+from mudlark.text import clock, counted, size
+from mudlark.verify.account import Account
+from mudlark.verify.media import check_file, form_of
 from mudlark.web.address import shown
 from mudlark.web.session import Content, Session
+
+# what only a file says of its tracks
+_DETAILS = (
+    "sample_rate",
+    "least_rate",
+    "most_rate",
+    "profile",
+    "depth",
+    "sampling",
+    "pixel_aspect",
+    "rotation",
+    "colours",
+)
 
 
 @click.command(
@@ -48,7 +64,7 @@ def command(target: str, as_json: bool, **network: Any) -> None:
     wished = wish(network)
     path = Path(target)
     if path.is_file():
-        rows = _of_movie(movie_in(path))
+        rows = _of_file(path)
         facts: dict[str, Any] = {"url": str(path), "kind": "file", "duration": _longest(rows)}
     else:
         rows, facts = asyncio.run(_of_address(addresses((target,))[0], network, wished))
@@ -60,6 +76,16 @@ def command(target: str, as_json: bool, **network: Any) -> None:
 
 def _longest(rows: list[dict[str, Any]]) -> float:
     return round(max((row["duration"] for row in rows), default=0.0), 3)
+
+
+def _of_file(path: Path) -> list[dict[str, Any]]:
+    """The tracks of a file; of one without a table of its samples, those that going through it tells."""
+    form = form_of(path)
+    if form not in INDEXED and FORMS.get(form, FORMS["text"]).category in ("video", "audio") and FORMS[form].covers:
+        found = tracks_of(check_file(path, None, Account()))
+        if found:
+            return [_row(number, facts) for number, facts in enumerate(found, start=1)]
+    return _of_movie(movie_in(path))
 
 
 def _of_movie(movie: Movie) -> list[dict[str, Any]]:
@@ -87,6 +113,7 @@ def _row(number: int, facts: TrackFacts) -> dict[str, Any]:
         "range": None,
         "score": None,
         "protected": [],
+        **{name: getattr(facts, name) for name in _DETAILS},
     }
 
 
@@ -171,6 +198,7 @@ def _rows(presentation: Presentation, chosen: set[str]) -> list[dict[str, Any]]:
             "range": rendition.range,
             "score": rendition.score,
             "protected": list(rendition.protected),
+            **dict.fromkeys(_DETAILS),
         }
         for rendition in sorted(presentation.renditions, key=_standing)
     ]
@@ -204,6 +232,7 @@ def _show(rows: list[dict[str, Any]], facts: dict[str, Any]) -> None:
         "language",
         "called",
         "codecs",
+        "details",
     )
     lines = list(columns([titles, *map(_cells, rows)], right=(3, 4, 5, 6, 7)))
     out.print(Text(lines[0], style="dim"))
@@ -220,11 +249,36 @@ def _cells(row: dict[str, Any]) -> tuple[str, ...]:
         row["name"],
         row["type"],
         f"{row['width']}×{row['height']}" if row["width"] else "–",
-        f"{row['frame_rate']:g}" if row["frame_rate"] else "–",
+        _rate(row),
         bits(row["bitrate"]),
         clock(row["duration"]),
         str(row["segments"]) if row["segments"] is not None else "–",
         row["language"] or "–",
         called or "–",
         ", ".join(row["codecs"]) or "not stated",
+        _details(row) or "–",
     )
+
+
+def _rate(row: dict[str, Any]) -> str:
+    """Pictures a second; on average, with its bounds, where they vary."""
+    if not row["frame_rate"]:
+        return "–"
+    bounds = f" ({row['least_rate']:g}–{row['most_rate']:g})" if row["least_rate"] else ""
+    return f"{row['frame_rate']:g}{bounds}"
+
+
+def _details(row: dict[str, Any]) -> str:
+    """What a file says of a track beyond its codec, in words."""
+    aspect = row["pixel_aspect"]
+    words = [
+        row["profile"],
+        f"{row['depth']} bits" if row["depth"] else None,
+        row["sampling"],
+        row["colours"],
+        f"pixels {aspect[0]}:{aspect[1]}" if aspect else None,
+        f"turned by {row['rotation']}°" if row["rotation"] else None,
+        f"{row['sample_rate'] / 1000:g} kHz" if row["sample_rate"] else None,
+        counted(row["channels"], "channel") if isinstance(row["channels"], int) else None,
+    ]
+    return ", ".join(word for word in words if word)

@@ -6,6 +6,7 @@ from pathlib import Path
 from mudlark.errors import FormatError
 from mudlark.media.avi import read_avi
 from mudlark.media.flv import read_flv
+from mudlark.media.forms import FORMS
 from mudlark.media.matroska.read import read_matroska
 from mudlark.media.movie import Movie, ReadAt, reader_of
 from mudlark.media.mp4.fragments import read_movie
@@ -31,8 +32,9 @@ def movie_in(path: Path) -> Movie:
         if form in _READERS:
             return _READERS[form](read, size)
         if form not in INDEXED:
-            what = f"{path} is no MP4, Matroska, FLV or AVI file."
-            raise FormatError(what, advice="Give one of these, or the address of a playlist.")
+            named = FORMS[form].title if form in FORMS else "of no kind that Mudlark knows"
+            what = f"{path} is no film whose tracks Mudlark reads; it is {named}."
+            raise FormatError(what, advice="Give an MP4, Matroska, FLV or AVI file, or the address of a playlist.")
         boxes = scan(read, size)
         index = next((box for box in boxes if box.kind == "moov"), None)
         if index is None:

@@ -80,7 +80,11 @@ def track_words(track: TrackFacts) -> str:
     codec = codec_of(track.codec)
     words = [f"{codec.words} ({track.codec})" if codec else track.codec]
     words += [f"{track.width}×{track.height}"] if track.width else []
+    words += [track.profile] if track.profile else []
     words += [f"{track.frame_rate:g} pictures a second"] if track.frame_rate else []
+    words += [f"between {track.least_rate:g} and {track.most_rate:g}"] if track.least_rate and track.most_rate else []
+    words += [f"turned by {track.rotation}°"] if track.rotation else []
+    words += [track.colours] if track.colours else []
     words += [counted(track.channels, "channel")] if track.channels else []
     words += [f"{track.sample_rate / 1000:g} kHz"] if track.sample_rate else []
     words += [f"{track.bitrate / 1000:,.0f} kbit/s"] if track.bitrate else []
