@@ -91,7 +91,7 @@ def _check_promises(read: ReadAt, boxes: list[Box], movie: IndexedMovie, account
             missing = references[-1].start + references[-1].size - size
             text = f"Its segment index lists {missing:,} bytes more than there are"
             account.failed("promises", "cut-off", text, offset=size)
-    if not bounded:
+    if not bounded and not movie.stated:
         account.leave_open("an MP4 of fragments that states neither its length nor its last one")
 
 
