@@ -24,7 +24,7 @@ from mudlark.browser.traffic import Traffic, stamp
 from mudlark.errors import MudlarkError, NetworkError, NothingFound, UsageError
 from mudlark.together import together
 from mudlark.web.address import shown
-from mudlark.web.complaint import error_for_status
+from mudlark.web.complaint import TRUST, error_for_status
 from mudlark.web.connection import Connection
 from mudlark.web.cookies import Cookie
 
@@ -513,6 +513,6 @@ def _cannot_open(address: str, message: str) -> Exception:
         )
     if "net::" in first:
         reason = first.rpartition("net::")[2].split()[0].removeprefix("ERR_").replace("_", " ").lower()
-        trust = "If you trust it, give its certificate with --trust." if reason.startswith("cert") else ""
+        trust = TRUST if reason.startswith("cert") else ""
         return NetworkError(f"{shown(address)} cannot be opened: {reason}.", trust or "Check the address.", url=address)
     return BrowserError(f"The browser cannot open {shown(address)}: {first[:200]}", "Try again.")

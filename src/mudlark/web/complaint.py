@@ -14,6 +14,7 @@ from mudlark.web.address import shown
 from mudlark.web.retry import Passing, passes
 
 _CROWDED = frozenset({429, 503})
+TRUST = "If you trust it, save its certificate (PEM), and give that with --trust FILE; --listen then trusts it too."
 
 
 def status_error(address: str, response: aiohttp.ClientResponse) -> NetworkError:
@@ -65,6 +66,17 @@ def explain(address: str, problem: Exception, stall: float) -> NetworkError:
     return error
 
 
+def _untrusted(problem: Exception) -> str:
+    """Why a certificate is not trusted, without what OpenSSL puts around it."""
+    reason = getattr(problem, "certificate_error", problem)
+    words = getattr(reason, "verify_message", "") or str(reason)
+    named = {
+        "self-signed certificate": "its certificate is self-signed",
+        "certificate has expired": "its certificate has expired",
+    }
+    return named.get(words, words)
+
+
 def _words(address: str, problem: Exception, stall: float) -> NetworkError:
     host = urlsplit(address).netloc
     if isinstance(problem, aiohttp.ClientConnectorDNSError):
@@ -74,10 +86,7 @@ def _words(address: str, problem: Exception, stall: float) -> NetworkError:
             f"{host} does not speak HTTPS on this port.", "Give the address with http://, or the port that has HTTPS."
         )
     if isinstance(problem, aiohttp.ClientConnectorCertificateError | aiohttp.ClientSSLError):
-        reason = getattr(problem, "certificate_error", problem)
-        return NetworkError(
-            f"{host} does not prove its identity: {reason}.", "If you trust it, give its certificate with --trust."
-        )
+        return NetworkError(f"{host} does not prove its identity: {_untrusted(problem)}.", TRUST)
     if isinstance(problem, aiohttp.TooManyRedirects):
         return NetworkError(f"{shown(address)} redirects in a circle.", "Open it in a browser; it may need a cookie.")
     if isinstance(problem, aiohttp.InvalidURL | aiohttp.NonHttpUrlClientError | ValueError) and not isinstance(
