@@ -18,7 +18,6 @@ from mudlark.assemble.source import Source
 from mudlark.assemble.timeline import Timeline
 from mudlark.errors import FormatError, StorageError
 from mudlark.fetch.place import Place
-from mudlark.media.mp4.fragments import FragmentReader
 from mudlark.media.picture.inband import IN_BAND, keeps_sets, with_parameter_sets
 from mudlark.media.readers import READERS, container, reader_for
 from mudlark.media.samples import Event, Format, Ints, Loss, LossCode, SampleReader, Samples, TrackLabel
@@ -338,8 +337,7 @@ class _Reading:
         return self._readers[self._form].losses()
 
     def events(self) -> list[Event]:
-        reader = self._readers[self._form]
-        return reader.events() if isinstance(reader, FragmentReader) else []
+        return self._readers[self._form].events()
 
     def _ours(self, batch: list[Samples], offset: float | None) -> list[Samples]:
         """Those of the tracks that are taken, with numbers of their own among those of all renditions, on the clock of

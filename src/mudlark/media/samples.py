@@ -166,8 +166,8 @@ class Loss:
 
 @dataclass(frozen=True, slots=True)
 class Event:
-    """A message that stands among the media (emsg). scheme: what it is about. begin: seconds, on the clock of its
-    stretch where that is known."""
+    """A message that goes along with the media (emsg, ID3, KLV, SCTE 35). scheme: what it is about. begin: seconds, on
+    the clock of its stretch where that is known."""
 
     scheme: str
     value: str
@@ -199,6 +199,9 @@ class SampleReader(Protocol):
 
     def losses(self) -> list[Loss]:
         """What was lost or left out since this was last asked."""
+
+    def events(self) -> list[Event]:
+        """Messages that came along since this was last asked."""
 
 
 def batches(reader: SampleReader, segments: Iterable[bytes]) -> Iterator[list[Samples]]:

@@ -20,13 +20,14 @@ from mudlark.media.crc import crc32_forward
 from mudlark.media.picture.avc import AVC
 from mudlark.media.picture.hevc import HEVC
 from mudlark.media.picture.nal import NalStream
-from mudlark.media.samples import Bytes, Flags, Ints, Loss, LossCode, Samples
+from mudlark.media.samples import Bytes, Event, Flags, Ints, Loss, LossCode, Samples
 from mudlark.media.sound.ac3 import AC3
 from mudlark.media.sound.adts import ADTS
 from mudlark.media.sound.framed import FramedStream
 from mudlark.media.sound.latm import LatmStream
 from mudlark.media.sound.mpeg_audio import MPEG_AUDIO
 from mudlark.media.sound.opus import OpusStream
+from mudlark.media.ts_messages import KLV, MARKER_TABLE, MARKERS, METADATA, PRIVATE, marker, metadata
 
 Words = npt.NDArray[np.uint32]
 
@@ -185,6 +186,9 @@ class _State:
     lost: Counter[tuple[LossCode, str]] = field(default_factory=Counter)
     languages: dict[int, str] = field(default_factory=dict)  # by PID
     kinds: dict[int, Callable[[int], Stream]] = field(default_factory=dict)  # by track
+    origin: int | None = None  # the first tick of the stretch
+    messages: dict[int, int] = field(default_factory=dict)  # kinds of streams of messages, by PID
+    events: list[Event] = field(default_factory=list)
 
     def copy(self) -> "_State":
         return replace(
@@ -194,6 +198,8 @@ class _State:
             lost=self.lost.copy(),
             languages=dict(self.languages),
             kinds=dict(self.kinds),
+            messages=dict(self.messages),
+            events=list(self.events),
         )
 
 
@@ -253,7 +259,33 @@ class TransportReader:
         for pid, stream in self._state.streams.items():
             payload = self._gather(packets, header, pid)
             result += self._consume(pid, stream, payload, last=False)
+        for pid, kind in self._state.messages.items():
+            self._state.events += self._messages(packets, header, pid, kind)
         return result
+
+    def events(self) -> list[Event]:
+        """Messages beside picture and sound since this was last asked, in seconds from where the stretch begins."""
+        events, self._state.events = self._state.events, []
+        return events
+
+    def _messages(self, packets: Bytes, header: Words, pid: int, kind: int) -> Iterator[Event]:
+        """The messages of one PID; those that reach into the next segment are left out."""
+        state = self._state
+        clock, origin = state.clock or 0, state.origin or 0
+        if kind == MARKERS:
+            came = (clock - origin) / 90_000
+            for _, section in _sections(packets, header, pid, MARKER_TABLE):
+                if found := marker(section, came, origin, lambda ticks: int(unwrap(np.array(ticks), clock))):
+                    yield found
+            return
+        state.carried.pop(pid, None)
+        lost = state.lost.copy()
+        payload = self._gather(packets, header, pid)
+        state.lost = lost  # of what no film has, nothing is missing
+        ends = np.append(payload.starts[1:], len(payload.stream))[: len(payload.starts)]
+        for begin, end, pts in zip(payload.starts.tolist(), ends.tolist(), payload.pts.tolist(), strict=True):
+            ticks = int(unwrap(np.array(pts), clock)) if pts >= 0 else clock
+            yield from metadata(payload.stream[begin:end].tobytes(), round((ticks - origin) / 90_000, 3))
 
     def flush(self) -> list[Samples]:
         """Give what was held back."""
@@ -274,7 +306,7 @@ class TransportReader:
         """Timestamps start anew, and the streams may have other PIDs. init: the tables, where segments have none of
         their own (RFC 8216 §3.2)."""
         state = self._state
-        state.clock = state.program = None
+        state.clock = state.program = state.origin = None
         state.table = b""
         state.carried.clear()
         for stream in state.streams.values():
@@ -320,12 +352,15 @@ class TransportReader:
         state = self._state
         known = {stream.track: stream for stream in state.streams.values()}
         streams: dict[int, Stream] = {}
+        state.messages.clear()
         sounds, others, beside = _FIRST_SOUND, list[str](), list[str]()
         for kind, pid, descriptors in _entries(table):
             if kind in _PROTECTED:
                 raise Refused("The transport stream is protected (sample encryption); Mudlark does not fetch it.")
             make = _maker(kind, descriptors)
             if make is None:
+                if kind in (METADATA, MARKERS) or (kind == PRIVATE and descriptors.get(_REGISTRATION, b"")[:4] == KLV):
+                    state.messages[pid] = kind
                 others.append(_KNOWN_OTHERS.get(kind, ""))
                 beside.append(_BESIDE.get(kind, ""))
                 continue
@@ -434,6 +469,8 @@ class TransportReader:
         raw_dts = np.where(payload.dts[timed] >= 0, payload.dts[timed], raw_pts)
         if state.clock is None and len(raw_dts):
             state.clock = int(raw_dts[0])
+        if state.origin is None:
+            state.origin = state.clock
         pts, dts = unwrap(raw_pts, state.clock or 0), unwrap(raw_dts, state.clock or 0)
         if len(dts):
             state.clock = int(dts[-1])
@@ -583,7 +620,7 @@ def _sections(packets: Bytes, header: Words, pid: int, kind: int) -> list[tuple[
         if len(collected) >= 3:
             size = 3 + (int.from_bytes(collected[1:3], "big") & 0x0FFF)
             if len(collected) >= size:
-                if collected[0] == kind and size > 12 and collected[5] & 1:
+                if collected[0] == kind and size > 12 and (kind == MARKER_TABLE or collected[5] & 1):
                     listed.append((began, collected[:size]))
                 collected = b""
     checked = [one for one in listed if not crc32_forward(one[1], register=_ALL_ONES)]

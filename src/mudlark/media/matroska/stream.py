@@ -19,7 +19,7 @@ from mudlark.media.movie import contiguous
 from mudlark.media.picture.avc import AVC
 from mudlark.media.picture.inband import put_before
 from mudlark.media.picture.nal import CLOCK, NalStream
-from mudlark.media.samples import Format, Ints, Loss, LossCode, Samples, cut_pieces
+from mudlark.media.samples import Event, Format, Ints, Loss, LossCode, Samples, cut_pieces
 
 _JITTER = 0.0021  # seconds by which times in thousandths may differ from those that the frames have
 _FIRST_SOUND = 2
@@ -93,6 +93,10 @@ class ClusterReader:
         """What was left out since this was last asked."""
         lost, self._lost = self._lost, []
         return lost
+
+    def events(self) -> list[Event]:
+        """There are none."""
+        return []
 
     def flush(self) -> list[Samples]:
         """Nothing is held back."""

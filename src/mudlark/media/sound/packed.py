@@ -9,7 +9,7 @@ from functools import partial
 import numpy as np
 
 from mudlark.errors import FormatError
-from mudlark.media.samples import Loss, LossCode, Samples
+from mudlark.media.samples import Event, Loss, LossCode, Samples
 from mudlark.media.sound.ac3 import AC3
 from mudlark.media.sound.adts import ADTS
 from mudlark.media.sound.framed import FramedStream, Syntax, frames
@@ -99,6 +99,10 @@ class PackedReader:
         """What was left out since this was last asked."""
         strays, self._strays = self._strays, 0
         return [Loss(LossCode.STRAY_BYTES, strays)] if strays > 0 else []
+
+    def events(self) -> list[Event]:
+        """There are none."""
+        return []
 
 
 SYNTAXES: dict[str, Syntax] = {"mp3": MPEG_AUDIO, "adts": ADTS, "ac3": AC3}

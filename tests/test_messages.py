@@ -1,0 +1,88 @@
+"""Messages beside picture and sound in transport streams: bytes by hand (ID3 2.4 §4, ANSI/SCTE 35 §9.6, SMPTE ST 336)."""
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mudlark.media.samples import Event
+from mudlark.media.ts import TransportReader
+from mudlark.media.ts_messages import marker, metadata
+from tests.bytes.transport import Counters, association, crc32, packet, program_map, timed
+from tests.streams import access_unit
+
+_MAP, _PICTURE, _ID3, _MARKS = 0x1000, 0x100, 0x101, 0x102
+
+
+def frame(name: bytes, content: bytes) -> bytes:
+    return name + len(content).to_bytes(4, "big") + b"\0\0" + content
+
+
+def tag(*frames: bytes) -> bytes:
+    body = b"".join(frames)
+    return b"ID3\4\0\0\0\0" + bytes([len(body) >> 7, len(body) & 127]) + body
+
+
+def insert(event: int, *, out: bool, ticks: int, adjustment: int = 0) -> bytes:
+    """A splice_insert (§9.7.3) at a time, of a whole program."""
+    command = event.to_bytes(4, "big") + b"\x7f" + bytes([(0x80 if out else 0) | 0x40 | 0x0F])
+    command += (0xFE << 32 | ticks).to_bytes(5, "big") + b"\0\1\0\0"
+    body = (
+        b"\0" + adjustment.to_bytes(5, "big") + b"\0" + b"\xff\xf0" + bytes([len(command)]) + b"\5" + command + b"\0\0"
+    )
+    section = b"\xfc" + (0x3000 | len(body) + 4).to_bytes(2, "big") + body
+    return section + crc32(section).to_bytes(4, "big")
+
+
+def stream() -> bytes:
+    pack = Counters()
+    data = pack.packets(0, association())
+    data += pack.packets(_MAP, program_map((0x1B, _PICTURE), (0x15, _ID3), (0x86, _MARKS)))
+    for number in range(50):
+        ticks = 900_000 + number * 3600
+        data += pack.packets(_PICTURE, timed(access_unit(300 + number, instant=True), ticks))
+        if number == 10:
+            data += packet(
+                _ID3,
+                0,
+                timed(tag(frame(b"TIT2", b"\3Fog Bell\0")), ticks).replace(b"\0\0\1\xe0", b"\0\0\1\xbd"),
+                starts=True,
+            )
+            data += packet(_MARKS, 0, b"\0" + insert(7, out=True, ticks=900_000 + 90_000 * 3), starts=True)
+    return data
+
+
+def test_messages_come_with_their_times_and_lose_nothing() -> None:
+    reader = TransportReader()
+    samples = [one for batch in (reader.feed(memoryview(stream())), reader.flush()) for one in batch]
+    assert sum(len(one) for one in samples) == 50
+    song, splice = sorted(reader.events(), key=lambda event: event.scheme)
+    assert (song.scheme, song.value, song.begin, song.message) == ("ID3", "TIT2", 0.4, "Fog Bell")
+    assert (splice.scheme, splice.value, splice.begin) == ("SCTE 35", "splice_insert", 3.0)
+    assert splice.message.startswith("event 7 out fc30") and reader.events() == []
+    assert not [loss for loss in reader.losses() if "left-out" not in loss.code]
+
+
+def test_frames_in_words() -> None:
+    frames = frame(b"PRIV", b"museum.example\0\1\2"), frame(b"TXXX", b"\1\xff\xfeh\0i\0"), frame(b"GEOB", b"\0\1")
+    made = [(event.value, event.message) for event in metadata(tag(*frames), 1.0)]
+    assert made == [("PRIV", "museum.example 0102"), ("TXXX", "hi"), ("GEOB", "0001")]
+    (keyed,) = metadata(b"\x06\x0e\x2b\x34\2\x0b\1\1\3", 2.5)
+    assert (keyed.scheme, keyed.begin, keyed.message[:8]) == ("SMPTE ST 336 (KLV)", 2.5, "060e2b34")
+
+
+def found(section: bytes) -> Event | None:
+    return marker(section, 8.0, 0, lambda ticks: ticks)
+
+
+def test_markers_in_words() -> None:
+    moved = found(insert(9, out=False, ticks=90_000, adjustment=45_000))
+    assert moved is not None and (moved.begin, moved.message[:10]) == (1.5, "event 9 in")
+    nothing = found(b"\xfc\x30\x11" + bytes(10) + b"\0" + bytes(8))
+    assert nothing is not None and (nothing.value, nothing.begin) == ("splice_null", 8.0)
+    assert found(b"\x02" + bytes(20)) is None and found(b"\xfc") is None
+
+
+@given(st.binary(max_size=80))
+def test_whatever_chance_writes_is_a_message_or_none(data: bytes) -> None:
+    list(metadata(data, 0.0))
+    list(metadata(b"ID3\4\0\0" + data, 0.0))
+    found(b"\xfc" + data)
