@@ -1,4 +1,4 @@
-"""Messages beside picture and sound in transport streams: bytes by hand (ID3 2.4 §4, ANSI/SCTE 35 §9.6, SMPTE ST 336)."""
+"""Messages beside picture and sound in transport streams, by hand (ID3 2.4 §4, ANSI/SCTE 35 §9.6, SMPTE ST 336)."""
 
 from hypothesis import given
 from hypothesis import strategies as st
