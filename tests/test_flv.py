@@ -89,6 +89,17 @@ def test_a_recording_that_broke_off_is_read_on_from_where_it_begins_anew(tmp_pat
     assert sum(len(track.sizes) for track in movie.tracks) == 150 + 200 - 4 - 1  # configurations, and the torn one
 
 
+def test_a_live_stream_begins_at_any_time(tmp_path: Path) -> None:
+    hours = 3 * 3_600_000
+    later = [
+        (time, one[:4] + (hours + time).to_bytes(4, "big")[1:] + bytes([(hours + time) >> 24]) + one[8:])
+        for time, one in TAGS
+    ]
+    (tmp_path / "film.flv").write_bytes(film([*TAGS[:2], *later[2:]]))
+    for begin, end in (track.presented() for track in movie_in(tmp_path / "film.flv").tracks):
+        assert 0 <= begin < 0.2 and LENGTH - 0.2 < end < LENGTH + 0.2
+
+
 def test_codecs_that_are_not_read_are_said_with_their_number(tmp_path: Path) -> None:
     body = [(n * 40, tag(VIDEO, n * 40, b"\x14" + bytes(range(1, 200)))) for n in range(50)]
     body += [(n * 20, tag(SOUND, n * 20, b"\xb2" + bytes(range(1, 40)))) for n in range(100)]

@@ -106,7 +106,8 @@ class _Reader:
         self._read, self._size = read, size
         self._window, self._begin = b"", 0
         self._tracks = {_VIDEO: _Track("video"), _AUDIO: _Track("audio")}
-        self._shift = self._last = 0  # milliseconds: of a stream behind another, and of the last tag
+        self._shift: int | None = None  # milliseconds from the clock of a stream to that of the film
+        self._last = 0  # milliseconds at which the last frame is decoded
         self.movie = FlvMovie(0.0, [])
 
     def _bytes(self, at: int, count: int) -> bytes:
@@ -120,7 +121,7 @@ class _Reader:
         at = self._opening(0)
         while at < self._size:
             if at and self._bytes(at, 3) == _SIGN:
-                self._shift = self._last
+                self._shift = None
                 at = self._opening(at)
                 continue
             behind = self._tag(at)
@@ -162,8 +163,7 @@ class _Reader:
         unstated = behind == 0 and size > 0 and kind in (_AUDIO, _VIDEO, _SCRIPT)  # as some writers have it
         if behind != size + _TAG and not unstated:
             return None
-        time = int.from_bytes(head[7:8] + head[4:7], "big") + self._shift
-        self._last = max(self._last, time)
+        time = int.from_bytes(head[7:8] + head[4:7], "big")
         opening = self._bytes(at + _TAG, min(size, 64))
         if head[0] & 0x20:
             raise FormatError("The tags of this FLV are encrypted", at)
@@ -178,6 +178,7 @@ class _Reader:
         return end + 4
 
     def _take(self, track: _Track, packet: "_Packet", place: int, size: int, time: int) -> None:
+        """Note a packet. A live stream begins at any time; one behind another goes on where that ended."""
         if packet.kind == _BEGIN:
             config = self._bytes(place + packet.head, min(size - packet.head, 1 << 16))
             track.describe(config + packet.codec.encode(), _described(track.type, packet.codec, config))
@@ -187,7 +188,10 @@ class _Reader:
                 track.describe(packet.key, _completed(_described(track.type, packet.codec, b""), frame))
             elif not track.formats:
                 track.describe(b"", _described(track.type, packet.codec, b""))
-            track.add(place + packet.head, size - packet.head, time, packet.shift, sync=packet.sync)
+            if self._shift is None:
+                self._shift = self._last - time
+            self._last = max(self._last, time + self._shift)
+            track.add(place + packet.head, size - packet.head, time + self._shift, packet.shift, sync=packet.sync)
 
     def _note_facts(self, data: bytes) -> None:
         """The numbers in the description of a file (onMetaData, §E.5): a name, its type 0, and eight bytes."""
