@@ -98,11 +98,12 @@ class _Kind:
 
     def out_of_order(self, *, spliced: bool) -> list[int]:
         """The pictures before which others are missing, or that are out of order. Where one kind of number breaks all
-        over a file, that is how its encoder counts."""
+        over a file, that is how its encoder counts; if it is the first, none of them proves anything."""
         if not self.numbering:
             return []
         kinds = self.pictures.breaks(self.numbering, self.track.sync, self.track.pts, spliced=spliced)
-        return sorted({number for kind in kinds if not self.is_all_over(kind) for number in kind.tolist()})
+        kept = [] if self.is_all_over(kinds[0]) else [kind for kind in kinds if not self.is_all_over(kind)]
+        return sorted({number for kind in kept for number in kind.tolist()})
 
     def is_all_over(self, found: Ints) -> bool:
         """True if samples that are odd are in each part of a file, and not few."""
