@@ -58,7 +58,9 @@ def shots(site: DemoSite) -> list[Shot]:
                 f"mudlark tracks {playlist} --within 400",
                 f"mudlark tracks {languages} --languages cy --subtitles none",
                 f"mudlark tracks {described} --languages all",
+                "mudlark tracks harbour-talk.mp4",
             ],
+            before=f"cp {media_folder() / 'harbour-talk.mp4'} .",
         ),
         Shot("haul-progress", [f"mudlark haul {mill} --into kept --rate 200k --lanes 2"], seconds=4.0),
         Shot(
