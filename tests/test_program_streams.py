@@ -49,6 +49,18 @@ def test_damage_is_said(tmp_path: Path, data: bytes, code: str) -> None:
     assert account.verdict == "flawed" and code in {problem.code for problem in account.problems}, account
 
 
+def test_zeros_before_a_start_code_are_stuffing_and_others_are_a_hole(tmp_path: Path) -> None:
+    stuffed = PACKS[20].replace(b"\0\0\1\6", bytes(900) + b"\0\0\1\6")
+    begin = stuffed.index(b"\0\0\1\xe0") + 4
+    size = int.from_bytes(stuffed[begin : begin + 2], "big") + 900
+    stuffed = stuffed[:begin] + size.to_bytes(2, "big") + stuffed[begin + 2 :]
+    account, _ = judged(tmp_path, b"".join([*PACKS[:20], stuffed, *PACKS[21:]]))
+    assert (account.verdict, account.problems) == ("sound", [])
+    hole = stuffed.replace(bytes(900) + b"\0\0\1\6", bytes(903) + b"\6")
+    account, _ = judged(tmp_path, b"".join([*PACKS[:20], hole, *PACKS[21:]]))
+    assert {problem.code for problem in account.problems} == {"zeros", "coded-form"}
+
+
 def test_streams_that_no_one_reads_are_said(tmp_path: Path) -> None:
     pictures = packet(0xBD, b"\x20" + bytes(range(1, 200)), 90_000)  # subtitles of a disc
     account, _ = judged(tmp_path, b"".join([*PACKS[:-1], pictures, END]))

@@ -12,12 +12,11 @@ import numpy as np
 
 from mudlark.errors import FormatError
 from mudlark.media.codecs import codec_of
-from mudlark.media.movie import Movie, ReadAt, TrackIndex
+from mudlark.media.movie import Movie, ReadAt, TrackIndex, Windowed
 from mudlark.media.samples import Format, Ints
 from mudlark.media.sound.aac import read_config
 
 _RIFF, _LIST = b"RIFF", b"LIST"
-_WINDOW = 1 << 20
 _LARGEST_HEADER = 1 << 24
 _MOST_STREAMS = 100
 _PADDING = frozenset({b"JUNK", b"PAD ", b"junk"})
@@ -85,13 +84,8 @@ class _Reader:
 
     def __init__(self, read: ReadAt, size: int) -> None:
         self._read, self._size = read, size
-        self._window, self._begin = b"", 0
+        self._bytes = Windowed(read)
         self.movie = AviMovie(0.0, [])
-
-    def _bytes(self, at: int, count: int) -> bytes:
-        if not self._begin <= at <= at + count <= self._begin + len(self._window):
-            self._window, self._begin = self._read(at, max(count, _WINDOW)), at
-        return self._window[at - self._begin : at - self._begin + count]
 
     def run(self) -> AviMovie:
         at = 0

@@ -12,7 +12,7 @@ import numpy as np
 
 from mudlark.errors import FormatError
 from mudlark.media.codecs import codec_of
-from mudlark.media.movie import Movie, ReadAt, TrackIndex, Unread
+from mudlark.media.movie import Movie, ReadAt, TrackIndex, Unread, Windowed
 from mudlark.media.picture.avc import AVC
 from mudlark.media.picture.hevc import HEVC
 from mudlark.media.picture.inband import parameter_sets
@@ -104,17 +104,11 @@ class _Reader:
 
     def __init__(self, read: ReadAt, size: int) -> None:
         self._read, self._size = read, size
-        self._window, self._begin = b"", 0
+        self._bytes = Windowed(read)
         self._tracks = {_VIDEO: _Track("video"), _AUDIO: _Track("audio")}
         self._shift: int | None = None  # milliseconds from the clock of a stream to that of the film
         self._last = 0  # milliseconds at which the last frame is decoded
         self.movie = FlvMovie(0.0, [])
-
-    def _bytes(self, at: int, count: int) -> bytes:
-        """Some bytes of the file, fewer at its end."""
-        if not self._begin <= at <= at + count <= self._begin + len(self._window):
-            self._window, self._begin = self._read(at, max(count, _WINDOW)), at
-        return self._window[at - self._begin : at - self._begin + count]
 
     def run(self, *, torn: bool) -> FlvMovie:
         """torn: the file was recorded, and may break off and begin anew anywhere."""

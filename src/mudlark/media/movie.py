@@ -121,6 +121,20 @@ def contiguous(offsets: Ints, sizes: Ints) -> Ints:
     return np.stack([offsets[np.append(0, apart + 1)], ends[np.append(apart, -1)]], axis=1)
 
 
+class Windowed:
+    """Reads small parts of a file out of larger ones. Call it with a place and a number of bytes; fewer come where the
+    file ends."""
+
+    def __init__(self, read: ReadAt, window: int = 1 << 20) -> None:
+        self._read, self._most = read, window
+        self._window, self._begin = b"", 0
+
+    def __call__(self, at: int, count: int) -> bytes:
+        if not self._begin <= at <= at + count <= self._begin + len(self._window):
+            self._window, self._begin = self._read(at, max(count, self._most)), at
+        return self._window[at - self._begin : at - self._begin + count]
+
+
 def reader_of(file: IO[bytes]) -> ReadAt:
     """What gives so many bytes of a file from a place on; fewer where it ends before, however far away that is."""
 

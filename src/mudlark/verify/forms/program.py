@@ -4,6 +4,7 @@ Pictures of MPEG-2 have slices for each of their rows (13818-2 §6.1.2), frames 
 that are missing show, although nothing numbers them.
 """
 
+import re
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -23,7 +24,7 @@ _PACK, _SYSTEM, _END, _MAP, _PRIVATE, _PADDING, _NAVIGATION = 0xBA, 0xBB, 0xB9, 
 _FIRST, _PICTURE, _SEQUENCE, _EXTENSION, _LAST_SLICE = b"\0\0\1\xba", 0x00, 0xB3, 0xB5, 0xAF
 _CLOCK = 90_000
 _RATES = (0, 24000 / 1001, 24, 25, 30000 / 1001, 30, 50, 60000 / 1001, 60)
-_ZEROS = 512  # bytes in a row that no coded picture or frame of sound holds
+_HOLE = re.compile(rb"\0{512}[^\0\1]")  # more zeros than any picture has, and not as stuffing before a start code
 _MOST_STREAMS = 64
 
 
@@ -188,7 +189,7 @@ def _packet(seen: _Streams, number: int, packet: bytes, at: int) -> None:
     if stamp is not None:
         seen.first.setdefault(number, stamp)
         seen.last[number] = max(stamp, seen.last.get(number, stamp))
-    if bytes(_ZEROS) in body:
+    if 0xE0 <= number < 0xF0 and _HOLE.search(body):
         seen.zeros.append(at)
     seen.taken += len(body)
     waiting = seen.pending.setdefault(number, bytearray())
