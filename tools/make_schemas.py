@@ -3,6 +3,7 @@
 Fields may be added within a version, so no schema forbids those that it does not name.
 """
 
+import inspect
 import json
 from pathlib import Path
 from typing import Any, get_args
@@ -216,7 +217,20 @@ def schemas() -> dict[str, Schema]:
     """All of them, by name."""
 
     record = {"$schema": DIALECT, "title": "record.json of an item", **typed(Record)}
-    return {"record": record, **{name: output(name, fields) for name, fields in COMMANDS.items()}}
+    made = {"record": record, **{name: output(name, fields) for name, fields in COMMANDS.items()}}
+    return {name: without_margins(schema) for name, schema in made.items()}
+
+
+def without_margins(part: Any) -> Any:
+    """Descriptions without the margin of the docstring that they are, which some versions of msgspec leave in."""
+    if isinstance(part, list):
+        return [without_margins(one) for one in part]
+    if not isinstance(part, dict):
+        return part
+    return {
+        name: inspect.cleandoc(value) if name == "description" and isinstance(value, str) else without_margins(value)
+        for name, value in part.items()
+    }
 
 
 def main() -> None:
