@@ -52,6 +52,13 @@ def test_damage_is_said(tmp_path: Path, data: bytes, code: str) -> None:
     assert account.verdict in ("flawed", "broken") and code in {problem.code for problem in account.problems}, account
 
 
+def test_zeros_in_place_of_a_picture_are_damage(tmp_path: Path) -> None:
+    data = bytearray(WHOLE)
+    at = data.index(b"00dc", 30_000) + 100
+    data[at : at + 550] = bytes(550)
+    assert "zeros" in {problem.code for problem in judged(tmp_path, bytes(data)).problems}
+
+
 def test_pictures_without_bytes_show_the_one_before_once_more(tmp_path: Path) -> None:
     at = WHOLE.index(b"00dc")
     length = int.from_bytes(WHOLE[at + 4 : at + 8], "little")

@@ -89,6 +89,13 @@ def test_a_recording_that_broke_off_is_read_on_from_where_it_begins_anew(tmp_pat
     assert sum(len(track.sizes) for track in movie.tracks) == 150 + 200 - 4 - 1  # configurations, and the torn one
 
 
+def test_what_is_damaged_in_the_middle_of_a_recording_is_no_break(tmp_path: Path) -> None:
+    data = film(TAGS)
+    at = data.index(TAGS[100][1])
+    assert judged(tmp_path, data[:at] + bytes(20) + data[at + 20 :], endless=True).verdict == "broken"
+    assert judged(tmp_path, data[: at + 40], endless=True).problems == []  # where a recording ends
+
+
 def test_a_live_stream_begins_at_any_time(tmp_path: Path) -> None:
     hours = 3 * 3_600_000
     later = [

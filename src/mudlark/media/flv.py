@@ -119,8 +119,8 @@ class _Reader:
                 at = self._opening(at)
                 continue
             behind = self._tag(at)
-            if behind is None and torn:
-                behind = self._next_stream(at)
+            if behind is None and torn and (rest := self._torn_tag(at)):
+                behind = rest
                 self.movie.torn.note(at, behind)
             elif behind is None:
                 raise FormatError("Here no tag of an FLV begins, or it is cut off", at)
@@ -134,6 +134,15 @@ class _Reader:
         if head[:3] != _SIGN or len(head) < _HEADER or not _HEADER <= length <= _HEADER + 64:
             raise FormatError("This is no FLV file", at)
         return at + length + 4
+
+    def _torn_tag(self, at: int) -> int | None:
+        """Where the stream begins that follows a tag that broke off, or where the file ends; None if there is no such
+        tag, or if more stands there than it could hold."""
+        head = self._bytes(at, _TAG)
+        following = self._next_stream(at)
+        whole = _TAG + int.from_bytes(head[1:4], "big") + 4
+        is_tag = not head or head[0] in (_AUDIO, _VIDEO, _SCRIPT)
+        return following if is_tag and (len(head) < _TAG or following - at < whole) else None
 
     def _next_stream(self, at: int) -> int:
         """Where the next stream begins; the end of the file if none does."""

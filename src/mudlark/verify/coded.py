@@ -13,13 +13,14 @@ import numpy as np
 from mudlark.media.codecs import codec_of, misfits_of
 from mudlark.media.movie import ReadAt, TrackIndex
 from mudlark.media.picture.numbers import Numbering, Numbers, numbers_of
-from mudlark.media.plausible import Misfits, anything, nal_units
+from mudlark.media.plausible import Misfits, anything, jpeg_pictures, nal_units
 from mudlark.media.samples import Bytes, Flags, Format, Ints
 from mudlark.verify.account import Account
 from mudlark.verify.forms.found import at_second
 
 _WINDOW = 8 << 20
 _WORD = 8  # bytes that are looked at as one
+_ZEROS_OF_JPEG = 512  # bytes of zeros in a row that no picture holds
 _MOST_BAD = 0.1  # share of pictures of a stream that may have come damaged
 _PARTS, _SOME_OF_EACH, _NOT_ALL = 4, 0.1, 0.8  # of a file, in each of which so large a share of samples is odd
 _WITH_UNITS = ("avc1", "avc3", "hvc1", "hev1")  # where a sample that does not add up was cut
@@ -49,8 +50,9 @@ class _Kind:
     def of(cls, track: TrackIndex, described: int) -> "_Kind":
         format = track.formats[described]
         codec = codec_of(format.codec)
-        words = codec.zeros // _WORD - 1 if codec and codec.zeros and not format.deflated else 0
         look = misfits_of(format.codec)
+        zeros = codec.zeros if codec else _ZEROS_OF_JPEG if look is jpeg_pictures else 0
+        words = zeros // _WORD - 1 if zeros and not format.deflated else 0
         if format.prefix or format.deflated:  # samples are not in the file as their codec writes them
             look = anything if format.prefix and look else None
         numbering = Numbering.of(format) if look is nal_units else None

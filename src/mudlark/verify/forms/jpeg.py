@@ -67,9 +67,13 @@ def jpeg_parts(data: Bytes) -> str | None:
 def check_jpeg_decoding(path: Path) -> str | None:
     """What libjpeg warns of and goes on without, in words; None if nothing. Everything is decoded, at an eighth of the
     size, and forgotten."""
+    return jpeg_decoding(read_plain(path, LARGEST))
+
+
+def jpeg_decoding(data: bytes) -> str | None:
+    """The same of a JPEG in memory."""
     import simplejpeg  # few need it
 
-    data = read_plain(path, LARGEST)
     *_, colours, _ = simplejpeg.decode_jpeg_header(data, strict=False)
     into = "CMYK" if colours in ("CMYK", "YCCK") else "GRAY"
     try:

@@ -19,7 +19,7 @@ from mudlark.errors import FormatError
 from mudlark.guard import reading
 from mudlark.plain import open_plain
 from mudlark.verify.account import Account
-from mudlark.verify.forms.jpeg import jpeg_parts, zeros_in
+from mudlark.verify.forms.jpeg import jpeg_decoding, jpeg_parts, zeros_in
 
 if TYPE_CHECKING:
     from mmap import mmap
@@ -154,7 +154,8 @@ def _insist_on_stream(reader: "PdfReader", number: int, generation: int) -> None
     elif first == "/DCTDecode":
         if not raw.startswith(b"\xff\xd8"):
             raise ValueError("it is said to hold a JPEG, and does not")
-        if wrong := jpeg_parts(np.frombuffer(raw.rstrip(b"\r\n"), np.uint8)):
+        whole = raw.rstrip(b"\r\n")
+        if wrong := jpeg_parts(np.frombuffer(whole, np.uint8)) or jpeg_decoding(whole):
             raise ValueError(wrong)
     elif first in _PACKED and (hole := zeros_in(np.frombuffer(raw, np.uint8), _ZEROS)) is not None:
         raise ValueError(f"zeros stand in place of its packed data, {hole:,} bytes in")
