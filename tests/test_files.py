@@ -119,7 +119,7 @@ def test_after_a_kill_only_what_is_missing_is_asked_for(mudlark: Run, tmp_path: 
         command = [str(PROGRAM), "haul", depot.url, "--into", "kept"]
         with subprocess.Popen(command, cwd=tmp_path, stderr=subprocess.DEVNULL) as process:
             wait_until(lambda: depot.served > 8)
-            time.sleep(1)  # until what came is written down
+            time.sleep(3)  # until what came is written down
             process.send_signal(signal.SIGKILL)
         depot.release()
         depot.conditions.clear()
