@@ -20,6 +20,7 @@ from mudlark.verify.coded import check_coded
 _BLOCK = 1 << 20
 _FREE = frozenset({"free", "skip", "wide"})
 _LENGTH = 0.5  # seconds by which a stated length may be off
+_CLOSE = 0.1  # seconds by which it may be off to prove that no fragment is missing
 
 
 def check_structure(path: Path, account: Account, *, streamed: bool = False) -> Movie | None:
@@ -91,7 +92,8 @@ def _check_promises(read: ReadAt, boxes: list[Box], movie: IndexedMovie, account
             missing = references[-1].start + references[-1].size - size
             text = f"Its segment index lists {missing:,} bytes more than there are"
             account.failed("promises", "cut-off", text, offset=size)
-    if not bounded and not movie.stated:
+    as_stated = movie.stated > 0 and abs(movie.stated - (movie.end or 0.0)) < _CLOSE
+    if not bounded and not as_stated:
         account.leave_open("an MP4 of fragments that states neither its length nor its last one")
 
 
