@@ -11,8 +11,8 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from mudlark.errors import FormatError
-from mudlark.media.codecs import codec_of
-from mudlark.media.movie import Movie, ReadAt, TrackIndex, Windowed
+from mudlark.media.codecs import IN_PIECES, codec_of
+from mudlark.media.movie import Movie, ReadAt, TrackIndex, Windowed, growing
 from mudlark.media.samples import Format, Ints
 from mudlark.media.sound.aac import read_config
 
@@ -44,11 +44,6 @@ _SOUNDS = {
     0x2000: "ac-3",
 }
 _EXTENSIBLE = 0xFFFE  # what it is stands in a GUID, whose first two bytes are the same number
-IN_PIECES = "{} in pieces"  # sound whose frames do not begin where chunks do
-
-
-def _numbers() -> "array[int]":
-    return array("q")
 
 
 @dataclass(slots=True)
@@ -62,8 +57,8 @@ class Stream:
     rate: int
     length: int
     unit: int
-    offsets: "array[int]" = field(default_factory=_numbers)
-    sizes: "array[int]" = field(default_factory=_numbers)
+    offsets: "array[int]" = field(default_factory=growing)
+    sizes: "array[int]" = field(default_factory=growing)
 
 
 @dataclass(slots=True)
@@ -158,7 +153,7 @@ class _Reader:
             movie.index = _entries(self._read(at + 8, end - at - 8))
         elif kind in _PADDING:
             movie.padding += end - at
-        elif not (kind in _KNOWN or kind == b"indx" or kind[:2] == b"ix" or kind[:2].isdigit()):
+        elif not (kind in _KNOWN or kind == b"indx" or b"ix" in (kind[:2], kind[2:])):
             movie.unread.note(at, end)
 
 

@@ -236,6 +236,7 @@ CODECS = (
         varies=True,
     ),
 )
+IN_PIECES = "{} in pieces"  # sound of AVI whose frames do not begin where chunks do
 # what is not read into films, and still is known well enough to be looked at
 _OTHERS: dict[str, Misfits] = {
     **dict.fromkeys(("tx3g", "text"), texts),
@@ -245,7 +246,7 @@ _OTHERS: dict[str, Misfits] = {
     **dict.fromkeys(("mp4v", "V_MPEG2", "V_MPEG1", "m2v1"), start_codes),
     **dict.fromkeys(("sowt", "twos", "lpcm", "ipcm", "fpcm", "in24", "in32", "fl32", "fl64", "raw "), anything),
     **dict.fromkeys(("ulaw", "alaw", "A_PCM", "S_TEXT"), anything),
-    **dict.fromkeys(("MP3 in pieces", "AC-3 in pieces", "AAC in pieces"), anything),  # of AVI
+    **dict.fromkeys((IN_PIECES.format(words) for words in ("MP3", "AC-3", "AAC")), anything),
 }
 
 

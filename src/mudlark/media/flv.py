@@ -12,7 +12,7 @@ import numpy as np
 
 from mudlark.errors import FormatError
 from mudlark.media.codecs import codec_of
-from mudlark.media.movie import Movie, ReadAt, TrackIndex, Unread, Windowed
+from mudlark.media.movie import Movie, ReadAt, TrackIndex, Unread, Windowed, growing
 from mudlark.media.picture.avc import AVC
 from mudlark.media.picture.hevc import HEVC
 from mudlark.media.picture.inband import parameter_sets
@@ -49,10 +49,6 @@ _WITH_OFFSET = frozenset({"avc1", "hvc1"})  # whose pictures are shown at anothe
 _BEGIN, _FRAMES, _END, _FRAMES_AT_ONCE = 0, 1, 2, 3  # kinds of packets
 
 
-def _numbers() -> "array[int]":
-    return array("q")
-
-
 @dataclass(slots=True)
 class FlvMovie(Movie):
     """A film with what an FLV says of itself. size: bytes that it states, 0 if it does not. torn: bytes that lie
@@ -70,11 +66,11 @@ class _Track:
     formats: list[Format] = field(default_factory=list)
     configs: dict[bytes, int] = field(default_factory=dict)
     current: int = 0
-    sizes: "array[int]" = field(default_factory=_numbers)
-    offsets: "array[int]" = field(default_factory=_numbers)
-    dts: "array[int]" = field(default_factory=_numbers)
-    pts: "array[int]" = field(default_factory=_numbers)
-    described: "array[int]" = field(default_factory=_numbers)
+    sizes: "array[int]" = field(default_factory=growing)
+    offsets: "array[int]" = field(default_factory=growing)
+    dts: "array[int]" = field(default_factory=growing)
+    pts: "array[int]" = field(default_factory=growing)
+    described: "array[int]" = field(default_factory=growing)
     sync: bytearray = field(default_factory=bytearray)
 
     def describe(self, key: bytes, format: Format) -> None:

@@ -4,6 +4,7 @@ Every reader of a container with an index gives it, and whoever looks into a fil
 of tracks) knows nothing else. Times are ticks of a track's own timescale, places are bytes of the file.
 """
 
+from array import array
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import IO
@@ -119,6 +120,11 @@ def contiguous(offsets: Ints, sizes: Ints) -> Ints:
     ends = offsets + sizes
     apart = np.flatnonzero(offsets[1:] != ends[:-1])
     return np.stack([offsets[np.append(0, apart + 1)], ends[np.append(apart, -1)]], axis=1)
+
+
+def growing() -> "array[int]":
+    """Numbers of 64 bits that come one by one, eight bytes each."""
+    return array("q")
 
 
 class Windowed:

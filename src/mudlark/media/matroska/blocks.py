@@ -11,7 +11,7 @@ import numpy as np
 
 from mudlark.media.matroska import names
 from mudlark.media.matroska.ebml import Element, MatroskaError, header, number_in
-from mudlark.media.movie import Unread
+from mudlark.media.movie import Unread, growing
 from mudlark.media.samples import Format, Ints
 
 _LEVEL_ONE = frozenset(
@@ -50,10 +50,6 @@ _WIDTHS = [0, *(9 - n.bit_length() for n in range(1, 256))]  # bytes of a size, 
 _MASKS = [(1 << 7 * width) - 1 for width in range(9)]
 
 
-def _numbers() -> "array[int]":
-    return array("q")
-
-
 @dataclass(slots=True)
 class Track:
     """A track, and its frames as they are met. times, lasts: ticks of the segment; lasts are 0 where nothing states
@@ -70,10 +66,10 @@ class Track:
     default: bool = True
     usual: int = 0
     delay: int = 0
-    sizes: "array[int]" = field(default_factory=_numbers)
-    offsets: "array[int]" = field(default_factory=_numbers)
-    times: "array[int]" = field(default_factory=_numbers)
-    lasts: "array[int]" = field(default_factory=_numbers)
+    sizes: "array[int]" = field(default_factory=growing)
+    offsets: "array[int]" = field(default_factory=growing)
+    times: "array[int]" = field(default_factory=growing)
+    lasts: "array[int]" = field(default_factory=growing)
     sync: bytearray = field(default_factory=bytearray)
     laced: list[tuple[int, int]] = field(default_factory=list)
     additions: int = 0

@@ -57,14 +57,16 @@ def check_pdf(path: Path, account: Account) -> None:
                 account.failed("content", "document", text, grave=True, offset=size)
                 return
             logging.getLogger("pypdf").setLevel(logging.CRITICAL)
-            _look(path, data, int(begins[-1][1]), account)
             behind = bytes(data[begins[-1].end() :])
-    if behind.strip(b"\r\n\0 \x1a"):
-        account.leave_out(f"{len(behind):,} bytes behind its end")
-        account.covered["content"] = max(0, account.covered.get("content", 0) - len(behind))
+            if behind.strip(b"\r\n\0 \x1a"):
+                account.leave_out(f"{len(behind):,} bytes behind its end")
+                size -= len(behind)
+            if _holds(path, data, int(begins[-1][1]), account):
+                account.cover("content", size)
 
 
-def _look(path: Path, data: "mmap", start: int, account: Account) -> None:
+def _holds(path: Path, data: "mmap", start: int, account: Account) -> bool:
+    """True if all of it was looked at and is good."""
     from pypdf import PdfReader
 
     what = "The PDF"
@@ -74,7 +76,7 @@ def _look(path: Path, data: "mmap", start: int, account: Account) -> None:
             reader = PdfReader(path, strict=True)
             if reader.is_encrypted and not reader.decrypt(""):
                 account.skipped("content", "a PDF with a password; its pages cannot be looked at")
-                return
+                return False
             for number, _, place in _places(reader):
                 what = f"Object {number:,} of the PDF"
                 _insist_on_object(data, number, place)
@@ -87,9 +89,9 @@ def _look(path: Path, data: "mmap", start: int, account: Account) -> None:
                 _insist_on_page(page)
     except FormatError as problem:
         account.failed("content", "document", f"{what}{problem.what.removeprefix('It')}")
-        return
+        return False
     account.passed("content", f"a PDF of {count:,} pages, all where its cross references say", pages=count)
-    account.cover("content", len(data))
+    return True
 
 
 def _follow_tables(data: "mmap", start: int) -> None:

@@ -20,7 +20,7 @@ from mudlark.verify.forms.chain import Chain
 from mudlark.verify.forms.found import Found, at_second
 
 _WINDOW = 8 << 20
-_PACK, _SYSTEM, _END, _MAP, _PRIVATE, _PADDING, _NAVIGATION = 0xBA, 0xBB, 0xB9, 0xBC, 0xBD, 0xBE, 0xBF
+_PACK, _SYSTEM, _END, _PRIVATE, _PADDING = 0xBA, 0xBB, 0xB9, 0xBD, 0xBE
 _FIRST, _PICTURE, _SEQUENCE, _EXTENSION, _LAST_SLICE = b"\0\0\1\xba", 0x00, 0xB3, 0xB5, 0xAF
 _CLOCK = 90_000
 _RATES = (0, 24000 / 1001, 24, 25, 30000 / 1001, 30, 50, 60000 / 1001, 60)
@@ -147,8 +147,6 @@ def _walk(data: Bytes, size: int) -> _Streams:
             seen.padding += end - at
         elif number == _PRIVATE or number >= 0xC0:
             _packet(seen, number, data[at:end].tobytes(), at)
-        elif number == _NAVIGATION:
-            seen.padding += end - at
         at = end
     return seen
 
