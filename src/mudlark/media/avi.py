@@ -12,7 +12,7 @@ import numpy as np
 
 from mudlark.errors import FormatError
 from mudlark.media.codecs import IN_PIECES, codec_of
-from mudlark.media.movie import Movie, ReadAt, TrackIndex, Windowed, growing
+from mudlark.media.movie import CutOff, Movie, ReadAt, TrackIndex, Windowed, growing
 from mudlark.media.samples import Format, Ints
 from mudlark.media.sound.aac import read_config
 
@@ -105,7 +105,7 @@ class _Reader:
         size = int.from_bytes(self._bytes(at + 4, 4), "little")
         end = at + 8 + size
         if end > limit:
-            raise FormatError(f"A part of this AVI reaches {end - limit:,} bytes past what is around it", at)
+            raise CutOff(f"A part of this AVI reaches {end - limit:,} bytes past what is around it", at)
         return end
 
     def _inside(self, at: int, end: int) -> None:

@@ -12,7 +12,7 @@ import numpy as np
 
 from mudlark.errors import FormatError
 from mudlark.media.codecs import codec_of
-from mudlark.media.movie import Movie, ReadAt, TrackIndex, Unread, Windowed, growing
+from mudlark.media.movie import CutOff, Movie, ReadAt, TrackIndex, Unread, Windowed, growing
 from mudlark.media.picture.avc import AVC
 from mudlark.media.picture.hevc import HEVC
 from mudlark.media.picture.inband import parameter_sets
@@ -119,7 +119,7 @@ class _Reader:
                 behind = rest
                 self.movie.torn.note(at, behind)
             elif behind is None:
-                raise FormatError("Here no tag of an FLV begins, or it is cut off", at)
+                raise self._no_tag(at)
             at = behind
         self.movie.tracks = [_index(track) for track in self._tracks.values() if track.sizes]
         return self.movie
@@ -130,6 +130,13 @@ class _Reader:
         if head[:3] != _SIGN or len(head) < _HEADER or not _HEADER <= length <= _HEADER + 64:
             raise FormatError("This is no FLV file", at)
         return at + length + 4
+
+    def _no_tag(self, at: int) -> FormatError:
+        """Words for what stands where a tag should."""
+        head = self._bytes(at, _TAG)
+        if len(head) < _TAG or at + _TAG + int.from_bytes(head[1:4], "big") + 4 > self._size:
+            return CutOff("A tag of this FLV is cut off", at)
+        return FormatError("Here no tag of an FLV begins", at)
 
     def _torn_tag(self, at: int) -> int | None:
         """Where the stream begins that follows a tag that broke off, or where the file ends; None if there is no such

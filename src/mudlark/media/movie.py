@@ -11,9 +11,14 @@ from typing import IO
 
 import numpy as np
 
+from mudlark.errors import FormatError
 from mudlark.media.samples import Flags, Format, Ints
 
 ReadAt = Callable[[int, int], bytes]
+
+
+class CutOff(FormatError):
+    """A file that ends, or is left, inside of a part that states to be longer."""
 
 
 @dataclass(frozen=True, slots=True)

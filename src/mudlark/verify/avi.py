@@ -4,11 +4,10 @@ from pathlib import Path
 
 import numpy as np
 
-from mudlark.errors import FormatError
 from mudlark.media.avi import AviMovie, read_avi
 from mudlark.media.movie import Movie, reader_of
 from mudlark.verify.account import Account
-from mudlark.verify.coded import check_coded
+from mudlark.verify.coded import check_coded, opened_film
 
 _BLOCK = 1 << 20
 
@@ -18,18 +17,9 @@ def check_avi(path: Path, account: Account, *, streamed: bool = False) -> Movie 
     size = path.stat().st_size
     with path.open("rb", buffering=0) as file:
         read = reader_of(file)
-        try:
-            movie = read_avi(read, size)
-        except FormatError as problem:
-            cut = "reaches" in str(problem)
-            account.failed("boxes", "cut-off" if cut else "boxes", str(problem), grave=True, offset=problem.offset)
+        movie = opened_film(lambda: read_avi(read, size), account, "chunks")
+        if movie is None:
             return None
-        count = sum(len(track.sizes) for track in movie.tracks)
-        if not count:
-            account.failed("samples", "empty", "The file holds no picture and no sound", grave=True)
-            return movie
-        account.passed("boxes", f"its chunks fill {movie.behind:,} bytes")
-        account.passed("samples", f"all {count:,} samples lie inside of the chunks")
         check_coded(read, movie.tracks, account, streamed=streamed)
         behind = read(movie.behind, size - movie.behind) if size - movie.behind < _BLOCK else b"too much"
     _check_lengths(movie, account)

@@ -7,17 +7,20 @@ in a row a codec can hold is a property of the codec.
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
+from typing import TypeVar
 
 import numpy as np
 
+from mudlark.errors import FormatError
 from mudlark.media.codecs import codec_of, misfits_of
-from mudlark.media.movie import ReadAt, TrackIndex
+from mudlark.media.movie import CutOff, Movie, ReadAt, TrackIndex
 from mudlark.media.picture.numbers import Numbering, Numbers, numbers_of
 from mudlark.media.plausible import Misfits, anything, jpeg_pictures, nal_units
 from mudlark.media.samples import Bytes, Flags, Format, Ints
 from mudlark.verify.account import Account
 from mudlark.verify.forms.found import at_second
 
+AnyMovie = TypeVar("AnyMovie", bound=Movie)
 _WINDOW = 8 << 20
 _WORD = 8  # bytes that are looked at as one
 _ZEROS_OF_JPEG = 512  # bytes of zeros in a row that no picture holds
@@ -115,6 +118,24 @@ class _Kind:
     def second(self, number: int) -> float:
         """When a sample is shown or heard, in seconds from the first."""
         return float(self.track.pts[number] - self.track.pts.min()) / self.format.timescale
+
+
+def opened_film(read: Callable[[], AnyMovie], account: Account, parts: str) -> AnyMovie | None:
+    """A film with at least one sample, as reading gives it; None, and said, if it is damaged or has none. parts: what
+    it is made of, in words."""
+    try:
+        movie = read()
+    except FormatError as problem:
+        code = "cut-off" if isinstance(problem, CutOff) else "boxes"
+        account.failed("boxes", code, str(problem), grave=True, offset=problem.offset)
+        return None
+    count = sum(len(track.sizes) for track in movie.tracks)
+    if not count:
+        account.failed("samples", "empty", "The file holds no picture and no sound", grave=True)
+        return None
+    account.passed("boxes", f"its {parts} follow each other to the end")
+    account.passed("samples", f"all {count:,} samples lie inside of the {parts}")
+    return movie
 
 
 def check_coded(read: ReadAt, tracks: Iterable[TrackIndex], account: Account, *, streamed: bool = False) -> None:

@@ -2,11 +2,10 @@
 
 from pathlib import Path
 
-from mudlark.errors import FormatError
 from mudlark.media.flv import FlvMovie, read_flv
 from mudlark.media.movie import Movie, reader_of
 from mudlark.verify.account import Account
-from mudlark.verify.coded import check_coded
+from mudlark.verify.coded import check_coded, opened_film
 
 
 def check_flv(path: Path, account: Account, *, streamed: bool = False, endless: bool = False) -> Movie | None:
@@ -15,18 +14,9 @@ def check_flv(path: Path, account: Account, *, streamed: bool = False, endless: 
     size = path.stat().st_size
     with path.open("rb", buffering=0) as file:
         read = reader_of(file)
-        try:
-            movie = read_flv(read, size, torn=endless)
-        except FormatError as problem:
-            cut = problem.offset is not None and problem.offset > size // 2
-            account.failed("boxes", "cut-off" if cut else "boxes", str(problem), grave=True, offset=problem.offset)
+        movie = opened_film(lambda: read_flv(read, size, torn=endless), account, "tags")
+        if movie is None:
             return None
-        count = sum(len(track.sizes) for track in movie.tracks)
-        if not count:
-            account.failed("samples", "empty", "The file holds no picture and no sound", grave=True)
-            return movie
-        account.passed("boxes", f"its tags fill {size:,} bytes")
-        account.passed("samples", f"all {count:,} samples lie inside of the tags")
         check_coded(read, movie.tracks, account, streamed=streamed or endless)
     _balance(movie, size, account)
     return movie
