@@ -20,9 +20,10 @@ from mudlark.manifest.live.follow import Follower, Stretches
 from mudlark.manifest.live.lists import Listing, _completed
 from mudlark.manifest.live.pace import Pace, Span, as_moment, first_of, moment_of
 from mudlark.manifest.model import Segment
-from mudlark.manifest.radio import Titles, is_endless
+from mudlark.manifest.radio import Splice, Titles, is_endless
 from mudlark.manifest.radio import listed as listed_in
 from mudlark.web.resource import Resource
+from mudlark.web.resource import Span as Bytes
 from mudlark.web.session import Content
 
 NOON = 1_900_000_000.0
@@ -276,6 +277,32 @@ def test_a_run_that_was_killed_goes_on_where_it_was() -> None:
     assert sequences(recorded(running, Span(length=40.0), gone)[0])[0] is None
 
 
+@pytest.mark.parametrize("ends", [True, False])
+def test_parts_of_a_segment_that_never_became_whole_are_taken_at_the_end_and_none_twice(ends: bool) -> None:
+    def script(since: float) -> Listing:
+        since = min(since, 9.0)
+        whole = running(since, ended=ends and since >= 9.0)
+        following = whole.segments[-1].sequence + 1
+        count = int(since % 4)
+        parts = [
+            Segment(following + n, Resource(f"http://a.example/{following}.{n}.mp4"), 0.0, 1.0) for n in range(count)
+        ]
+        return Listing([*whole.segments, *parts] if whole.ended else whole.segments, whole.ended, 4.0, parts=parts)
+
+    arrivals, state, _ = recorded(script, Span())
+    names = [one.segment.resource.url.rpartition("/")[2] for one in arrivals]
+    assert names == ["a-10.ts", "a-11.ts", "a-12.ts", "13.0.mp4"], state.why
+    assert [one.segment.begin for one in arrivals] == [0.0, 4.0, 8.0, 12.0]
+
+
+def test_a_dash_encoder_that_begins_anew_is_a_new_stretch() -> None:
+    follower = Follower(Stretches(), by_time=True)
+    follower.update(listed(0, 20), NOON, 0, origin=NOON - 80)
+    again = follower.update(listed(0, 2, "b"), NOON + 20, origin=NOON + 12)
+    assert again.restarted and numbers(again.pairs)[-2:] == [0, 1] and again.pairs[-1][0].stretch == 1
+    assert not follower.update(listed(0, 3, "b"), NOON + 24, origin=NOON + 12).restarted
+
+
 def test_it_ends_when_it_is_told_to() -> None:
     clock = Time()
 
@@ -395,6 +422,27 @@ def test_titles_come_out_of_a_body_however_it_is_cut(cuts: list[int], names: lis
     assert b"".join(part for part in parts if isinstance(part, bytes)) == sound[: 10 * len(names)]
 
 
+@given(st.binary(min_size=1, max_size=60), st.integers(0, 60), st.lists(st.integers(1, 20), max_size=30))
+def test_a_body_that_is_asked_for_again_goes_on_where_it_was(new: bytes, burst: int, cuts: list[int]) -> None:
+    sound = bytes(range(200))
+    body, splice, at = sound[200 - max(burst, 8) :] + new, Splice(sound[-8:]), 0
+    got: list[bytes | str] = []
+    for cut in [*cuts, len(body)]:
+        got += splice.take(body[at : at + cut], 1000.0)
+        at += cut
+    assert splice.joined and b"".join(part for part in got if isinstance(part, bytes)) == new
+
+
+def test_a_body_that_goes_on_elsewhere_is_kept_whole() -> None:
+    splice, got = Splice(b"12345678"), []
+    for second in range(6):
+        got += splice.take(b"abcdefgh", second)
+        got += splice.take("A title", second)
+    assert splice.joined is False and splice.since == 0
+    assert got == [b"abcdefgh", "A title"] * 6
+    assert Splice(b"").take(b"all", 0.0) == [b"all"]
+
+
 def _content(body: bytes, kind: str, url: str = "http://a.example/x", length: int | None = None) -> Content:
     return Content(url, 200, kind, None, length, body, complete=length is not None)
 
@@ -467,3 +515,35 @@ def test_a_list_that_leaves_out_counts_its_discontinuities_once() -> None:
     short = head + b"#EXT-X-SKIP:SKIPPED-SEGMENTS=3\n#EXT-X-DISCONTINUITY\n#EXTINF:4,\n13.ts\n#EXTINF:4,\n14.ts\n"
     joined = _completed(parse(short, "http://a.example/l.m3u8"), parse(whole, "http://a.example/l.m3u8"))
     assert [(one.sequence, one.stretch) for one in joined.segments] == [(10, 3), (11, 4), (12, 4), (13, 5), (14, 5)]
+
+
+LOW_LATENCY = """#EXTM3U
+#EXT-X-TARGETDURATION:4
+#EXT-X-PART-INF:PART-TARGET=1.0
+#EXT-X-SERVER-CONTROL:CAN-BLOCK-RELOAD=YES,PART-HOLD-BACK=3.0
+#EXT-X-MEDIA-SEQUENCE:7
+#EXT-X-MAP:URI="init.mp4"
+#EXT-X-PART:DURATION=2.0,URI="7.0.m4s",INDEPENDENT=YES
+#EXT-X-PART:DURATION=2.0,URI="7.1.m4s"
+#EXTINF:4.0,
+7.m4s
+#EXT-X-DISCONTINUITY
+#EXT-X-PROGRAM-DATE-TIME:2031-05-17T10:00:00Z
+#EXT-X-PART:DURATION=1.0,URI="8.m4s",BYTERANGE="500@0"
+#EXT-X-PART:DURATION=0.5,URI="8.m4s",BYTERANGE="300"
+#EXT-X-PRELOAD-HINT:TYPE=PART,URI="8.m4s",BYTERANGE-START=800
+#EXT-X-RENDITION-REPORT:URI="../low.m3u8",LAST-MSN=8,LAST-PART=1
+"""
+
+
+def test_parts_of_whole_segments_are_passed_over_and_those_of_the_next_are_known() -> None:
+    """draft-pantos-hls-rfc8216bis §4.4.4.9."""
+    running = parse(LOW_LATENCY.encode(), "http://a.example/l.m3u8")
+    assert [one.resource.url.rpartition("/")[2] for one in running.segments] == ["7.m4s"]
+    first, second = running.parts
+    assert (first.resource.span, second.resource.span) == (Bytes(0, 500), Bytes(500, 300))
+    assert (first.begin, second.begin, first.stretch, first.moment) == (4.0, 5.0, 1, "2031-05-17T10:00:00Z")
+    over = parse(f"{LOW_LATENCY}#EXT-X-ENDLIST".encode(), "http://a.example/l.m3u8")
+    assert [one.sequence for one in over.segments] == [7, 8, 9] and not over.parts
+    sealed = LOW_LATENCY.replace("#EXT-X-MAP", '#EXT-X-KEY:METHOD=AES-128,URI="k"\n#EXT-X-MAP')
+    assert not parse(sealed.encode(), "http://a.example/l.m3u8").parts

@@ -134,23 +134,24 @@ def _later(kind: str, number: int) -> Samples:
 
 
 async def radio(request: web.Request) -> web.StreamResponse:
-    """The foghorn, day and night: MPEG layer 3 as fast as it is heard, with titles among it for those who ask."""
+    """The foghorn, day and night: MPEG layer 3 as fast as it is heard, with titles among it for those who ask. What was
+    sent last comes at once, cut out of its frames wherever that is."""
     sound = (MEDIA / "fog-signals.mp3").read_bytes()
     wanted = request.headers.get("Icy-MetaData") == "1"
     headers = {"Content-Type": "audio/mpeg", "icy-name": "Foghorn Radio", "icy-br": "64"}
     response = web.StreamResponse(headers=headers | ({"icy-metaint": str(_EVERY)} if wanted else {}))
     await response.prepare(request)
-    sent = 0
+    sent, begin = 0, int(time.time() * _EVERY) - _AHEAD
     with suppress(ConnectionError):
         while True:
-            place = sent % len(sound)
+            place = (begin + sent) % len(sound)
             piece = (sound + sound)[place : place + _EVERY]
             sent += len(piece)
             title = f"StreamTitle='{_TITLES[sent // _EVERY // 2 % len(_TITLES)]}';".encode()
             block = bytes([-(-len(title) // 16)]) + title.ljust(-(-len(title) // 16) * 16, b"\0")
             await response.write(piece + (block if wanted else b""))
             if sent > _AHEAD:
-                await asyncio.sleep(_EVERY / 8_000)
+                await asyncio.sleep(1.0)
     return response
 
 

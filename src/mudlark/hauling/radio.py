@@ -5,7 +5,7 @@ Where it breaks off it is asked for again; what was missed is said. The file can
 
 import asyncio
 import time
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Callable, Iterable
 from contextlib import suppress
 from pathlib import Path
 
@@ -20,7 +20,7 @@ from mudlark.hauling.work import Fetching, Made, Work
 from mudlark.manifest.live.broadcast import State, nothing_recorded
 from mudlark.manifest.live.clock import SteadyClock
 from mudlark.manifest.live.pace import Span
-from mudlark.manifest.radio import Titles
+from mudlark.manifest.radio import Splice, Titles
 from mudlark.media.samples import Bytes
 from mudlark.media.sniff import right_extension
 from mudlark.media.sound.framed import Syntax, frames
@@ -34,6 +34,8 @@ from mudlark.verify.media import form_of
 _WINDOW = 32 << 20  # bytes of a file that are looked through at once
 _WAITS = (1.0, 2.0, 5.0, 10.0, 30.0)  # seconds before it is asked for again
 _GIVE_UP = 600.0
+_LONGEST_AWAY = 60.0  # seconds of which a server may still have the sound when it is asked again
+_NEARLY = 1.0  # seconds that may be missing at the end
 _TELL = 1.0
 _LISTS = (".pls", ".m3u", ".m3u8")
 _OPENING = 4096  # bytes that tell whether a body begins anew
@@ -71,6 +73,8 @@ async def make_radio(work: Work, fetching: Fetching) -> Made:
             for task in (running, ending):
                 task.cancel()
             results = await asyncio.gather(running, ending, return_exceptions=True)
+        if tape.lost_at and clock.now() - tape.lost_at > _NEARLY and not isinstance(results[0], Exception):
+            tape.gap(tape.lost_at, clock.now())
     if isinstance(results[0], StorageError) or (isinstance(results[0], Exception) and not tape.size):
         raise results[0]
     if not tape.size:
@@ -90,13 +94,14 @@ async def _until(span: Span, tape: Tape, clock: SteadyClock, stop: asyncio.Event
 
 async def _record(work: Work, tape: Tape, clock: SteadyClock, tell: Callable[[], None]) -> None:
     """Take what comes, again and again where it breaks off."""
-    failures, lost_at = 0, tape.last
-    tried_since = clock.now()
+    failures, tried_since = 0, clock.now()
     session = work.session.behind(work.target.find.mention.referrer, {"icy-metadata": "1"})
     url = work.target.presentation.url
     told = 0.0
     listed = work.target.find.url.partition("?")[0].lower().endswith(_LISTS)  # which is how radio is told of
     while True:
+        away = clock.now() - tape.lost_at if tape.lost_at else 0.0
+        splice = Splice(tape.end() if away < _LONGEST_AWAY else b"")
         try:
             async with session.open(url) as reply:
                 every = reply.headers.get("icy-metaint", "0")
@@ -108,14 +113,8 @@ async def _record(work: Work, tape: Tape, clock: SteadyClock, tell: Callable[[],
                     if anew and tape.begins_with(chunk[:_OPENING]):
                         return  # what begins anew with the same bytes is a file, and is there already
                     anew = False
-                    if lost_at:
-                        tape.gap(lost_at, now)
-                    failures, lost_at = 0, 0.0
                     for part in titles.split(chunk):
-                        if isinstance(part, str):
-                            tape.title(part, now)
-                        else:
-                            tape.came(part, now)
+                        _take(splice.take(part, now), splice, tape, now)
                     work.store.retain()
                     work.watch.on_bytes(len(chunk))
                     if now - told > _TELL:
@@ -126,11 +125,25 @@ async def _record(work: Work, tape: Tape, clock: SteadyClock, tell: Callable[[],
         except NetworkError:
             if not tape.size:
                 raise
-            if lost_at and clock.now() - max(lost_at, tried_since) > _GIVE_UP:
+            if tape.lost_at and clock.now() - max(tape.lost_at, tried_since) > _GIVE_UP:
                 raise
-        lost_at = lost_at or clock.now()
+        finally:
+            _take(splice.release(), splice, tape, clock.now())
+        failures = failures + 1 if tape.lost_at else 0
+        tape.lost_at = tape.lost_at or clock.now()
         await asyncio.sleep(_WAITS[min(failures, len(_WAITS) - 1)])
-        failures += 1
+
+
+def _take(parts: Iterable[bytes | str], splice: Splice, tape: Tape, now: float) -> None:
+    """Record what is new."""
+    for part in parts:
+        if tape.lost_at and not splice.joined:
+            tape.gap(tape.lost_at, splice.since or now)
+        tape.lost_at = 0.0
+        if isinstance(part, str):
+            tape.title(part, now)
+        else:
+            tape.came(part, now)
 
 
 async def _from_opening(chunks: AsyncIterator[bytes]) -> AsyncIterator[bytes]:

@@ -15,6 +15,7 @@ from mudlark.errors import StorageError
 from mudlark.plain import add_to_plain, read_plain
 
 _LARGEST = 500_000_000  # bytes of the lines: a second takes some forty
+_END, _BEFORE = 4096, 65_536  # bytes of sound that tell where it goes on, and in which they may not come twice
 _BEAT = 1.0  # seconds between two lines that only say that it goes on
 
 
@@ -35,7 +36,8 @@ _decoder = msgspec.json.Decoder(_Line)
 class Tape:
     """Use as a context manager while it is added to. folder: of the store. size: bytes of sound so far. begun, last:
     seconds since 1970 of the first and the last of them. titles: each with the byte at which it began. gaps: since when
-    (seconds since 1970), and how many seconds. resumed: an earlier run has recorded some of it."""
+    (seconds since 1970), and how many seconds. resumed: an earlier run has recorded some of it. lost_at:
+    since when nothing came, 0 if it does."""
 
     folder: Path
     size: int = 0
@@ -44,6 +46,7 @@ class Tape:
     titles: list[tuple[int, str]] = field(default_factory=list)
     gaps: list[tuple[float, float]] = field(default_factory=list)
     resumed: bool = False
+    lost_at: float = 0.0
     _carried: float = 0.0
     _run_begun: float = 0.0
     _sound: BinaryIO | None = None
@@ -78,7 +81,7 @@ class Tape:
             self.last = max(self.last, self.path.stat().st_mtime)
         elif self.size:  # its lines are lost
             self.begun = self.last = self.path.stat().st_mtime
-        self._carried = self.length
+        self._carried, self.lost_at = self.length, self.last
         return self
 
     def __exit__(self, *_: object) -> None:
@@ -104,6 +107,17 @@ class Tape:
         self._sound.flush()
         with self.path.open("rb") as file:
             return file.read(len(opening)) == opening
+
+    def end(self) -> bytes:
+        """Its last bytes, by which it is known where it goes on; none where they were heard just before as well, as
+        silence is."""
+        assert self._sound
+        self._sound.flush()
+        with self.path.open("rb") as file:
+            file.seek(max(0, self.size - _BEFORE))
+            last = file.read(_BEFORE)
+        end = last[-_END:]
+        return end if last.find(end) == len(last) - len(end) else b""
 
     def came(self, data: bytes, now: float) -> None:
         """Add bytes. Raises StorageError where the disk takes no more."""

@@ -39,6 +39,7 @@ KEY_SYSTEMS = {
 _MOST_SEGMENTS = 2_000_000
 _MOST_RENDITIONS = 5_000
 _MOST_NOTES = 1_000
+_MOST_PARTS = 1_000  # of one segment
 _LONGEST_LINE = 65_536  # characters that a line may grow to by its variables
 _MOST_PUT_IN = 20_000_000  # characters that variables put in altogether
 _LONGEST = 1e9  # seconds
@@ -53,7 +54,8 @@ class Playlist:
     the systems that protect segments, or all of a master. only_stills: a master
     that lists pictures for seeking, and nothing else. can_block: its server waits with an answer until there is more.
     can_skip: it can leave out what it has told of before; skipped: how many it has left out. before: discontinuities
-    before its first segment, as stated (§4.3.3.3).
+    before its first segment, as stated (§4.3.3.3). parts: of the segment that comes next, while it is not
+    whole.
     """
 
     url: str
@@ -71,6 +73,7 @@ class Playlist:
     can_skip: bool = False
     skipped: int = 0
     before: int = 0
+    parts: tuple[Segment, ...] = ()
 
     @property
     def sequence(self) -> int:
@@ -134,6 +137,7 @@ class _Reader:
         self.stills = 0
         # of a media playlist
         self.segments: list[Segment] = []
+        self.parts: list[Segment] = []  # since the last segment
         self.duration: float | None = None
         self.span: tuple[int, int | None] | None = None
         self.last: tuple[str, int] | None = None
@@ -170,6 +174,8 @@ class _Reader:
                 handler = _TAGS.get(self.tag)
                 if handler:
                     handler(self, value)
+        if self.ended:
+            self.segments, self.parts = self.segments + self.parts, []
         if self.renditions and self.segments:
             raise ManifestError(f"{self.url} mixes the tags of a master and of a media playlist.")
         return Playlist(
@@ -188,6 +194,7 @@ class _Reader:
             can_skip=self.can_skip,
             skipped=self.skipped,
             before=self.before,
+            parts=tuple(self.parts),
         )
 
     def fail(self, what: str) -> ManifestError:
@@ -256,6 +263,7 @@ class _Reader:
             Segment(sequence, resource, self.begin, duration, self.stretch, self.init, cipher, self.gap, self.moment)
         )
         self.begin += duration
+        self.parts.clear()
         self.duration, self.moment = None, None
         self.discontinuity = self.gap = False
 
@@ -355,6 +363,33 @@ class _Reader:
         self.duration = self.decimal(value.partition(",")[0])
         if self.whole_seconds and self.duration != int(self.duration):
             self.whole_seconds = False
+
+    def on_part(self, value: str) -> None:
+        """A part of a segment (revision §4.4.4.9). Of encrypted ones only whole segments are taken: whether a part is
+        encrypted by itself nothing says."""
+        given = attributes(value)
+        if not given.get("URI"):
+            raise self.fail("names no part.")
+        if self.keyed or len(self.parts) >= _MOST_PARTS:
+            return
+        url, before = self.absolute(given["URI"]), self.parts[-1] if self.parts else None
+        span = None
+        if "BYTERANGE" in given:
+            length, _, start = given["BYTERANGE"].partition("@")
+            follows = before.resource.span if before and before.resource.url == url else None
+            span = Span(self.whole(start) if start else follows.end if follows else 0, self.whole(length))
+        self.parts.append(
+            Segment(
+                self.sequence + len(self.segments) + len(self.parts),
+                Resource(url, span),
+                before.begin + before.duration if before else self.begin,
+                self.decimal(given.get("DURATION", "")),
+                self.stretch + self.discontinuity,
+                self.init,
+                gap=given.get("GAP") == "YES",
+                moment=None if before else self.moment,
+            )
+        )
 
     def on_range(self, value: str) -> None:
         length, _, start = value.strip().strip('"').partition("@")
@@ -568,6 +603,7 @@ _TAGS: dict[str, Callable[[_Reader, str], None]] = {
     "#EXT-X-START": _Reader.on_start,
     "#EXTINF": _Reader.on_duration,
     "#EXT-X-BYTERANGE": _Reader.on_range,
+    "#EXT-X-PART": _Reader.on_part,
     "#EXT-X-DISCONTINUITY": _Reader.on_discontinuity,
     "#EXT-X-DISCONTINUITY-SEQUENCE": _Reader.on_discontinuity_sequence,
     "#EXT-X-MEDIA-SEQUENCE": _Reader.on_sequence,

@@ -190,13 +190,16 @@ async def _read(
     see that, where neither it nor its server says."""
     look, playlist = await _read_any(session, rendition, master, variables)
     over = playlist.ended or _old(look, playlist)
-    if not patient or over or _new(look, playlist) or not playlist.segments or playlist.protected:
+    new = _new(look, playlist)
+    if not patient or over or (new and playlist.sequence) or not playlist.segments or playlist.protected:
         return look, playlist, not over
     await asyncio.sleep(min(max(playlist.target or 0.0, _SHORTEST_TARGET) * 1.5, _LONGEST_WAIT))
     again, later = await _read_any(session, rendition, master, variables)
-    if later.segments == playlist.segments:
-        _log.info("%s does not say that it is finished, and does not grow", shown(playlist.url))
-    return again, later, later.segments != playlist.segments and not later.ended
+    if later.segments != playlist.segments or later.ended:
+        return again, later, not later.ended
+    _log.info("%s does not say that it is finished, and does not grow", shown(playlist.url))
+    # a server that states a new moment with each answer does not know when the list changed
+    return again, later, new and again.headers.get("last-modified") == look.headers.get("last-modified")
 
 
 async def _read_any(
@@ -261,9 +264,9 @@ def _old(look: Content, playlist: hls.Playlist) -> bool:
 
 
 def _new(look: Content, playlist: hls.Playlist) -> bool:
-    """True if the server says that a playlist has changed just now, and no older one stands behind it."""
+    """True if the server says that a playlist has changed just now."""
     age = _age(look)
-    return age is not None and age < 2 * max(playlist.target or 0.0, _SHORTEST_TARGET) and playlist.sequence > 0
+    return age is not None and age < 2 * max(playlist.target or 0.0, _SHORTEST_TARGET)
 
 
 def _age(look: Content) -> float | None:

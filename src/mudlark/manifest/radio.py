@@ -19,6 +19,7 @@ _MOST_LISTED = 50
 _LARGEST_LIST = 100_000  # bytes
 _TITLE = "StreamTitle='"
 _LONGEST_TITLE = 500
+_LONGEST_BURST, _BURST = 2_000_000, 3.0  # bytes, and seconds, that come at once when a body is asked for
 
 
 def is_endless(look: Content) -> bool:
@@ -109,3 +110,43 @@ def _title(block: bytes) -> str | None:
     rest = words[begin + len(_TITLE) :]
     end = rest.find("';") if "';" in rest else len(rest) - rest.endswith("'")
     return rest[:end].strip()[:_LONGEST_TITLE] or None
+
+
+class Splice:
+    """Joins a body that is asked for again to what is there: servers first send at once what they sent last, so that
+    a player need not wait. What comes is held back until the end of what is there is found in it, or it has taken too
+    long. end: of the sound that is there, as many bytes as are compared. joined: True if it goes on without a gap,
+    False if not, None as long as nobody knows. since: when it began to come, by any clock.
+    """
+
+    def __init__(self, end: bytes) -> None:
+        self._end = end
+        self._held: list[bytes | str] = []
+        self._sound = bytearray()
+        self.since: float | None = None
+        self.joined: bool | None = None if end else False
+
+    def take(self, part: bytes | str, now: float) -> list[bytes | str]:
+        """What is new, once that is known. now: seconds by any clock."""
+        if self.joined is not None:
+            return [part]
+        self.since = now if self.since is None else self.since
+        self._held.append(part)
+        if isinstance(part, bytes):
+            searched = max(0, len(self._sound) - len(self._end))
+            self._sound += part
+            found = self._sound.find(self._end, searched)
+            if found >= 0:
+                self.joined = True
+                rest = bytes(self._sound[found + len(self._end) :])
+                self._held = []
+                return [rest] if rest else []
+        if len(self._sound) > _LONGEST_BURST or now - self.since > _BURST:
+            return self.release()
+        return []
+
+    def release(self) -> list[bytes | str]:
+        """What was held back, as nothing more is waited for."""
+        held, self._held = self._held, []
+        self.joined = bool(self.joined)
+        return held

@@ -88,6 +88,7 @@ class Broadcast:
             if name in self._followers:
                 self._followers[name].resume(one.last, one.length, clock.now())
         self._main = next(iter(self._followers))
+        self._parts: dict[str, Listing] = {}  # what was listed last, where that has parts
         self._queue: asyncio.Queue[Arrival | None] = asyncio.Queue()
 
     async def arrivals(self) -> AsyncIterator[Arrival]:
@@ -117,6 +118,14 @@ class Broadcast:
             await self._wait(min(left, 30.0))
 
     async def _follow(self, lists: Lists) -> None:
+        await self._look_on(lists)
+        for name in lists.names:
+            if listing := self._parts.get(name):
+                fresh = self._followers[name].finish(listing.parts, self._clock.now())
+                self._hand_on([(name, *pair) for pair in fresh.pairs], {name: listing})
+
+    async def _look_on(self, lists: Lists) -> None:
+        """Look at lists again and again, until there is nothing more, or enough."""
         pace = Pace()
         reached = changed_at = self._clock.now()
         while True:
@@ -125,6 +134,8 @@ class Broadcast:
                 listings = await lists.look()
             except (NetworkError, FormatError) as problem:
                 now = self._clock.now()
+                for name in lists.names:  # what is out of reach has no parts either
+                    self._parts.pop(name, None)
                 if not self._followers[lists.names[0]].begun or now - reached > _GIVE_UP:
                     if not self._followers[lists.names[0]].begun:
                         raise
@@ -158,23 +169,16 @@ class Broadcast:
         for name, listing in listings.items():
             follower = self._followers[name]
             first = None if follower.begun else first_of(listing.segments, self._span.begin, now)
-            fresh[name] = follower.update(listing.segments, now, first, listing.modified)
+            fresh[name] = follower.update(listing.segments, now, first, listing.modified, listing.origin)
+            self._parts[name] = listing
         for name, one in fresh.items():
             if one.restarted:
                 self.state.restarts += 1
             if one.missed and name == self._main:
                 self.state.gaps += 1
                 self.state.missed += one.missed
-        arrivals = [(name, pair) for name, one in fresh.items() for pair in one.pairs]
-        arrivals.sort(key=lambda arrival: (arrival[1][0].stretch, arrival[1][0].begin))
-        for name, (segment, listed) in arrivals:
-            origin = listings[name].origin
-            if origin is not None and not segment.moment:
-                segment = replace(segment, moment=as_moment(origin + listed.begin))
-            if self._span.length is not None and segment.begin >= self._span.length:
-                continue
-            self._queue.put_nowait(Arrival(name, self._counts[name], segment, listed))
-            self._counts[name] += 1
+        arrivals = [(name, *pair) for name, one in fresh.items() for pair in one.pairs]
+        self._hand_on(arrivals, listings)
         if self._main in fresh:
             self.state.length = self._followers[self._main].length
             if fresh[self._main].pairs:
@@ -193,6 +197,17 @@ class Broadcast:
             },
         )
         return bool(arrivals)
+
+    def _hand_on(self, fresh: list[tuple[str, Segment, Segment]], listings: Mapping[str, Listing]) -> None:
+        """Hand on segments, each in its place in the recording and as it was listed, by the time at which they play."""
+        for name, segment, listed in sorted(fresh, key=lambda one: (one[1].stretch, one[1].begin)):
+            origin = listings[name].origin
+            if origin is not None and not segment.moment:
+                segment = replace(segment, moment=as_moment(origin + listed.begin))
+            if self._span.length is not None and segment.begin >= self._span.length:
+                continue
+            self._queue.put_nowait(Arrival(name, self._counts[name], segment, listed))
+            self._counts[name] += 1
 
     def _enough(self, lists: Lists) -> bool:
         """True if there is as much as was wanted, or somebody wants no more."""

@@ -59,6 +59,7 @@ class Follower:
         self._length = 0.0
         self._seen_at = 0.0
         self._modified: float | None = None  # when the newest list was made, in seconds since 1970
+        self._origin: float | None = None  # the time of day at which the presentation's time began
         self._behind: tuple[int, int] | None = None  # the last number of a list that is behind, and how often it grew
 
     @property
@@ -77,17 +78,29 @@ class Follower:
         self._known[last.sequence] = _known_by(last)
 
     def update(
-        self, listed: Sequence[Segment], now: float, first: int | None = None, modified: float | None = None
+        self,
+        listed: Sequence[Segment],
+        now: float,
+        first: int | None = None,
+        modified: float | None = None,
+        origin: float | None = None,
     ) -> Fresh:
         """What is new in a list. now: seconds since 1970. first: the number in the list at which to begin, where
-        nothing was recorded yet. modified: when the list was made (Last-Modified), in seconds since 1970."""
+        nothing was recorded yet. modified: when the list was made (Last-Modified), in seconds since 1970. origin: when
+        the time of its segments began, in seconds since 1970."""
         if not listed:
             return Fresh()
+        moved = origin is not None and self._origin is not None and abs(origin - self._origin) > _NEARLY
+        self._origin = origin
         newer = modified is not None and self._modified is not None and modified > self._modified
         self._modified = max(filter(None, (self._modified, modified)), default=None)
         if self._last is None:
             return self._take(listed[first or 0 :], now)
-        if not self._by_time and self._begins_anew(listed, now, newer=newer):
+        if self._by_time:
+            anew = moved and listed[-1].begin <= self._last.begin
+        else:
+            anew = self._begins_anew(listed, now, newer=newer)
+        if anew:
             return self._restart(listed, now)
         fresh = [segment for segment in listed if self._is_after(segment)]
         if not fresh:
@@ -95,6 +108,10 @@ class Follower:
             return Fresh()
         missed = self._missed(fresh[0], listed)
         return self._take(fresh, now, missed)
+
+    def finish(self, parts: Sequence[Segment], now: float) -> Fresh:
+        """Nothing more comes: what there is of the segment that was being made."""
+        return self._take([one for one in parts if self._is_after(one)] if self._last else parts, now)
 
     def _is_after(self, segment: Segment) -> bool:
         assert self._last is not None

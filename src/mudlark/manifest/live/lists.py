@@ -30,13 +30,15 @@ _FARTHEST = 2.0  # seconds by which the clock of this machine may be off, before
 class Listing:
     """What is listed of one rendition now. ended: nothing more will come. target: seconds that no segment exceeds.
     origin: the time of day, in seconds since 1970, at which the presentation's time began, where that is known.
-    modified: when the list was made, in seconds since 1970, where its server says so."""
+    modified: when the list was made, in seconds since 1970, where its server says so. parts: of the segment that is
+    being made, and comes next."""
 
     segments: Sequence[Segment]
     ended: bool
     target: float | None
     origin: float | None = None
     modified: float | None = None
+    parts: Sequence[Segment] = ()
 
 
 class Lists(Protocol):
@@ -75,7 +77,11 @@ class HlsList:
         blocks = playlist.can_block and playlist.segments and not playlist.ended
         self._next = playlist.segments[-1].sequence + 1 if blocks else None
         made = _moment(look.headers.get("last-modified"))
-        return {self.names[0]: Listing(playlist.segments, playlist.ended, playlist.target, modified=made)}
+        return {
+            self.names[0]: Listing(
+                playlist.segments, playlist.ended, playlist.target, modified=made, parts=playlist.parts
+            )
+        }
 
     async def _fetch(self) -> Content:
         failed: NetworkError | None = None
@@ -113,9 +119,10 @@ def _completed(playlist: hls.Playlist, before: hls.Playlist | None) -> hls.Playl
     stretch = left_out[-1].stretch if left_out else 0
     own = [
         with_values(segment, init=segment.init or init, stretch=segment.stretch - playlist.before + stretch)
-        for segment in playlist.segments
+        for segment in (*playlist.segments, *playlist.parts)
     ]
-    return replace(playlist, segments=(*left_out, *own))
+    whole = len(playlist.segments)
+    return replace(playlist, segments=(*left_out, *own[:whole]), parts=tuple(own[whole:]))
 
 
 class DashList:
