@@ -1,9 +1,7 @@
 """FLV: tags written by hand around the samples of a film, live ones that break off, and damage."""
 
-import threading
 import time
 from collections.abc import Callable
-from http.server import ThreadingHTTPServer
 from pathlib import Path
 
 import pytest
@@ -17,7 +15,7 @@ from mudlark.media.index import movie_in
 from mudlark.verify.account import Account
 from mudlark.verify.media import check_file
 from tests.bytes.flv import HEADER, SOUND, VIDEO, film, tag, tags_of
-from tests.conftest import QuietHandler, Ran
+from tests.conftest import QuietHandler, Ran, serving
 
 Run = Callable[..., Ran]
 SOURCE = MEDIA / "gift-shop.mp4"
@@ -165,15 +163,9 @@ def test_a_live_one_is_recorded_for_as_long_as_is_wanted(mudlark: Run, tmp_path:
                 self.wfile.flush()
                 time.sleep(0.2)
 
-    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
-    server.daemon_threads = True
-    threading.Thread(target=server.serve_forever, daemon=True).start()
-    try:
-        address = f"http://127.0.0.1:{server.server_port}/live/quay.flv"
+    with serving(Handler) as server:
+        address = f"{server}/live/quay.flv"
         ran = mudlark("haul", address, "--into", "kept", "--json", "--for", "2s")
-    finally:
-        server.shutdown()
-        server.server_close()
     (item,) = ran.json["items"]
     assert (item["verdict"], item["problems"]) == ("sound", []), ran.err
     path = tmp_path / item["folder"] / item["files"][0]["path"]

@@ -4,11 +4,9 @@ import json
 import os
 import signal
 import subprocess
-import threading
 import time
 from collections.abc import Callable
 from email.utils import formatdate
-from http.server import ThreadingHTTPServer
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
@@ -17,12 +15,12 @@ import pytest
 
 from mudlark.demo.live import Cameras
 from mudlark.demo.site import DemoSite
-from mudlark.demo.streamed import MEDIA, content
+from mudlark.demo.streamed import MEDIA, content, paths
 from mudlark.errors import StorageError
 from mudlark.hauling.tape import Tape
 from mudlark.manifest.live.clock import SteadyClock
 from mudlark.media.webvtt import parse
-from tests.conftest import PROGRAM, Answer, QuietHandler, Ran, Trouble, own_environment, wait_until
+from tests.conftest import PROGRAM, Answer, QuietHandler, Ran, Trouble, own_environment, serving, wait_until
 from tests.judge import watch
 
 pytestmark = pytest.mark.program
@@ -202,16 +200,30 @@ def test_radio_that_breaks_off_is_asked_for_again_and_that_is_said(mudlark: Run,
             else:
                 self.wfile.write(sound[:16_000])
 
-    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
-    server.daemon_threads = True
-    threading.Thread(target=server.serve_forever, daemon=True).start()
-    try:
-        item, _ = _recorded(mudlark, f"http://127.0.0.1:{server.server_port}/list.pls", "--for", "3s")
-    finally:
-        server.shutdown()
-        server.server_close()
+    with serving(Handler) as server:
+        item, _ = _recorded(mudlark, f"{server}/list.pls", "--for", "3s")
     codes = {problem["code"] for problem in item["problems"]}  # its frames are torn where it broke off
     assert item["verdict"] == "flawed" and {"radio-gap"} <= codes <= {"radio-gap", "stray-bytes", "cut-off"}
+
+
+def test_a_film_without_an_end_is_recorded_and_ended_at_a_whole_packet(mudlark: Run, tmp_path: Path) -> None:
+    film = b"".join(path.read_bytes() for path in paths(180))
+
+    class Handler(QuietHandler):
+        protocol_version = "HTTP/1.0"
+
+        def do_GET(self) -> None:
+            self.send_response(200)
+            self.send_header("Content-Type", "video/mp2t")
+            self.end_headers()
+            for at in range(0, len(film), 10_001):
+                self.wfile.write(film[at : at + 10_001])
+                time.sleep(0.1)
+
+    with serving(Handler) as address:
+        item, path = _recorded(mudlark, f"{address}/quay.ts", "--for", "2s")
+    data = (tmp_path / path).read_bytes()
+    assert item["verdict"] == "sound" and film.startswith(data) and 0 < len(data) < len(film) and not len(data) % 188
 
 
 @pytest.mark.parametrize("chunked", [False, True])
@@ -236,14 +248,8 @@ def test_a_sound_that_ends_and_begins_anew_is_a_file_and_taken_once(
                 time.sleep(0.05)
             self.wfile.write(b"0\r\n\r\n" if chunked else b"")
 
-    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
-    server.daemon_threads = True
-    threading.Thread(target=server.serve_forever, daemon=True).start()
-    try:
-        ran = mudlark("haul", f"http://127.0.0.1:{server.server_port}/on", "--into", "kept", "--json", "--for", "60s")
-    finally:
-        server.shutdown()
-        server.server_close()
+    with serving(Handler) as server:
+        ran = mudlark("haul", f"{server}/on", "--into", "kept", "--json", "--for", "60s")
     (item,) = ran.json["items"]
     assert (tmp_path / item["folder"] / item["files"][0]["path"]).read_bytes() == sound
 

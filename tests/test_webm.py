@@ -12,9 +12,9 @@ from mudlark.demo.streamed import MEDIA
 from mudlark.errors import MudlarkError, Refused
 from mudlark.media.matroska import names
 from mudlark.media.matroska.cues import read_cues
-from mudlark.media.matroska.ebml import MatroskaError, element, real, text, unsigned, vint
+from mudlark.media.matroska.ebml import MatroskaError, element, header, real, text, unsigned, vint
 from mudlark.media.matroska.formats import codec_delay, codec_private, format_of
-from mudlark.media.matroska.read import read_matroska
+from mudlark.media.matroska.read import read_matroska, whole_end
 from mudlark.media.matroska.stream import ClusterReader
 from mudlark.media.matroska.write import MatroskaBuilder
 from mudlark.media.picture.vp import read_vp9, vp9_configuration
@@ -314,3 +314,29 @@ def test_elements_have_their_check_sums_or_that_is_said(tmp_path: Path) -> None:
         crc = element(0xBF, (zlib.crc32(inside) ^ wrong).to_bytes(4, "little"))
         data = opened(element(names.TRACKS, crc, inside), cluster(0, *(block(1, n * 40, VP9_KEY) for n in range(5))))
         assert checked(tmp_path, data).verdict == verdict
+
+
+def endless(film: bytes) -> bytes:
+    """A film as it is written while it is made: neither the segment nor its clusters say how long they are, and nothing
+    says where they stand."""
+    first = header(film, 0, len(film))
+    segment = header(film, first.end, len(film))
+    body, at = film[: first.end] + names.SEGMENT.to_bytes(4, "big") + UNKNOWN, segment.content
+    while at < segment.end:
+        part = header(film, at, segment.end)
+        if part.identifier == names.CLUSTER:
+            body += CLUSTER + UNKNOWN + film[part.content : part.end]
+        elif part.identifier == names.TRACKS:
+            body += film[at : part.end]
+        at = part.end
+    return body
+
+
+@given(st.integers(400, len(FERRY)))
+def test_what_was_cut_out_of_an_endless_body_ends_behind_a_whole_element(cut: int) -> None:
+    body = endless(FERRY)[:cut]
+    end = whole_end(lambda at, count: body[at : at + count], len(body))
+    assert len(body) - end < 300_000
+    whole = body[:end]
+    read_matroska(lambda at, count: whole[at : at + count], end)
+    assert whole_end(lambda at, count: FERRY[at : at + count], len(FERRY)) == len(FERRY)

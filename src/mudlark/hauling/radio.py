@@ -21,15 +21,19 @@ from mudlark.manifest.live.broadcast import State, nothing_recorded
 from mudlark.manifest.live.clock import SteadyClock
 from mudlark.manifest.live.pace import Span
 from mudlark.manifest.radio import Splice, Titles
+from mudlark.media.matroska.read import whole_end
+from mudlark.media.movie import reader_of
 from mudlark.media.samples import Bytes
 from mudlark.media.sniff import right_extension
 from mudlark.media.sound.framed import Syntax, frames
 from mudlark.media.sound.packed import SYNTAXES
+from mudlark.media.ts import PACKET
 from mudlark.media.webvtt import Cue, Subtitles, write
 from mudlark.text import tidy
 from mudlark.verify.account import END, Account, Problem
 from mudlark.verify.fixity import digest
 from mudlark.verify.media import form_of
+from mudlark.web.address import file_part
 
 _WINDOW = 32 << 20  # bytes of a file that are looked through at once
 _WAITS = (1.0, 2.0, 5.0, 10.0, 30.0)  # seconds before it is asked for again
@@ -111,6 +115,7 @@ async def _record(work: Work, tape: Tape, clock: SteadyClock, tell: Callable[[],
                 async for chunk in reply.chunks if not anew else _from_opening(reply.chunks):
                     now = clock.now()
                     if anew and tape.begins_with(chunk[:_OPENING]):
+                        tape.lost_at = 0.0
                         return  # what begins anew with the same bytes is a file, and is there already
                     anew = False
                     for part in titles.split(chunk):
@@ -167,7 +172,10 @@ async def _from_opening(chunks: AsyncIterator[bytes]) -> AsyncIterator[bytes]:
 
 def _made(work: Work, tape: Tape, problem: object) -> Made:
     form = form_of(tape.path)
-    media = work.store.item / (work.name + right_extension(form, "" if form != "unknown" else ".audio"))
+    if not tape.gaps:
+        _trim(tape, form)
+    named = Path(file_part(work.target.presentation.url)).suffix
+    media = work.store.item / (work.name + right_extension(form, named if form != "unknown" else ".audio"))
     second_name(tape.path, media)
     seconds = _Seconds(media, tape, form)
     notes = [
@@ -188,6 +196,19 @@ def _made(work: Work, tape: Tape, problem: object) -> Made:
     if not problems:
         account.passed(END, "it was recorded until it was ended here, and nothing is missing")
     return Made((media,), tuple(beside), tuple(problems), tuple(notes), account=account)
+
+
+def _trim(tape: Tape, form: str) -> None:
+    """Leave out the last packet or element of a film, of which only a part has come when it was ended."""
+    with tape.path.open("r+b") as file:
+        if form == "ts":
+            whole = tape.size // PACKET * PACKET
+        elif form == "matroska":
+            whole = whole_end(reader_of(file), tape.size)
+        else:
+            return
+        file.truncate(whole)
+    tape.size = whole
 
 
 def _cues(tape: Tape, seconds: "_Seconds") -> list[Cue]:

@@ -11,7 +11,9 @@ from mudlark.media.sniff import sniff
 from mudlark.web.address import resolve
 from mudlark.web.session import Content
 
-_SOUNDS = frozenset({"mp3", "adts", "ogg", "flv"})  # an FLV without a length is a live one
+_LIVE = frozenset(
+    {"mp3", "adts", "ogg", "flv", "ts", "matroska"}
+)  # forms that can be joined anywhere, or stop anywhere
 _LIST_TYPES = frozenset(
     {"audio/x-mpegurl", "audio/mpegurl", "application/x-mpegurl", "audio/x-scpls", "application/pls+xml"}
 )
@@ -23,11 +25,11 @@ _LONGEST_BURST, _BURST = 2_000_000, 3.0  # bytes, and seconds, that come at once
 
 
 def is_endless(look: Content) -> bool:
-    """True for sound, or an FLV, that has begun to come, and of which nobody says how much there is."""
+    """True for sound or a film that has begun to come, can end anywhere, and of which nobody says how much there is."""
     if look.complete or look.length is not None or look.status != 200:
         return False
     sound = look.type.startswith("audio/") or look.type == "application/ogg" or "icy-name" in look.headers
-    return sound or sniff(look.body) in _SOUNDS
+    return sound or sniff(look.body) in _LIVE
 
 
 def radio(look: Content) -> Presentation:

@@ -40,7 +40,7 @@ _LONGEST_TEXT = 120.0  # seconds that a page or manifest may take at most
 _CHUNK = 256 * 1024
 _DRIP = 3  # times the stall, in which so few bytes come that it is no use
 _LEAST = 1024  # bytes
-_ENDLESS_HEAD = 4096  # bytes of sound without a stated length, which may come no faster than it is heard
+_ENDLESS_HEAD = 4096  # bytes of media without a stated length, which may come no faster than they are played
 _ERROR_PAGE = 5.0  # seconds that the page of an error may take, for those who keep it
 _FIELD = 256 * 1024  # longest header line: real pages send long cookies and policies
 
@@ -546,7 +546,7 @@ def _peer(response: aiohttp.ClientResponse) -> str | None:
 
 def _enough(reply: Reply) -> int:
     """Bytes that tell what an answer is."""
-    return _ENDLESS_HEAD if reply.length is None and reply.type.startswith("audio/") else HEAD
+    return _ENDLESS_HEAD if reply.length is None and reply.type.startswith(("audio/", "video/")) else HEAD
 
 
 @asynccontextmanager

@@ -109,6 +109,29 @@ def _end_of(read: ReadAt, cluster: Element) -> int:
     return cluster.end
 
 
+def whole_end(read: ReadAt, size: int) -> int:
+    """Where the last whole element of a file ends that was cut out of an endless body, of which nothing states how long
+    it is; `size` for any other."""
+    at = size
+    try:
+        behind = header(read(0, _HEAD), 0, size).end
+        segment = header(read(behind, _HEAD), 0, size, behind)
+        if segment.identifier != names.SEGMENT or not segment.unknown:
+            return size
+        at = segment.content
+        while at < size:
+            element = header(read(at, _HEAD), 0, size, at)
+            if element.identifier == names.CLUSTER and element.unknown:
+                at = element.content
+            elif element.end > size:
+                return at
+            else:
+                at = element.end
+    except MatroskaError:  # a header that is cut off, or none
+        return at if size - at < _HEAD else size
+    return size
+
+
 def _whole(read: ReadAt, element: Element) -> bytes:
     if element.end - element.start > _LARGEST_MASTER:
         raise MatroskaError("An element is larger than any can be", element.start)
