@@ -3,7 +3,9 @@
 from hypothesis import given
 from hypothesis import strategies as st
 
+from mudlark.demo.streamed import MEDIA
 from mudlark.media.samples import Event
+from mudlark.media.sound.packed import READERS
 from mudlark.media.ts import TransportReader
 from mudlark.media.ts_messages import marker, metadata
 from tests.bytes.transport import Counters, association, crc32, packet, program_map, timed
@@ -48,6 +50,19 @@ def stream() -> bytes:
             )
             data += packet(_MARKS, 0, b"\0" + insert(7, out=True, ticks=900_000 + 90_000 * 3), starts=True)
     return data
+
+
+def test_tags_of_packed_sound_are_lines_too_where_they_say_something_new() -> None:
+    """RFC 8216 §3.4: each segment begins with a tag; most say the time alone."""
+    time = b"com.apple.streaming.transportStreamTimestamp\0"
+    sound = (MEDIA / "fog-signals.mp3").read_bytes()[: 26 * 209]
+    reader = READERS["mp3"]()
+    for number, title in enumerate((b"", b"Fog", b"Fog", b"Bell")):
+        frames = [frame(b"PRIV", time + (900_000 + number * 90_000).to_bytes(8, "big"))]
+        frames += [frame(b"TIT2", b"\3" + title)] if title else []
+        reader.feed(memoryview(tag(*frames) + sound))
+    assert [(one.value, one.message) for one in reader.events()] == [("TIT2", "Fog"), ("TIT2", "Bell")]
+    assert reader.events() == []
 
 
 def test_messages_come_with_their_times_and_lose_nothing() -> None:

@@ -3,6 +3,7 @@ SMPTE ST 336), and the markers of SCTE 35, each as a line with its time."""
 
 from collections.abc import Callable, Iterator
 
+from mudlark.media.id3 import tagged
 from mudlark.media.samples import Event
 
 METADATA, PRIVATE, MARKERS = 0x15, 0x06, 0x86  # types in a program map
@@ -10,7 +11,6 @@ KLV = b"KLVA"  # how a private stream says that it is such
 MARKER_TABLE = 0xFC
 _CLOCK = 90_000
 _LONGEST = 2_000  # characters of a message
-_ENCODINGS = ("latin-1", "utf-16", "utf-16-be", "utf-8")
 _COMMANDS = {0: "splice_null", 4: "splice_schedule", 5: "splice_insert", 6: "time_signal", 255: "private_command"}
 _UNIVERSAL = b"\x06\x0e\x2b\x34"  # how each key of SMPTE begins
 
@@ -21,29 +21,8 @@ def metadata(body: bytes, begin: float) -> Iterator[Event]:
         scheme = "SMPTE ST 336 (KLV)" if _UNIVERSAL in body[:32] else "private data"
         yield Event(scheme, "", begin, body.hex()[:_LONGEST])
         return
-    end, at = 10 + _sized(body[6:10]), 10
-    while at + 10 <= min(end, len(body)) and body[at : at + 4].isalnum():
-        size = _sized(body[at + 4 : at + 8])
-        name, content = body[at : at + 4].decode("ascii"), body[at + 10 : at + 10 + size]
-        yield Event("ID3", name, begin, _words(name, content)[:_LONGEST])
-        at += 10 + size
-
-
-def _sized(data: bytes) -> int:
-    """A number of seven bits a byte (§6.2)."""
-    return sum((byte & 127) << shift for byte, shift in zip(data, (21, 14, 7, 0), strict=False))
-
-
-def _words(name: str, content: bytes) -> str:
-    """A frame in words: texts as they are, PRIV as its owner with what follows; anything else in hexadecimal."""
-    if name == "PRIV":
-        owner, _, rest = content.partition(b"\0")
-        return f"{owner.decode('latin-1')} {rest.hex()}".strip()
-    if name.startswith(("T", "W")) and content:
-        encoding = _ENCODINGS[content[0]] if name[0] == "T" and content[0] < 4 else "latin-1"
-        text = content[1:] if name[0] == "T" else content
-        return " ".join(part for part in text.decode(encoding, "replace").split("\0") if part)
-    return content.hex()
+    for name, words in tagged(body):
+        yield Event("ID3", name, begin, words)
 
 
 def marker(section: bytes, begin: float, origin: int, unwrap: Callable[[int], int]) -> Event | None:

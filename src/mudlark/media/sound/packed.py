@@ -9,17 +9,20 @@ from functools import partial
 import numpy as np
 
 from mudlark.errors import FormatError
+from mudlark.media.id3 import sized, tagged
 from mudlark.media.samples import Event, Loss, LossCode, Samples
 from mudlark.media.sound.ac3 import AC3
 from mudlark.media.sound.adts import ADTS
 from mudlark.media.sound.framed import FramedStream, Syntax, frames
 from mudlark.media.sound.mpeg_audio import MPEG_AUDIO
 
-_OWNER = b"com.apple.streaming.transportStreamTimestamp\0"
+_TIME = "com.apple.streaming.transportStreamTimestamp"  # owner of the private frame with the time (RFC 8216 §3.4)
+_OWNER = _TIME.encode() + b"\0"
 _WRAP = 1 << 33
 _HOLE, _FARTHEST = 4_500, 90_000 * 43_200  # ticks by which a stated time must be ahead to count, and may be
 _TRACK = 2
 _HEADER = 10
+_LONGEST_TAG = 1 << 16  # bytes of which the frames are read
 _LEAST_CHAIN, _LATEST_CHAIN, _MOST_OF_IT = 8, 8192, 0.95  # frames, bytes before the first, share that they are
 
 
@@ -27,9 +30,7 @@ def skip_tags(data: bytes | memoryview) -> tuple[int, int | None]:
     """Where the frames begin behind ID3 tags, and the 33-bit time in ticks of 90 kHz that a tag states."""
     at, time = 0, None
     while bytes(data[at : at + 3]) == b"ID3" and len(data) >= at + _HEADER:
-        size = 0
-        for byte in data[at + 6 : at + _HEADER]:
-            size = size << 7 | byte & 0x7F
+        size = sized(data[at + 6 : at + _HEADER])
         tag = bytes(data[at : at + _HEADER + min(size, 1 << 16)])
         place = tag.find(_OWNER)
         if place >= 0 and len(tag) >= place + len(_OWNER) + 8:
@@ -48,6 +49,9 @@ class PackedReader:
         self._timed = False
         self._stated = False
         self._strays = 0
+        self._tags: list[tuple[str, str]] = []  # as they are now: tags say the same again and again
+        self._events: list[Event] = []
+        self._origin: float | None = None
 
     @property
     def wraps(self) -> float:
@@ -58,6 +62,7 @@ class PackedReader:
         """The next time that a tag states starts a new count."""
         self._stream.restart()
         self._timed = self._stated = False
+        self._origin = None
 
     def feed(self, data: memoryview) -> list[Samples]:
         """Take one whole segment; every one begins and ends with whole frames."""
@@ -75,7 +80,16 @@ class PackedReader:
         self._strays += (
             len(stream) - int(samples.sizes.sum()) - self._headers(len(samples)) if rest < len(stream) else 0
         )
+        self._hear(bytes(data[: min(begin, _LONGEST_TAG)]), float(samples.pts[0]) / samples.format.timescale)
         return [samples]
+
+    def _hear(self, tag: bytes, at: float) -> None:
+        """Note what a tag says besides the time, where that is new. at: seconds."""
+        self._origin = at if self._origin is None else self._origin
+        tags = [one for one in tagged(tag) if not one[1].startswith(_TIME)] if tag else []
+        new = [one for one in tags if one not in self._tags]
+        self._events += [Event("ID3", name, round(at - self._origin, 3), words) for name, words in new]
+        self._tags = tags or self._tags
 
     def _time(self, time: int | None) -> int | None:
         """The time that counts for a segment: the first that is stated, and each later one that leaves a hole behind
@@ -101,8 +115,9 @@ class PackedReader:
         return [Loss(LossCode.STRAY_BYTES, strays)] if strays > 0 else []
 
     def events(self) -> list[Event]:
-        """There are none."""
-        return []
+        """What tags say beside the sound since this was last asked, in seconds from where the stretch begins."""
+        events, self._events = self._events, []
+        return events
 
 
 SYNTAXES: dict[str, Syntax] = {"mp3": MPEG_AUDIO, "adts": ADTS, "ac3": AC3}
