@@ -23,6 +23,7 @@ from jsonschema import Draft202012Validator
 
 from mudlark.demo.site import DemoSite
 from mudlark.schemas import NAMES, schema_of
+from tests.raw import Raw
 from tests.warm import WarmProgram
 
 PROGRAM = Path(sys.executable).with_name("mudlark")
@@ -201,5 +202,13 @@ class Trouble:
 @pytest.fixture
 def trouble() -> Iterator[Trouble]:
     server = Trouble()
+    yield server
+    server.close()
+
+
+@pytest.fixture
+def raw() -> Iterator[Raw]:
+    """A server that says byte for byte what it is told."""
+    server = Raw()
     yield server
     server.close()

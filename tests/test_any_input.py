@@ -43,8 +43,9 @@ def test_a_file_of_cookies_of_any_content_is_read_or_said_by_its_line(lines: lis
     async def take(cookies: list[Cookie]) -> None:
         async with Session() as session:
             session.take_cookies(cookies)
-            assert session._jar is not None
-            session._jar.filter_cookies(URL("http://m.example/"))
+            jar = session._shared.transport.jar
+            assert jar is not None
+            jar.filter_cookies(URL("http://m.example/"))
 
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "cookies.txt"

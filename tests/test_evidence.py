@@ -17,7 +17,7 @@ from mudlark.find.places.page import read_page, srcset
 from mudlark.find.select import Filter, ordered
 from mudlark.find.sift import decode, page_of
 from mudlark.web.address import pasted
-from mudlark.web.session import Content
+from mudlark.web.answer import Content
 from tests.pages import answered, named, put_in_order
 
 URL = "http://museum.example/hall/page.html"

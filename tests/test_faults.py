@@ -3,10 +3,7 @@
 import asyncio
 import gzip
 import socket
-import threading
 import time
-from collections.abc import Callable, Iterator
-from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -16,52 +13,14 @@ from mudlark.fetch.engine import Engine, Job, Outcome
 from mudlark.fetch.store import Store
 from mudlark.manifest.model import Segment
 from mudlark.web.connection import Connection
-from mudlark.web.resource import Resource, Span
+from mudlark.web.resource import Resource, Span, Version
 from mudlark.web.retry import Patience
 from mudlark.web.session import Session
 from tests.conftest import Answer, Trouble
+from tests.raw import Raw, head
 
 QUICK = Connection(lanes=2, patience=Patience(tries=2, first=0.0, longest=0.0), stall=10)
 GOOD = b"HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\nfilm"
-Script = bytes | Callable[[socket.socket], None]
-
-
-class Raw:
-    """Says what it is told, connection by connection, and closes; the last word is repeated."""
-
-    def __init__(self) -> None:
-        self.script: list[Script] = []
-        self.asked: list[bytes] = []
-        self._server = socket.create_server(("127.0.0.1", 0))
-        self.url = f"http://127.0.0.1:{self._server.getsockname()[1]}"
-        threading.Thread(target=self._serve, daemon=True).start()
-
-    def _serve(self) -> None:
-        with suppress(OSError):
-            while True:
-                client, _ = self._server.accept()
-                threading.Thread(target=self._answer, args=(client,), daemon=True).start()
-
-    def _answer(self, client: socket.socket) -> None:
-        with suppress(OSError), client:
-            self.asked.append(client.recv(65536))
-            word = self.script.pop(0) if len(self.script) > 1 else self.script[0]
-            if isinstance(word, bytes):
-                client.sendall(word)
-                client.shutdown(socket.SHUT_WR)
-                client.recv(65536)
-            else:
-                word(client)
-
-    def close(self) -> None:
-        self._server.close()
-
-
-@pytest.fixture
-def raw() -> Iterator[Raw]:
-    server = Raw()
-    yield server
-    server.close()
 
 
 def fetch(folder: Path, resources: list[Resource], connection: Connection = QUICK) -> list[Outcome]:
@@ -78,10 +37,6 @@ def fetch(folder: Path, resources: list[Resource], connection: Connection = QUIC
 
 def bodies(outcomes: list[Outcome]) -> list[bytes | None]:
     return [outcome.place.read() if outcome.place else None for outcome in outcomes]
-
-
-def head(*fields: str, status: str = "200 OK") -> bytes:
-    return "\r\n".join([f"HTTP/1.1 {status}", *fields, "", ""]).encode()
 
 
 @pytest.mark.parametrize(
@@ -121,7 +76,7 @@ def test_what_breaks_the_rules_is_asked_for_again(tmp_path: Path, raw: Raw, word
 def test_a_part_that_is_not_the_one_asked_for_is_not_taken(tmp_path: Path, raw: Raw, word: bytes) -> None:
     right = head("Content-Range: bytes 2-5/99", "Content-Length: 4", status="206 Partial Content") + b"film"
     raw.script = [word, right]
-    resources = [Resource(raw.url, Span(2, 4), '"tag"')]
+    resources = [Resource(raw.url, Span(2, 4), Version('"tag"'))]
     assert bodies(fetch(tmp_path, resources)) == [b"film"] and len(raw.asked) == 2
 
 

@@ -17,6 +17,7 @@ from mudlark.fetch.receive import in_thread
 from mudlark.fetch.store import Store
 from mudlark.manifest.model import Cipher, Initialization, Segment
 from mudlark.web.connection import Connection
+from mudlark.web.meter import Meter
 from mudlark.web.resource import Resource, Span
 from mudlark.web.retry import Patience
 from mudlark.web.session import Session
@@ -124,8 +125,18 @@ def test_a_second_run_asks_only_for_what_is_missing(tmp_path: Path, trouble: Tro
     trouble.asked.clear()
     trouble.say("/2", Answer(b"late"))
     outcomes, engine = fetch(tmp_path, [Segment(s.sequence, Resource(s.resource.url + "?token=new")) for s in segments])
-    assert trouble.asked == ["/2?token=new"]
-    assert bodies(outcomes)[2] == b"late" and engine.counts.reused == 3
+    assert sorted(trouble.asked) == ["/0?token=new", "/2?token=new"]  # one of them proves that the others are the same
+    assert bodies(outcomes)[2] == b"late" and engine.counts.reused == 2
+
+
+def test_segments_that_differ_in_a_token_are_others_unless_their_bytes_say_otherwise(
+    tmp_path: Path, trouble: Trouble
+) -> None:
+    segments = [Segment(n, Resource(trouble.say(f"/{n}", Answer(bytes([n]) * 50)))) for n in range(3)]
+    fetch(tmp_path, segments)
+    others = [trouble.say(f"/{n}", Answer(bytes([n + 10]) * 50)) + "?session=2" for n in range(3)]
+    outcomes, engine = fetch(tmp_path, [Segment(n, Resource(url)) for n, url in enumerate(others)])
+    assert bodies(outcomes) == [bytes([n + 10]) * 50 for n in range(3)] and engine.counts.reused == 0
 
 
 def test_bytes_that_changed_on_disk_are_fetched_again(tmp_path: Path, trouble: Trouble) -> None:
@@ -140,7 +151,7 @@ def test_bytes_that_changed_on_disk_are_fetched_again(tmp_path: Path, trouble: T
 
 
 def test_a_part_of_a_file_is_asked_for_by_range(tmp_path: Path, trouble: Trouble) -> None:
-    url = trouble.say("/all", Answer(b"cde", 206))
+    url = trouble.say("/all", Answer(b"cde", 206, headers={"Content-Range": "bytes 2-4/9"}))
     outcomes, _ = fetch(tmp_path, [Segment(0, Resource(url, Span(2, 3)))])
     assert bodies(outcomes) == [b"cde"] and trouble.headers[0]["Range"] == "bytes=2-4"
 
@@ -240,14 +251,13 @@ def test_the_rate_holds_for_all_lanes_together(monkeypatch: pytest.MonkeyPatch) 
         waits.append(round(seconds, 3))
 
     async def work() -> None:
-        async with Session(Connection(rate=1e6)) as session:
-            assert session._meter
-            now = session._meter._free_at
-            monkeypatch.setattr("mudlark.web.session.time.monotonic", lambda: now)
-            monkeypatch.setattr("mudlark.web.session.asyncio.sleep", sleep)
-            for _ in range(4):
-                await session._meter.spend(50_000)
-            monkeypatch.undo()
+        meter = Meter(1e6)
+        now = meter._free_at
+        monkeypatch.setattr("mudlark.web.meter.time.monotonic", lambda: now)
+        monkeypatch.setattr("mudlark.web.meter.asyncio.sleep", sleep)
+        for _ in range(4):
+            await meter.spend(50_000)
+        monkeypatch.undo()
 
     asyncio.run(work())
     assert waits == [0.05, 0.1, 0.15, 0.2]

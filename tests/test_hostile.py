@@ -24,8 +24,9 @@ from mudlark.find.questions import Answer, read_forms, step_of
 from mudlark.find.sift import decode
 from mudlark.text import whole_number
 from mudlark.web.address import as_sent
+from mudlark.web.answer import Content
 from mudlark.web.cookies import Cookie
-from mudlark.web.session import Content, Session
+from mudlark.web.session import Session
 from tests.captures import document, entry, har
 from tests.constructs import CONSTRUCTS
 from tests.pages import put_in_order
@@ -209,7 +210,7 @@ def test_cookies_of_any_name_are_taken_and_those_of_a_public_suffix_are_not() ->
             odd = [("a[b]", "1"), ("path", "2"), ("domain", "3"), ("nä", "4")]
             session.take_cookies([Cookie(name, value, "m.co.uk") for name, value in odd])
             session.take_cookies([Cookie("wide", "5", ".co.uk"), Cookie("own", "6", ".m.co.uk")])
-            jar = session._jar
+            jar = session._shared.transport.jar
             assert jar is not None
             jar.update_cookies_from_headers(["w=7; Domain=co.uk", "x=8; Domain=m.co.uk"], URL("http://m.co.uk/"))
             here = {name: morsel.value for name, morsel in jar.filter_cookies(URL("http://m.co.uk/")).items()}

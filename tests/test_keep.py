@@ -20,7 +20,7 @@ import pytest
 from PIL import Image
 
 from mudlark.archive.assay import assay
-from mudlark.archive.identity import find_earlier, identity_of
+from mudlark.archive.identity import Identity, find_earlier, identity_of
 from mudlark.archive.layout import RECORD
 from mudlark.archive.place import can_mend, conclude, inside_item, mend, names_for, put
 from mudlark.archive.record import (
@@ -147,7 +147,9 @@ def test_an_earlier_item_is_found_by_what_it_is_known_by(tmp_path: Path) -> None
     assert found and found.folder == tmp_path / "Buoy"
     (tmp_path / "Buoy").rename(tmp_path / "Buoy (2026-01-01)")
     assert find_earlier(tmp_path, "Buoy", key) and not find_earlier(tmp_path, "Bu", key)
-    assert find_earlier(tmp_path, "Buoy", "another") is None
+    assert find_earlier(tmp_path, "Buoy", Identity("another", "third")) is None
+    alike = find_earlier(tmp_path, "Buoy", Identity("another", key.alike))
+    assert alike and not alike.exact and found.exact
 
 
 def test_a_record_survives_being_written_and_read(tmp_path: Path) -> None:

@@ -22,9 +22,9 @@ from mudlark.manifest.live.pace import Pace, Span, as_moment, first_of, moment_o
 from mudlark.manifest.model import Segment
 from mudlark.manifest.radio import Splice, Titles, is_endless
 from mudlark.manifest.radio import listed as listed_in
+from mudlark.web.answer import Content
 from mudlark.web.resource import Resource
 from mudlark.web.resource import Span as Bytes
-from mudlark.web.session import Content
 
 NOON = 1_900_000_000.0
 

@@ -29,7 +29,7 @@ from mudlark.fetch.store import Store
 from mudlark.fetch.unfinished import unfinished
 from mudlark.verify.account import Account
 from mudlark.verify.media import check_file
-from mudlark.web.secret import veiled, veiled_field
+from mudlark.web.redact import redacted, redacted_field
 from tests.conftest import Answer, Ran, Trouble
 from tests.streams import demo_segment
 from tests.test_bag import item
@@ -319,15 +319,15 @@ def test_damaged_pictures_end_in_a_verdict(tmp_path: Path) -> None:
 
 def test_what_gives_access_is_hidden_in_fields_of_servers_and_in_scripts() -> None:
     for name in ("X-Amz-Security-Token", "WWW-Authenticate", "Authorization", "Private-Token", "X-Csrf-Token"):
-        assert "tellnobody" not in veiled_field(name, 'Digest nonce="tellnobody"')
+        assert "tellnobody" not in redacted_field(name, 'Digest nonce="tellnobody"')
     for text in (
         'fetch(u, {headers: {Authorization: "Bearer tellnobody"}})',
         'x.setRequestHeader("Authorization", "Basic tellnobody")',
         "curl -H 'Authorization: tellnobody'",
         '{"a":"{\\"Authorization\\":\\"Bearer tellnobody\\"}"}',
     ):
-        assert "tellnobody" not in veiled(text) and veiled(veiled(text)) == veiled(text)
-    assert veiled("Authorization by the museum is needed, please") == "Authorization by the museum is needed, please"
+        assert "tellnobody" not in redacted(text) and redacted(redacted(text)) == redacted(text)
+    assert redacted("Authorization by the museum is needed, please") == "Authorization by the museum is needed, please"
 
 
 def test_a_bag_on_its_own_shelf_is_no_item(tmp_path: Path, mudlark: Run) -> None:

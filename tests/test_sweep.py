@@ -123,10 +123,10 @@ def test_rows_are_chosen_by_number_text_and_what_came_of_them(tmp_path: Path) ->
     (tmp_path / "Film 1").mkdir()
     (tmp_path / "Film 1" / "record.json").write_text("{}")
     for number, verdict, path in ((1, "sound", "Film 1"), (2, "sound", "Film 2"), (3, "failed", "")):
-        address = f"https://museum.example/{number}?token=new"
+        address = f"https://museum.example/{number}"
         journal.add(Result(key_of(address), address, verdict, path=path))  # type: ignore[arg-type]
     again = Journal(tmp_path)
-    assert again.results == journal.results
+    assert again.results == journal.results and key_of("https://museum.example/1?token=new") not in again.results
     assert numbers() == [2, 3, 4, 5, 6, 7, 8, 9, 10]
     listed = [Row(n, f"https://museum.example/{n}?token=other") for n in range(1, 4)]
     assert (

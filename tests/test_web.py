@@ -12,9 +12,10 @@ from mudlark.browser.driver import opened
 from mudlark.errors import NetworkError, UsageError
 from mudlark.find.judge.probe import ask
 from mudlark.together import together
+from mudlark.web.answer import Content
 from mudlark.web.connection import Connection, header_pair
 from mudlark.web.retry import Passing, Patience, persist
-from mudlark.web.session import Content, Session
+from mudlark.web.session import Session
 from tests.conftest import Answer, Trouble
 from tests.pages import named
 

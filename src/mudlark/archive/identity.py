@@ -1,6 +1,9 @@
-"""What an item is known by: the full address of its source, and what was asked of it.
+"""When two things are the same. Hiding is another matter: `web/redact.py`.
 
-Secret values are left out, as they are handed out anew each time; two sources that differ in anything else are two.
+An item is known by the whole address of its source and what was asked of it: what gives access tells things apart as
+well, though only its digest is kept. Links are handed out anew all the time, though, so an item whose address differs
+in such parameters alone is *alike*; it is the same where everything else says so (hauling/same.py). Keys, sections,
+segments and rows of a list are the same only if their whole address is.
 """
 
 import hashlib
@@ -12,23 +15,51 @@ from pathlib import Path
 from mudlark.archive.layout import RECORD
 from mudlark.archive.record import Record, read_record
 from mudlark.errors import MudlarkError
-from mudlark.web.secret import without_secrets
+from mudlark.web.redact import redacted, without_access
+
+_TIMES = re.compile(
+    r"(?P<open>[?&])(?P<name>expires?|expiry|exp|e|se|st|deadline|valid_?until|[\w-]+[-_]expires)="
+    r"(?:\d{9,13}|\d{4}-\d\d-\d\dT[\w:.%+-]+)(?=[&#]|$)",
+    re.I,
+)
+_LEFT_OVER = re.compile(r"(?<![?&])[?&]++(?=$|[\s\"'<>#])|(?<![?&])(?P<first>[?&])&+")
 
 
-def identity(target: str, address: str | None, asked: str, *, warc: bool = False) -> str:
-    """A digest in hexadecimal. address: of the find that was taken, None if the target is the media itself.
+def without_passing(text: str) -> str:
+    """An address, or a text with addresses, without what is handed out anew each time: what gives access, and the times
+    at which that ends. What is equal so is alike."""
+    return _LEFT_OVER.sub(r"\g<first>", without_access(_TIMES.sub(r"\g<open>", text)))
+
+
+@dataclass(frozen=True, slots=True)
+class Identity:
+    """Digests in hexadecimal. key: of the whole address; alike: of what is the same for all that are alike."""
+
+    key: str
+    alike: str
+
+
+def identity(target: str, address: str | None, asked: str, *, warc: bool = False) -> Identity:
+    """What an item is known by. address: of the find that was taken, None if the target is the media itself.
 
     asked: the form in which it was wanted, empty if there is only one. warc: with all exchanges.
     """
-    parts = (without_secrets(target), without_secrets(address or ""), asked, *(["warc"] if warc else []))
-    return hashlib.sha256("\n".join(parts).encode("utf-8", "surrogatepass")).hexdigest()
+
+    def digest(*addresses: str) -> str:
+        parts = (*addresses, asked, *(["warc"] if warc else []))
+        return hashlib.sha256("\n".join(parts).encode("utf-8", "surrogatepass")).hexdigest()
+
+    address = address or ""
+    return Identity(
+        digest(redacted(target), redacted(address)), digest(without_passing(target), without_passing(address))
+    )
 
 
-def identity_of(record: Record) -> str:
-    """The same, of an item that is there; records of earlier versions do not state it."""
+def identity_of(record: Record) -> Identity:
+    """The same, of an item that is there; records of earlier versions state less."""
     source = record.source
     if source.identity:
-        return source.identity
+        return Identity(source.identity, source.alike or source.identity)
     address = source.find.url if source.find and source.page else None
     media = [file.path for file in record.files if file.role == "media"]
     form = "" if source.kind != "images" else "pdf" if media and media[0].endswith(".pdf") else "images"
@@ -37,16 +68,23 @@ def identity_of(record: Record) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Earlier:
-    """An item that is there already."""
+    """An item that is there already. exact: its source is the very same; else it is alike."""
 
     folder: Path
     record: Record
+    exact: bool = True
 
 
-def find_earlier(into: Path, name: str, key: str) -> Earlier | None:
-    """The newest item with this identity under this name (or the name with a number or date behind it)."""
-    matching = [earlier for earlier in _named(into, name) if identity_of(earlier.record) == key]
-    return max(matching, key=_age, default=None)
+def find_earlier(into: Path, name: str, wanted: Identity) -> Earlier | None:
+    """The newest item with this identity under this name (or the name with a number or date behind it); else the newest
+    that is alike."""
+    known = [(earlier, identity_of(earlier.record)) for earlier in _named(into, name)]
+    exact = [earlier for earlier, own in known if own.key == wanted.key]
+    if exact:
+        return max(exact, key=_age)
+    alike = [earlier for earlier, own in known if own.alike == wanted.alike]
+    newest = max(alike, key=_age, default=None)
+    return Earlier(newest.folder, newest.record, exact=False) if newest else None
 
 
 def _age(earlier: Earlier) -> tuple[str, int]:

@@ -22,7 +22,7 @@ from mudlark.media.sniff import sniff
 from mudlark.verify.fixity import digest
 from mudlark.web.address import file_part
 from mudlark.web.guise import PLAIN
-from mudlark.web.secret import veiled, veiled_field
+from mudlark.web.redact import redacted, redacted_field
 from mudlark.web.session import Session
 
 if TYPE_CHECKING:
@@ -39,7 +39,7 @@ def keep_manifests(
         path = item / name
         path.parent.mkdir(exist_ok=True)
         text = document.body.decode("utf-8", "surrogateescape")
-        path.write_bytes(document.body if keep_secrets else veiled(text).encode("utf-8", "surrogateescape"))
+        path.write_bytes(document.body if keep_secrets else redacted(text).encode("utf-8", "surrogateescape"))
         files.append(FileFacts(name, "manifest", *digest(path)))
         manifests.append(ManifestFacts(document.url, name, files[-1].sha256))
     return manifests
@@ -71,12 +71,12 @@ def keep_page(
     contents = {}
     if page.received:
         text = page.received.decode("latin-1")
-        kept = page.received if keep_secrets else veiled(text).encode("latin-1")
+        kept = page.received if keep_secrets else redacted(text).encode("latin-1")
         contents["page.xml" if sniff(page.received) == "xml" else "page.html"] = kept
     if recording and recording.picture:
         contents["page.png"] = recording.picture
     if recording and recording.text:
-        contents["page.txt"] = (recording.text if keep_secrets else veiled(recording.text)).encode("utf-8", "replace")
+        contents["page.txt"] = (recording.text if keep_secrets else redacted(recording.text)).encode("utf-8", "replace")
     for name, body in contents.items():
         path = item / "page" / name
         path.parent.mkdir(exist_ok=True)
@@ -105,4 +105,4 @@ def request_facts(session: Session, address: str, find: Find) -> RequestFacts:
     guise = session.connection.guise
     name = "as captured" if guise == PLAIN and "user-agent" in find.mention.sent else guise.name
     sent = session.identity(address).items()
-    return RequestFacts(name, {field: veiled_field(field, value) for field, value in sent})
+    return RequestFacts(name, {field: redacted_field(field, value) for field, value in sent})

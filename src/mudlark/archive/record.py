@@ -17,7 +17,7 @@ from mudlark.plain import read_plain
 from mudlark.text import escaped_json
 from mudlark.verify.account import Check, Count, Problem, Seconds, Verdict, Whole
 from mudlark.verify.media import Checked
-from mudlark.web.secret import veiled
+from mudlark.web.redact import redacted
 
 VERSION = 1
 _LARGEST_PART = 16_000_000  # bytes of a record but for its segments, which may be hundreds of thousands
@@ -242,7 +242,8 @@ class Asked(msgspec.Struct, omit_defaults=True):
 class Source(msgspec.Struct):
     """target: as given by the user. choice: the find the user chose, if not the best; its address without its query.
 
-    identity: what the item is known by (see docs/record.md). validator, modified, length: what the server says of a
+    identity: what the item is known by, alike: with others whose links differ in what is handed out anew each time
+    (see docs/record.md). validator, modified, length: what the server says of a
     file (ETag, Last-Modified, bytes), to see later whether it is still the same there.
     address: of the manifest or file that was fetched, after redirects. kind: hls, file, images (page images) or series
     (numbered segments without a manifest). listed: what a list that named it says of it, by its columns.
@@ -261,6 +262,7 @@ class Source(msgspec.Struct):
     capture: CaptureFacts | None = None
     walk: list[WalkFacts] = []
     identity: str | None = None
+    alike: str | None = None
     validator: str | None = None
     modified: str | None = None
     length: Count | None = None
@@ -358,7 +360,7 @@ _decoder = msgspec.json.Decoder(Record)  # made once, here: two threads that wor
 
 def without_access(record: Record) -> Record:
     """The record with what gives access hidden, as it is kept and shown."""
-    return _decoder.decode(veiled(msgspec.json.encode(record).decode()))
+    return _decoder.decode(redacted(msgspec.json.encode(record).decode()))
 
 
 def to_json(value: Any) -> bytes:

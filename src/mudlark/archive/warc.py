@@ -20,8 +20,8 @@ from mudlark import __version__
 from mudlark.browser.capture import is_text
 from mudlark.browser.har import Entry, Pair
 from mudlark.errors import StorageError, UsageError
-from mudlark.web.secret import veiled, veiled_field
-from mudlark.web.witness import Seen, new_body
+from mudlark.web.observer import Seen, new_body
+from mudlark.web.redact import redacted, redacted_field
 
 _CODED = frozenset({"transfer-encoding", "content-encoding"})
 _LARGEST_TEXT = (
@@ -136,13 +136,13 @@ class Exchanges:
         self._member.end()
 
     def _kept(self, text: str) -> str:
-        return text if self._secrets else veiled(text)
+        return text if self._secrets else redacted(text)
 
     def _fields(self, fields: list[tuple[str, str]], *, received: bool = False) -> list[tuple[str, str]]:
         return [
             (
                 f"X-Received-{name}" if received and name.lower() in _CODED else name,
-                " ".join((value if self._secrets else veiled_field(name, value)).split()),
+                " ".join((value if self._secrets else redacted_field(name, value)).split()),
             )
             for name, value in fields
         ]
@@ -154,7 +154,7 @@ class Exchanges:
         if self._secrets or not readable or size > _LARGEST_TEXT:
             return body, size
         text = body.read().decode("latin-1")
-        kept = veiled(text)
+        kept = redacted(text)
         if kept == text:
             body.seek(0)
             return body, size

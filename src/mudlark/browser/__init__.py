@@ -1,1 +1,1 @@
-"""A real browser as a witness: starting it, listening, recording, and the captures that are left."""
+"""A real browser as an observer: starting it, listening, recording, and the captures that are left."""

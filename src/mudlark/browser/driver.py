@@ -22,7 +22,8 @@ from mudlark.errors import MudlarkError, UsageError
 from mudlark.web.connection import Connection
 from mudlark.web.cookies import Cookie, read_cookies
 from mudlark.web.guise import PLAIN, Guise
-from mudlark.web.secret import SECRET_FIELDS
+from mudlark.web.origin import origin_of
+from mudlark.web.redact import gives_access
 
 if TYPE_CHECKING:
     from playwright.async_api import Browser, BrowserContext, Page, Route
@@ -149,7 +150,7 @@ async def _context(browser: "Browser", connection: Connection) -> "BrowserContex
         locale=guise.language.partition(",")[0] or "en",
         user_agent=agent,
         accept_downloads=False,
-        extra_http_headers={name: value for name, value in connection.headers if name.lower() not in SECRET_FIELDS},
+        extra_http_headers={name: value for name, value in connection.headers if not gives_access(name)},
     )
     if connection.reach:
         await _bound(context, connection.reach)
@@ -219,13 +220,13 @@ async def send_secrets(page: "Page", connection: Connection, address: str) -> No
     and every redirect, as a header that was once added would go along with a redirect. Cookies are the browser's own by
     then, and know no ports, so they are taken out of what goes to another port of the host.
     """
-    if not any(name.lower() in SECRET_FIELDS for name, _ in connection.headers):
+    if not any(gives_access(name) for name, _ in connection.headers):
         return
-    secret = {name: value for name, value in connection.headers if name.lower() in SECRET_FIELDS - {"cookie"}}
+    secret = {name: value for name, value in connection.headers if gives_access(name) and name.lower() != "cookie"}
     cookies = {cookie.name: cookie.value for cookie in _cookies_of(connection, address)}
     session = await page.context.new_cdp_session(page)
     names = {name.lower() for name in secret}
-    home = urlsplit(address)
+    home = origin_of(address)
     running: set[asyncio.Task[None]] = set()
 
     async def cookies_without_given(url: str) -> str:
@@ -233,13 +234,13 @@ async def send_secrets(page: "Page", connection: Connection, address: str) -> No
         return "; ".join(f"{c['name']}={c['value']}" for c in held if cookies.get(c["name"]) != c["value"])
 
     async def go_on(event: dict[str, Any]) -> None:
-        target = urlsplit(event["request"]["url"])
+        target = event["request"]["url"]
         own = {name: value for name, value in event["request"]["headers"].items() if name.lower() not in names}
         with suppress(Exception):  # the page may be gone by now
-            if (target.scheme, target.netloc) == (home.scheme, home.netloc):
+            if origin_of(target) == home:
                 own |= secret
-            elif cookies and target.hostname == home.hostname:
-                own["Cookie"] = await cookies_without_given(event["request"]["url"])
+            elif cookies and origin_of(target).host == home.host:
+                own["Cookie"] = await cookies_without_given(target)
             fields = [{"name": name, "value": value} for name, value in own.items()]
             await session.send("Fetch.continueRequest", {"requestId": event["requestId"], "headers": fields})
 

@@ -15,7 +15,7 @@ import msgspec
 
 from mudlark.browser.json_stream import JsonStream
 from mudlark.errors import FormatError, StorageError
-from mudlark.web.secret import veiled, veiled_field, veiled_value
+from mudlark.web.redact import redacted, redacted_field
 from mudlark.whole import whole_file
 
 VERSION = "1.2"
@@ -207,15 +207,15 @@ def write_har(
 
 
 def _kept(document: bytes, keep_secrets: bool) -> bytes:
-    return document if keep_secrets else veiled(document.decode()).encode()
+    return document if keep_secrets else redacted(document.decode()).encode()
 
 
 def _without_secrets(entry: Entry) -> Entry:
     """The entry with the fields hidden whose names and values stand apart; what stands in texts is found there."""
     request, response = entry.request, entry.response
-    asked = [Pair(pair.name, veiled_field(pair.name, pair.value)) for pair in request.headers]
-    came = [Pair(pair.name, veiled_field(pair.name, pair.value)) for pair in response.headers]
-    query = [{**one, "value": veiled_value(one["name"], one["value"])} for one in request.query_string]
+    asked = [Pair(pair.name, redacted_field(pair.name, pair.value)) for pair in request.headers]
+    came = [Pair(pair.name, redacted_field(pair.name, pair.value)) for pair in response.headers]
+    query = [{**one, "value": redacted_field(one["name"], one["value"])} for one in request.query_string]
     return msgspec.structs.replace(
         entry,
         request=msgspec.structs.replace(request, headers=asked, query_string=query),

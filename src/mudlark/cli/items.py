@@ -10,7 +10,7 @@ from mudlark.cli.show import bits, console, problem_data, verdict
 from mudlark.errors import MudlarkError, Refused
 from mudlark.hauling.order import Item
 from mudlark.text import clock, printable, size
-from mudlark.web.secret import veiled
+from mudlark.web.redact import redacted
 
 
 def item_data(item: Item) -> dict[str, Any]:
@@ -59,7 +59,7 @@ def failure_data(target: str, problem: MudlarkError) -> dict[str, Any]:
         "notes": [],
         "checks": [],
         "contents": [],
-        "source": {"target": veiled(target)},
+        "source": {"target": redacted(target)},
     }
 
 

@@ -10,7 +10,7 @@ import msgspec
 
 from mudlark.errors import StorageError
 from mudlark.text import escaped_json, visible
-from mudlark.web.secret import veiled
+from mudlark.web.redact import redacted
 
 _ROOT = logging.getLogger("mudlark")
 
@@ -22,7 +22,7 @@ class _Lines(logging.Formatter):
         moment = time.strftime("%Y-%m-%dT%H:%M:%S", time.gmtime(record.created))
         event = {"time": f"{moment}.{int(record.msecs):03d}Z", "level": record.levelname.lower(), "part": record.name}
         facts = {name: value for name, value in getattr(record, "facts", {}).items() if value is not None}
-        return escaped_json(veiled(msgspec.json.encode({**event, "event": record.getMessage(), **facts}).decode()))
+        return escaped_json(redacted(msgspec.json.encode({**event, "event": record.getMessage(), **facts}).decode()))
 
 
 class _Words(logging.Formatter):
@@ -30,7 +30,7 @@ class _Words(logging.Formatter):
 
     def format(self, record: logging.LogRecord) -> str:
         facts = [str(value) for value in getattr(record, "facts", {}).values() if value is not None]
-        return visible(veiled(f"  {record.getMessage()} {' '.join(facts)}"))
+        return visible(redacted(f"  {record.getMessage()} {' '.join(facts)}"))
 
 
 def log_to_file(path: Path) -> None:

@@ -19,8 +19,8 @@ from mudlark.text import printable
 from mudlark.web.address import as_sent, pasted
 from mudlark.web.connection import Connection, header_pair
 from mudlark.web.guise import PLAIN, choose
+from mudlark.web.redact import redacted_words
 from mudlark.web.retry import Patience
-from mudlark.web.secret import veiled, veiled_field
 
 if TYPE_CHECKING:
     from mudlark.find.look import Means
@@ -127,7 +127,8 @@ _NETWORK = (
         "headers",
         multiple=True,
         metavar="'NAME: VALUE'",
-        help="Send this header with every request; Authorization and Cookie only to the given host.",
+        help="Send this header with every request; what gives access (Authorization, Cookie, …) only to the given "
+        "origin, and none over a redirect to another.",
         group="Network",
         envvar="MUDLARK_HEADER",
     ),
@@ -280,14 +281,7 @@ def operator_option(function: F) -> F:
 
 def command_given(words: list[str]) -> str:
     """The command line as it may be kept: without what gives access."""
-    kept = list(words)
-    for place, word in enumerate(kept):
-        if place and kept[place - 1] == "--header":
-            name, _, value = word.partition(":")
-            kept[place] = f"{name}: {veiled_field(name.strip(), value.strip())}"
-        else:
-            kept[place] = veiled(word)
-    return "mudlark " + shlex.join(kept)
+    return "mudlark " + shlex.join(redacted_words(words))
 
 
 def keeping(order: "Order", given: dict[str, Any]) -> "Order":

@@ -17,7 +17,7 @@ from rich.text import Text
 from mudlark.errors import MudlarkError
 from mudlark.manifest.model import Live
 from mudlark.text import clock, escaped_json, visible
-from mudlark.web.secret import veiled
+from mudlark.web.redact import redacted
 
 _NAME = "mudlark: "
 
@@ -87,7 +87,7 @@ def emit_json(command: str, problems: Iterable[MudlarkError] = (), **content: An
 
 def problem_data(problem: MudlarkError) -> dict[str, Any]:
     """What went wrong, for programs."""
-    url = veiled(problem.url) if problem.url else None
+    url = redacted(problem.url) if problem.url else None
     return {"code": problem.code, "message": problem.what, "advice": problem.advice or None, "url": url}
 
 

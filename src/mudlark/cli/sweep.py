@@ -44,7 +44,7 @@ from mudlark.sweeping.run import Done, Hauler, Here, Sweep, chosen, with_row
 from mudlark.text import clock, printable, size, visible
 from mudlark.verify.account import Verdict
 from mudlark.web.connection import Connection
-from mudlark.web.secret import veiled
+from mudlark.web.redact import redacted
 from mudlark.web.session import Session
 
 _MOST_REASONS = 8
@@ -185,7 +185,7 @@ def _gathered(task: _Task) -> Gathering:
 
     async def work() -> Gathering:
         async with Session(task.network) as session:
-            gatherer = Gatherer(session, task.ears, task.robots, lambda url: steps.say(f"Reading {veiled(url)} …"))
+            gatherer = Gatherer(session, task.ears, task.robots, lambda url: steps.say(f"Reading {redacted(url)} …"))
             return await gatherer.gather(task.source, standard_input)
 
     with Steps() as steps:
@@ -206,12 +206,12 @@ def _say_what_is_done(gathering: Gathering, rows: list[Row], journal: Journal) -
 
 def _show_plan(gathering: Gathering, rows: list[Row], journal: Journal, as_json: bool) -> None:
     if as_json:
-        planned = [{"number": row.number, "address": veiled(row.address), "title": row.title} for row in rows]
+        planned = [{"number": row.number, "address": redacted(row.address), "title": row.title} for row in rows]
         emit_json("sweep", [], items=[], rows=planned, summary=None)
         return
     _say_what_is_done(gathering, rows, journal)
     for row in rows:  # there may be very many
-        click.echo(visible(f"{row.number:>6}  {veiled(row.address)}  {row.title or ''}".rstrip()))
+        click.echo(visible(f"{row.number:>6}  {redacted(row.address)}  {row.title or ''}".rstrip()))
 
 
 class _Progress(OnScreen):
@@ -242,7 +242,7 @@ class _Progress(OnScreen):
     def _say(self) -> None:
         seconds = max(0.1, time.monotonic() - self._begun)
         facts = [f"{self._done} of {self._rows} rows", size(self._bytes), f"{size(self._bytes / seconds)}/s"]
-        names = ", ".join(printable(veiled(name))[:40] for name in list(self._running.values())[:3])
+        names = ", ".join(printable(redacted(name))[:40] for name in list(self._running.values())[:3])
         self._steps.say(f"{'  '.join(facts)}  {names}")
 
     def end(self, done: Done) -> None:
@@ -315,7 +315,7 @@ def _summary(gathering: Gathering, journal: Journal, done: list[Done], seconds: 
         "verdicts": dict(verdicts),
         "bytes": sum(one.result.bytes for one in done),
         "seconds": round(seconds, 3),
-        "reasons": [{"reason": veiled(reason), "rows": count} for reason, count in reasons.most_common()],
+        "reasons": [{"reason": redacted(reason), "rows": count} for reason, count in reasons.most_common()],
     }
 
 

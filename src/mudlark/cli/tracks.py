@@ -25,7 +25,8 @@ from mudlark.text import clock, counted, size
 from mudlark.verify.account import Account
 from mudlark.verify.media import check_file, form_of
 from mudlark.web.address import shown
-from mudlark.web.session import Content, Session
+from mudlark.web.answer import Content
+from mudlark.web.session import Session
 
 # what only a file says of its tracks
 _DETAILS = (

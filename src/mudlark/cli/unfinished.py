@@ -9,7 +9,7 @@ from rich.text import Text
 from mudlark.cli.show import console, emit_json, messages
 from mudlark.fetch.unfinished import Unfinished
 from mudlark.text import size
-from mudlark.web.secret import veiled
+from mudlark.web.redact import redacted
 
 
 def tell_unfinished(left: list[Unfinished], into: Path, as_json: bool) -> None:
@@ -22,7 +22,7 @@ def tell_unfinished(left: list[Unfinished], into: Path, as_json: bool) -> None:
         if one.running:
             out.print(f"Somebody is at work in {one.folder}", markup=False)
             continue
-        target = veiled(one.target)
+        target = redacted(one.target)
         since = f", begun {one.since[:16].replace('T', ' ')} UTC" if one.since else ""
         again = f"mudlark haul {shlex.quote(target)} --into {shlex.quote(str(into))}"
         out.print(Text(target, style="bold"))
@@ -43,7 +43,7 @@ def unfinished_data(one: Unfinished) -> dict[str, Any]:
     """One of them, as documents have it."""
     return {
         "folder": str(one.folder),
-        "target": veiled(one.target),
+        "target": redacted(one.target),
         "since": one.since or None,
         "segments": one.segments,
         "bytes": one.bytes,

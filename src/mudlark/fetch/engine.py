@@ -19,6 +19,7 @@ from urllib.parse import urlsplit
 
 import msgspec
 
+from mudlark.archive.identity import without_passing
 from mudlark.errors import NetworkError
 from mudlark.fetch.budget import Budget
 from mudlark.fetch.peers import Peers
@@ -31,8 +32,8 @@ from mudlark.manifest.model import Cipher, Segment
 from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
 from mudlark.web.exchange import Errand, Way
+from mudlark.web.redact import redacted
 from mudlark.web.resource import Resource
-from mudlark.web.secret import veiled, without_secrets
 from mudlark.web.session import Changed, Session
 
 _log = logging.getLogger(__name__)
@@ -69,15 +70,15 @@ class Job:
 
     @property
     def source(self) -> str:
-        """What identifies the bytes: a token in the address may change between two runs, nothing else may."""
+        """What identifies the bytes."""
         return source_of(self.segment.resource)
 
 
 def source_of(resource: Resource) -> str:
-    """What identifies the bytes of a resource."""
+    """What identifies the bytes of a resource: its whole address, as keys and segments may differ in a token alone."""
     part = resource.span
-    place = f" {part.start}+{part.length} of {resource.validator or 'any'}" if part else ""
-    return without_secrets(resource.url) + place
+    place = f" {part.start}+{part.length} of {resource.version.tag if resource.version else 'any'}" if part else ""
+    return redacted(resource.url) + place
 
 
 @dataclass(frozen=True, slots=True)
@@ -211,6 +212,7 @@ class _Line:
     _writing: set[asyncio.Task[None]] = field(default_factory=set)
     _group: list[tuple[Fetched, asyncio.Future[Row]]] = field(default_factory=list)
     _there: asyncio.Event = field(default_factory=asyncio.Event)
+    _proof: asyncio.Future[bool] | None = None
 
     async def one(self, job: Job, result: asyncio.Future[Outcome]) -> None:
         """Have a job done. Its result may come later, when it is written; then the lane is free already."""
@@ -223,11 +225,41 @@ class _Line:
             beside = await self._beside(segment)
         except NetworkError as problem:
             return self._missing(job, result, problem)
-        if engine.store.row(job.track, job.number):
-            row = await in_thread(self.pool, engine.store.usable, job.track, job.number, job.source)
+        key = job.track, job.number
+        if engine.store.row(*key):
+            row = await in_thread(self.pool, engine.store.usable, *key, job.source)
+            sample = None if row else self._alike(job)
+            proof = self._proof
+            if sample and proof is None:
+                return await self._prove(job, result, beside, sample)
+            if sample and proof is not None:
+                good = await asyncio.shield(proof)
+                row = await in_thread(self.pool, engine.store.usable, *key, sample.source) if good else None
             if row:
                 engine.counts.reused += 1
                 return self._tell(result, Outcome(job, engine.store.place(row), row, reused=True, **beside))
+        return await self._bring(job, result, beside)
+
+    def _alike(self, job: Job) -> Row | None:
+        """What is there of a segment whose address was another in nothing but what is handed out anew each time."""
+        row = self.engine.store.row(job.track, job.number)
+        if row is None or without_passing(row.url) != without_passing(job.segment.resource.url):
+            return None
+        return row if row.source.partition(" ")[2] == job.source.partition(" ")[2] else None
+
+    async def _prove(self, job: Job, result: asyncio.Future[Outcome], beside: _Beside, sample: Row) -> None:
+        """Fetch the first of the segments that are alike once more: if it is the same byte for byte, so are they."""
+        proof = self._proof = asyncio.get_running_loop().create_future()
+        try:
+            await self._bring(job, result, beside)
+            outcome = await asyncio.shield(result)
+            proof.set_result(outcome.row is not None and outcome.row.check == sample.check)
+        finally:
+            if not proof.done():
+                proof.set_result(False)
+
+    async def _bring(self, job: Job, result: asyncio.Future[Outcome], beside: _Beside) -> None:
+        """Fetch a segment, and have it written."""
         try:
             arrived, tries = await self._get_patiently(job)
         except Changed:
@@ -408,7 +440,8 @@ class _Line:
                     engine._racing += 1
                     engine.counts.raced += 1
                     _log.info(
-                        "slow, asked twice", extra={"facts": {"url": veiled(addresses[spare].url), "for": errand.name}}
+                        "slow, asked twice",
+                        extra={"facts": {"url": redacted(addresses[spare].url), "for": errand.name}},
                     )
                     again = Errand(errand.name, errand.attempt + 1, "raced")
                     second = asyncio.create_task(self.receiver.fetch(addresses[spare], pots[1], again))
@@ -476,7 +509,7 @@ def _fail(future: asyncio.Future[Any], problem: BaseException) -> None:
 
 def _note(event: str, url: str, name: str, why: str | None = None) -> None:
     """Into the log."""
-    _log.info(event, extra={"facts": {"url": veiled(url), "for": name, "why": why and veiled(why)}})
+    _log.info(event, extra={"facts": {"url": redacted(url), "for": name, "why": why and redacted(why)}})
 
 
 def section_name(resource: Resource) -> str:

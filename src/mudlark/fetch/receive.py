@@ -18,11 +18,12 @@ from mudlark.fetch.incoming import Body, Incoming
 from mudlark.fetch.place import Place
 from mudlark.fetch.store import checked as body_at
 from mudlark.web.address import shown
+from mudlark.web.answer import Reply, part_of, strong
 from mudlark.web.digest import stated_digests
 from mudlark.web.exchange import Errand
-from mudlark.web.resource import Resource
+from mudlark.web.resource import Resource, Version
 from mudlark.web.retry import Passing
-from mudlark.web.session import Changed, Reply, Session
+from mudlark.web.session import Changed, Session
 
 T = TypeVar("T")
 Check = Callable[[bytes], str | None]
@@ -93,13 +94,13 @@ class Pot:
 
 @dataclass(frozen=True, slots=True)
 class _Begun:
-    """A body that broke off: what came of it, the entity tag that the rest must have, where in its resource it begins,
-    and how many bytes there are."""
+    """A body that broke off: what came of it, which version of its resource the rest must be of, where in that it
+    begins, and how many bytes there are."""
 
     incoming: Incoming
-    tag: str
+    version: Version
     start: int
-    total: int
+    length: int
 
 
 @dataclass(slots=True)
@@ -118,16 +119,14 @@ class Receiver:
 
     async def fetch(self, resource: Resource, pot: Pot, errand: Errand) -> Arrived:
         """One try."""
-        if resource.span and not resource.validator:
+        if resource.span and not resource.version:
             return await self._fetch_part(resource, pot, errand)
         if begun := self._begun.pop((pot.path, pot.at), None):
             with suppress(Changed):
                 return await self._continue(begun, resource, pot, errand)
             await in_thread(self.pool, begun.incoming.abandon)
         span = (resource.span.start, resource.span.length) if resource.span else None
-        async with self.session.open(
-            resource.url, span=span, unless_changed=resource.validator, errand=errand
-        ) as reply:
+        async with self.session.open(resource.url, span=span, version=resource.version, errand=errand) as reply:
             return await self._receive(reply, pot)
 
     async def forget(self, pot: Pot) -> None:
@@ -138,10 +137,8 @@ class Receiver:
     async def _continue(self, begun: _Begun, resource: Resource, pot: Pot, errand: Errand) -> Arrived:
         """What is missing of a body that broke off. Raises Changed where it is another one now, or cannot be had so."""
         have, url = begun.incoming.bytes, resource.url
-        span = (begun.start + have, begun.total - have)
-        async with self.session.open(url, span=span, unless_changed=begun.tag, or_whole=True, errand=errand) as reply:
-            if not reply.headers.get("content-range", "").startswith(f"bytes {span[0]}-"):
-                raise Changed(f"{shown(url)} sends another part than was asked for.", url=url)
+        span = (begun.start + have, begun.length - have)
+        async with self.session.open(url, span=span, version=begun.version, errand=errand) as reply:
             return await self._receive(reply, pot, begun=begun)
 
     async def _fetch_part(self, resource: Resource, pot: Pot, errand: Errand) -> Arrived:
@@ -268,13 +265,16 @@ def _put(arrived: Arrived) -> None:
 def _as_begun(incoming: Incoming, reply: Reply, at: int | None) -> _Begun | None:
     """What is needed to ask for the rest of a body, should it break off (RFC 9110 §13.1.5, §14.2); None where that is
     not safe. at: where in its resource a part begins."""
-    tag, length = reply.headers.get("etag", ""), reply.length
-    if "content-encoding" in reply.headers or not tag.startswith('"') or not length:
+    tag, length = strong(reply.headers.get("etag", "")), reply.length
+    if "content-encoding" in reply.headers or tag is None or not length:
         return None
+    part, modified = part_of(reply.headers), reply.headers.get("last-modified")
     if reply.status == 206:
-        return _Begun(incoming, tag, at, length) if at is not None else None
+        version = Version(tag, modified, part.total if part else None)
+        return _Begun(incoming, version, at, length) if at is not None else None
     ranges = reply.headers.get("accept-ranges", "").lower() == "bytes"
-    return _Begun(incoming, tag, 0, length) if reply.status == 200 and ranges else None
+    version = Version(tag, modified, length)
+    return _Begun(incoming, version, 0, length) if reply.status == 200 and ranges else None
 
 
 def _head(chunks: Sequence[bytes]) -> bytes:

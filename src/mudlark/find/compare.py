@@ -19,9 +19,10 @@ from mudlark.manifest.load import wants_text
 from mudlark.media.sniff import sniff
 from mudlark.together import together
 from mudlark.web.address import file_part
+from mudlark.web.answer import Content
 from mudlark.web.connection import Connection
 from mudlark.web.guise import Guise
-from mudlark.web.session import Content, Session
+from mudlark.web.session import Session
 
 _TRACKING = re.compile(
     r"^(?:utm_\w+|fbclid|gclid|dclid|msclkid|mc_[ce]id|ref|referrer|source|cb|cache|nocache|rnd|rand|random|ts|t|time"

@@ -24,8 +24,9 @@ from mudlark.media.sniff import sniff
 from mudlark.text import sentence, tidy
 from mudlark.together import together
 from mudlark.web.address import file_part, resolve, shown
+from mudlark.web.answer import Content
 from mudlark.web.referrer import DEFAULT, Referrer, policy_of
-from mudlark.web.session import Content, Session
+from mudlark.web.session import Session
 
 DEEPEST = 3  # frames inside frames
 _MOST_FRAMES = 12

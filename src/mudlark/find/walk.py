@@ -16,9 +16,10 @@ from mudlark.find.sift import decode, sift_response
 from mudlark.manifest.load import wants_text
 from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
+from mudlark.web.answer import Content
 from mudlark.web.connection import Connection
 from mudlark.web.referrer import Referrer
-from mudlark.web.session import Content, Session
+from mudlark.web.session import Session
 
 MOST_WALKS = 64
 

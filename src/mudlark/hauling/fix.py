@@ -28,7 +28,7 @@ from mudlark.web.bounded import leads_to_private
 from mudlark.web.connection import Connection
 from mudlark.web.guise import PLAIN, Guise, built_in
 from mudlark.web.reach import Reach
-from mudlark.web.secret import is_veiled
+from mudlark.web.redact import is_redacted
 from mudlark.web.session import Session
 
 _Short = Annotated[str, Meta(max_length=500)]
@@ -79,7 +79,7 @@ def order_of(record: Record, folder: Path, trust: Trust | None = None) -> Order:
     asks for what no record may, Refused where it asks for more than it is trusted with."""
     trust = trust or Trust()
     source, asked = record.source, record.source.asked
-    if is_veiled(source.target):
+    if is_redacted(source.target):
         raise UsageError(
             f"The address of {folder} had something in it that gave access, and was left out.",
             "Haul it again with its whole address.",

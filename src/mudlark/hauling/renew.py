@@ -8,6 +8,7 @@ import asyncio
 
 from msgspec.structs import replace
 
+from mudlark.archive.identity import without_passing
 from mudlark.errors import MudlarkError, NothingFound
 from mudlark.fetch.engine import Job
 from mudlark.find.look import look
@@ -17,7 +18,6 @@ from mudlark.manifest.choose import choose
 from mudlark.manifest.load import fill, load
 from mudlark.manifest.model import Presentation, Segment
 from mudlark.web.address import without_query
-from mudlark.web.secret import without_secrets
 from mudlark.web.session import Session
 
 _MOST = 5  # times that links are renewed in one haul
@@ -68,7 +68,7 @@ class Renewal:
             return None
         old, new = job.segment.resource, known.resource
         same = known.sequence == job.segment.sequence and abs(known.duration - job.segment.duration) < 0.01
-        return known if same and old.span == new.span and old.validator == new.validator else None
+        return known if same and old.span == new.span and old.version == new.version else None
 
     async def _by_manifest(self) -> Presentation:
         return await self._filled(self._session, self._target.find.url)
@@ -78,7 +78,12 @@ class Renewal:
         if target.page is None:
             raise NothingFound("There is no page that led to it.")
         scan = await look(self._session, target.order.target, target.order.means)
-        find = same_find(target.find, scan.page) or target.order.choice.take(scan.page)[0]
+        find = same_find(target.find, scan.page)
+        if find is None:
+            taken = target.order.choice.take(scan.page)
+            if len(taken) > 1:
+                raise NothingFound("None of the page's links is known to be the one of before.")
+            find = taken[0]
         return await self._filled(self._session.behind(find.mention.referrer, find.mention.sent), find.url)
 
     async def _filled(self, session: Session, address: str) -> Presentation:
@@ -89,7 +94,7 @@ class Renewal:
 
 def same_find(find: Find, page: Page) -> Find | None:
     """The find of another look that is this one, but for what its address is handed out with anew each time."""
-    for same in (without_secrets, without_query):
+    for same in (str, without_passing, without_query):
         alike = [other for other in page.finds if same(other.url) == same(find.url)]
         if len(alike) == 1:
             return alike[0]

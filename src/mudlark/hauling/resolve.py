@@ -3,7 +3,7 @@
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
-from mudlark.archive.identity import identity
+from mudlark.archive.identity import Identity, identity
 from mudlark.archive.record import Note
 from mudlark.find.judge.rank import rivals
 from mudlark.find.look import PageScan
@@ -15,7 +15,7 @@ from mudlark.manifest.choose import Taken, Wish, choose
 from mudlark.manifest.load import fill, load
 from mudlark.manifest.model import STREAMED, Presentation, PresentationKind
 from mudlark.web.address import without_query
-from mudlark.web.secret import veiled, without_secrets
+from mudlark.web.redact import redacted
 from mudlark.web.session import Session
 
 if TYPE_CHECKING:
@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 class Target:
     """The way from the target to the presentation. page: None if the target is no page. recording: of the browser.
 
-    title: of the item. key: what it is known by. notes: what is to be known of the choice.
+    title: of the item. identity: what it is known by. notes: what is to be known of the choice.
     """
 
     order: Order
@@ -35,14 +35,14 @@ class Target:
     presentation: Presentation
     taken: list[Taken]
     title: str
-    key: str
+    identity: Identity
     recording: "Recording | None" = None
     notes: tuple[Note, ...] = ()
 
     @property
     def key_address(self) -> str:
         """The address that a file may name as its source: the page's, or its own, without what gives access."""
-        return veiled(self.page.url if self.page else self.presentation.url)
+        return redacted(self.page.url if self.page else self.presentation.url)
 
     @property
     def choice(self) -> str | None:
@@ -57,14 +57,12 @@ async def resolve(session: Session, order: Order, scan: PageScan, find: Find, wa
     presentation = await fill(session, presentation, [one.rendition for one in chosen])
     taken = [replace(one, rendition=presentation.named(one.rendition.name)) for one in chosen]
     page = None if scan.page.itself else scan.page
-    key = identity(
-        order.target, _address(find, page) if page else None, _asked(order, presentation.kind), warc=order.warc
-    )
+    known_by = identity(order.target, find.url if page else None, _asked(order, presentation.kind), warc=order.warc)
     title = title_of(order.target, page, find, presentation, order.title)
     notes = (*_notes(order, page, find), *_passed_over(order, presentation.kind))
     for note in notes:
         watch.on_warning(note.message)
-    return Target(order, page, find, presentation, taken, title, key, scan.recording, notes)
+    return Target(order, page, find, presentation, taken, title, known_by, scan.recording, notes)
 
 
 def _passed_over(order: Order, kind: PresentationKind) -> tuple[Note, ...]:
@@ -83,13 +81,6 @@ def _asked(order: Order, kind: PresentationKind) -> str:
         return ""
     wish = "" if order.wish == Wish() else repr(order.wish)
     return wish if order.container in (None, "mp4") else f"{order.container} {wish}".strip()
-
-
-def _address(find: Find, page: Page) -> str:
-    """The find's address as it tells it from all others of the page: by its secrets only if nothing else does."""
-    bare = without_secrets(find.url)
-    alike = sum(without_secrets(other.url) == bare for other in page.finds)
-    return veiled(find.url) if alike > 1 else bare
 
 
 def _notes(order: Order, page: Page | None, find: Find) -> tuple[Note, ...]:

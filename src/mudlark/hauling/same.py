@@ -8,12 +8,12 @@ import hashlib
 from dataclasses import dataclass
 from pathlib import Path
 
-from mudlark.archive.identity import Earlier
+from mudlark.archive.identity import Earlier, without_passing
 from mudlark.archive.record import Record, SegmentFacts
 from mudlark.errors import NetworkError
 from mudlark.manifest.model import Presentation, Rendition, Segment
+from mudlark.web.redact import redacted
 from mudlark.web.retry import persist
-from mudlark.web.secret import veiled, without_secrets
 from mudlark.web.session import Session
 
 
@@ -95,8 +95,8 @@ def _same_manifests(earlier: Earlier, presentation: Presentation) -> bool:
             kept.append((earlier.folder / manifest.path).read_text(encoding="utf-8", errors="replace"))
         except OSError:
             return False
-    now = [veiled(document.body.decode("utf-8", "replace")) for document in presentation.documents]
-    return [without_secrets(text) for text in kept] == [without_secrets(text) for text in now]
+    now = [redacted(document.body.decode("utf-8", "replace")) for document in presentation.documents]
+    return [without_passing(text) for text in kept] == [without_passing(text) for text in now]
 
 
 async def _same_segment(session: Session, segment: Segment, facts: SegmentFacts) -> bool:

@@ -52,10 +52,10 @@ async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -
             async for item in haul(dressed, replace(order, guises=()), watch):
                 yield item
         return
-    session = session.telling(EarlyRequests())
+    session = session.noting(EarlyRequests())
     if order.warc:
         need_warcio()
-        session = session.witnessed(Notes())
+        session = session.observed(Notes())
     scan, finds = await _take(session, order, watch)
     if order.expect and len(finds) > 1:
         raise UsageError(f"One digest cannot be that of {len(finds)} files.", "Choose one with --nth or --match.")
@@ -111,12 +111,22 @@ async def _haul_living(session: Session, order: Order, scan: PageScan, find: Fin
                 raise
         watch.on_step("Answering again")
         scan = await look(session, order.target, order.means, watch=watch.listening)
-        find = same_find(find, scan.page) or order.choice.take(scan.page)[0]
+        find = same_find(find, scan.page) or _only(order.choice.take(scan.page))
     if _expired(find):
         raise NetworkError(
             f"{shown(find.url)} has died before it could be fetched.", "Its links live very shortly.", url=find.url
         )
     return await _haul_find(session, order, scan, find, watch)
+
+
+def _only(finds: list[Find]) -> Find:
+    """The one that was chosen. Raises NothingFound where there are several, of which none is the one of before."""
+    if len(finds) == 1:
+        return finds[0]
+    raise NothingFound(
+        "The page names other links by now, and none is known to be the one of before.",
+        "Choose one with --nth or --match, and haul again.",
+    )
 
 
 def _expired(find: Find) -> bool:
@@ -127,10 +137,10 @@ async def _haul_find(session: Session, order: Order, scan: PageScan, find: Find,
     """One find; when it changes on the server while it is fetched, it is fetched anew, once."""
     started = now()
     behind = session.behind(find.mention.referrer, find.mention.sent)
-    if isinstance(session.told, EarlyRequests):  # what was asked for the page's sake led to each of its finds
-        behind = behind.telling(EarlyRequests(session.told))
-    if isinstance(session.witness, Notes):  # and is evidence of each
-        behind = behind.witnessed(Notes(session.witness))
+    if isinstance(session.on_request, EarlyRequests):  # what was asked for the page's sake led to each of its finds
+        behind = behind.noting(EarlyRequests(session.on_request))
+    if isinstance(session.observer, Notes):  # and is evidence of each
+        behind = behind.observed(Notes(session.observer))
     try:
         return await _haul_target(behind, await resolve(behind, order, scan, find, watch), watch, started)
     except Changed:
@@ -156,14 +166,16 @@ async def _haul_target(session: Session, target: Target, watch: HaulWatch, start
 async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, started: str) -> Item:
     order = target.order
     name = safe_name(target.title) or "Untitled"
-    earlier = await asyncio.to_thread(find_earlier, order.into, name, target.key)
+    earlier = await asyncio.to_thread(find_earlier, order.into, name, target.identity)
+    if earlier and not earlier.exact and (target.presentation.live or order.again):
+        earlier = None  # what is alike is nothing to go by
     state: ItemState = "new"
     verdict: Verdict = "failed"
-    key = target.key
+    key = target.identity.key
     if target.presentation.live:
-        state, key = "again" if earlier else "new", f"{target.key} live"
+        state, key = "again" if earlier else "new", f"{key} live"
     elif earlier and order.again:
-        state, key = "again", f"{target.key} again"
+        state, key = "again", f"{key} again"
     elif earlier:
         watch.on_step("Comparing with the server")
         await asyncio.to_thread(mend_checksums, earlier.folder)
@@ -173,15 +185,17 @@ async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, 
         there = await compare_there(session, earlier, intact, target.presentation, renditions)
         if intact and there.same:
             return Item(earlier.record, earlier.folder, state="unchanged", by=there.by)
-        if there.same is False or intact:
-            state, key = "changed", f"{target.key} since {earlier.record.finished}"
+        if not earlier.exact:
+            earlier = None
+        elif there.same is False or intact:
+            state, key = "changed", f"{key} since {earlier.record.finished}"
         else:
             state = "repaired"
     with Store(order.into, key, order.target) as store:
         async with _exchanges(session, target, store) as exchanges:
-            before = session.told if isinstance(session.told, EarlyRequests) else ()
+            before = session.on_request if isinstance(session.on_request, EarlyRequests) else ()
             with closing(RequestLog(store.folder / REQUESTS, before)) as requests:
-                logged = session.witnessed(exchanges).telling(requests)
+                logged = session.observed(exchanges).noting(requests)
                 work = Work(logged, target, store, watch, started, earlier, verdict, exchanges, requests)
                 return await make(work, name, state)
 
@@ -189,7 +203,7 @@ async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, 
 @asynccontextmanager
 async def _exchanges(session: Session, target: Target, store: Store) -> AsyncIterator[Exchanges | None]:
     """Where the exchanges of an item are written, with those in it that led to it."""
-    before = session.witness
+    before = session.observer
     if not isinstance(before, Notes):
         yield None
         return

@@ -19,8 +19,9 @@ from mudlark.media.forms import FORMS
 from mudlark.media.sniff import sniff
 from mudlark.together import together
 from mudlark.web.address import shown
+from mudlark.web.answer import Content
 from mudlark.web.resource import Resource
-from mudlark.web.session import Content, Session
+from mudlark.web.session import Session
 
 DESCRIBED = frozenset({"iiif", "iiif-image", "dzi"})  # pictures by a standard
 _TELLING = ("date", "content-type", "content-disposition", "last-modified", "etag")

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from mudlark.manifest.model import Live, Presentation, Rendition
 from mudlark.media.sniff import sniff
 from mudlark.web.address import resolve
-from mudlark.web.session import Content
+from mudlark.web.answer import Content
 
 _LIVE = frozenset(
     {"mp3", "adts", "ogg", "flv", "ts", "matroska"}

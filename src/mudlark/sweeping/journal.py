@@ -18,7 +18,7 @@ from mudlark.errors import StorageError
 from mudlark.fetch.store import WORKING
 from mudlark.plain import NotPlain, add_to_plain, is_plain, open_plain, read_plain
 from mudlark.verify.account import Verdict
-from mudlark.web.secret import veiled, without_secrets
+from mudlark.web.redact import redacted
 from mudlark.whole import whole_file
 
 TABLE = "sweep.csv"
@@ -57,7 +57,7 @@ def without_address(reason: str) -> str:
 
 def key_of(address: str) -> str:
     """What identifies a row over several runs."""
-    return without_secrets(address.partition("#")[0])
+    return redacted(address.partition("#")[0])
 
 
 class Journal:
@@ -75,7 +75,7 @@ class Journal:
 
     def add(self, result: Result) -> None:
         """Note what came of a row."""
-        result.address, result.reason = veiled(result.address), veiled(result.reason)
+        result.address, result.reason = redacted(result.address), redacted(result.reason)
         self.results[result.key] = result
         try:
             with self._opened() as file:

@@ -10,7 +10,7 @@ from urllib.parse import quote, unquote, urldefrag, urljoin, urlsplit, urlunspli
 
 from mudlark.errors import UsageError
 from mudlark.text import printable
-from mudlark.web.secret import veiled
+from mudlark.web.redact import redacted
 
 _LEGAL = "%/:?#[]@!$&'()*+,;=~-._"
 _SIMPLE_PATH = re.compile(r"/[\w!$%&'()*+,.:;=@~-][^#\\]*$", re.A)
@@ -81,7 +81,7 @@ def as_sent(address: str) -> str:
 
 def shown(address: str) -> str:
     """An address in a message: without its secrets, whole if short, else with its middle left out."""
-    text = printable(veiled(address))
+    text = printable(redacted(address))
     return text if len(text) <= 120 else f"{text[:80]}…{text[-36:]}"
 
 

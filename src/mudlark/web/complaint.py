@@ -2,25 +2,26 @@
 
 import re
 import time
+from collections.abc import Mapping
 from email.utils import parsedate_to_datetime
 from http import HTTPStatus
-from urllib.parse import urlsplit
 
 import aiohttp
 
 from mudlark.errors import NetworkError
 from mudlark.text import printable
-from mudlark.web.address import shown
+from mudlark.web.address import host_of, shown
+from mudlark.web.redact import redacted
 from mudlark.web.retry import Passing, passes
 
 _CROWDED = frozenset({429, 503})
 TRUST = "If you trust it, save its certificate (PEM), and give that with --trust FILE; --listen then trusts it too."
 
 
-def status_error(address: str, response: aiohttp.ClientResponse) -> NetworkError:
-    """Words for an answer of 400 or above."""
-    asked = seconds_until(response.headers.get("Retry-After", ""), response.headers.get("Date", ""))
-    return error_for_status(address, response.status, response.reason, asked)
+def status_error(address: str, status: int, reason: str, headers: Mapping[str, str]) -> NetworkError:
+    """Words for an answer of 400 or above. headers: by lower-case name."""
+    asked = seconds_until(headers.get("retry-after", ""), headers.get("date", ""))
+    return error_for_status(address, status, reason, asked)
 
 
 def seconds_until(retry_after: str, date: str = "") -> float | None:
@@ -77,8 +78,13 @@ def _untrusted(problem: Exception) -> str:
     return named.get(words, words)
 
 
+def _said(problem: object) -> str:
+    """What somebody else has to say, without what gives access: the log-in of a proxy stands in some of it."""
+    return printable(redacted(str(problem)))
+
+
 def _words(address: str, problem: Exception, stall: float) -> NetworkError:
-    host = urlsplit(address).netloc
+    host = host_of(address)
     if isinstance(problem, aiohttp.ClientConnectorDNSError):
         return NetworkError(f"There is no host {host}.", "Check the address, and that this machine is online.")
     if isinstance(problem, aiohttp.ClientSSLError) and "WRONG_VERSION_NUMBER" in str(problem).upper():
@@ -87,14 +93,10 @@ def _words(address: str, problem: Exception, stall: float) -> NetworkError:
         )
     if isinstance(problem, aiohttp.ClientConnectorCertificateError | aiohttp.ClientSSLError):
         return NetworkError(f"{host} does not prove its identity: {_untrusted(problem)}.", TRUST)
-    if isinstance(problem, aiohttp.TooManyRedirects):
-        return NetworkError(f"{shown(address)} redirects in a circle.", "Open it in a browser; it may need a cookie.")
     if isinstance(problem, aiohttp.InvalidURL | aiohttp.NonHttpUrlClientError | ValueError) and not isinstance(
         problem, aiohttp.ClientPayloadError
     ):
-        return NetworkError(
-            f"{shown(address)} leads to an address that cannot be requested: {printable(str(problem))}."
-        )
+        return NetworkError(f"{shown(address)} leads to an address that cannot be requested: {_said(problem)}.")
     if isinstance(problem, TimeoutError | aiohttp.ServerTimeoutError):
         return Passing(
             f"{host} did not answer within {stall:g} s.",
@@ -102,13 +104,9 @@ def _words(address: str, problem: Exception, stall: float) -> NetworkError:
             crowded=True,
         )
     if isinstance(problem, aiohttp.ClientConnectorError):
-        return Passing(
-            f"Cannot connect to {host}: {printable(str(problem.os_error))}.", "Is the address right?", crowded=True
-        )
+        return Passing(f"Cannot connect to {host}: {_said(problem.os_error)}.", "Is the address right?", crowded=True)
     if isinstance(problem, aiohttp.ClientPayloadError):
         return Passing(f"{shown(address)} broke off in the middle.")
     if isinstance(problem, aiohttp.ClientResponseError):
-        return Passing(f"{host} does not answer as a web server does: {printable(str(problem.message))}.")
-    return Passing(
-        f"The connection to {host} broke: {printable(str(problem)) or type(problem).__name__}.", crowded=True
-    )
+        return Passing(f"{host} does not answer as a web server does: {_said(problem.message)}.")
+    return Passing(f"The connection to {host} broke: {_said(problem) or type(problem).__name__}.", crowded=True)

@@ -4,11 +4,11 @@ import logging
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import IO, Any, Literal
 
-from mudlark.web.secret import veiled
-from mudlark.web.witness import Body
+from mudlark.web.redact import redacted
 
+Copy = IO[bytes]
 _log = logging.getLogger(__name__)
 
 
@@ -45,7 +45,7 @@ class Exchange:
     family: str | None = None
     bytes: int = 0
     problem: str | None = None
-    copy: Body | None = None
+    copy: Copy | None = None
     whole: bool = False
 
     def facts(self) -> dict[str, Any]:
@@ -56,7 +56,7 @@ class Exchange:
             return None if moment is None else round(moment - self.queued, 4)
 
         return {
-            "url": veiled(self.url),
+            "url": redacted(self.url),
             "status": self.status,
             "range": self.range,
             "for": self.errand.name if self.errand else None,
@@ -69,7 +69,7 @@ class Exchange:
             "ended": since(now),
             "bytes": self.bytes,
             "family": self.family,
-            "problem": veiled(self.problem) if self.problem else None,
+            "problem": redacted(self.problem) if self.problem else None,
         }
 
     def log(self, also: Callable[[dict[str, Any]], None] | None = None) -> None:

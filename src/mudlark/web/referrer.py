@@ -7,6 +7,9 @@ sent.
 from dataclasses import dataclass
 from urllib.parse import urlsplit, urlunsplit
 
+from mudlark.web.address import host_of
+from mudlark.web.origin import origin_of
+
 DEFAULT = "strict-origin-when-cross-origin"
 POLICIES = frozenset(
     {
@@ -42,14 +45,14 @@ class Referrer:
 
     def for_request(self, address: str) -> str | None:
         """The value of Referer for a request to an address; None if none is sent."""
-        source, target = urlsplit(self.url), urlsplit(address)
+        source = urlsplit(self.url)
         if source.scheme not in ("http", "https"):
             return None
-        host = source.netloc.rpartition("@")[2]
+        host = host_of(self.url)
         origin = f"{source.scheme}://{host}/"
         full = urlunsplit((source.scheme, host, source.path or "/", source.query, ""))
-        same = (source.scheme, host) == (target.scheme, target.netloc.rpartition("@")[2])
-        downgrade = source.scheme == "https" and target.scheme != "https"
+        same = origin_of(self.url) == origin_of(address)
+        downgrade = source.scheme == "https" and not address.lower().startswith("https:")
         match self.policy:
             case "no-referrer":
                 return None

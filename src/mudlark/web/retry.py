@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from typing import TypeVar
 
 from mudlark.errors import NetworkError
-from mudlark.web.secret import veiled
+from mudlark.web.redact import redacted
 
 T = TypeVar("T")
 _log = logging.getLogger(__name__)
@@ -74,7 +74,7 @@ async def persist(
                 what = f"{problem.what.rstrip('.')} ({tries})."
                 raise NetworkError(what, problem.advice, problem.status, url=problem.url) from problem
             _log.info(
-                "trying again", extra={"facts": {"url": problem.url and veiled(problem.url), "why": problem.what}}
+                "trying again", extra={"facts": {"url": problem.url and redacted(problem.url), "why": problem.what}}
             )
             if on_retry:
                 on_retry(problem)

@@ -25,8 +25,9 @@ from mudlark.media.mp4.boxes import header
 from mudlark.media.mp4.read import parse_movie
 from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
-from mudlark.web.secret import is_veiled
-from mudlark.web.session import Content, Session
+from mudlark.web.answer import Content
+from mudlark.web.redact import is_redacted
+from mudlark.web.session import Session
 
 MOST = 24
 MANY = 400  # where sizes decide what is listed
@@ -66,7 +67,7 @@ async def ask(session: Session, finds: Iterable[Find]) -> dict[str, Response]:
 
 async def _ask(session: Session, find: Find) -> Response:
     expires = expires_at(find.url, time.time())
-    if is_veiled(find.url) and not session.remembers(find.url):
+    if is_redacted(find.url) and not session.remembers(find.url):
         return Response(
             expires=expires,
             problem="its address has a secret that was left out where it was kept; listen anew, or with --keep-secrets",

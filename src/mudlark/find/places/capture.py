@@ -29,9 +29,10 @@ from mudlark.media.forms import CATEGORIES
 from mudlark.media.sniff import sniff
 from mudlark.text import tidy
 from mudlark.web.address import shown
+from mudlark.web.answer import Content
 from mudlark.web.referrer import DEFAULT, Referrer
 from mudlark.web.series import find_series
-from mudlark.web.session import Content, Session
+from mudlark.web.session import Session
 
 _PAGES = ("text/html", "application/xhtml+xml")
 _LICENCE = re.compile(r"licen[cs]e|widevine|playready|fairplay|(?:^|[./_-])(?:drm|ckc|getkey)(?:[./_-]|$)", re.I)

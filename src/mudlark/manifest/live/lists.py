@@ -18,7 +18,8 @@ from mudlark.manifest.live.clock import Clock
 from mudlark.manifest.load import refusal, wants_text
 from mudlark.manifest.model import Document, Presentation, Rendition, Segment
 from mudlark.web.address import resolve
-from mudlark.web.session import Content, Session
+from mudlark.web.answer import Content
+from mudlark.web.session import Session
 
 if TYPE_CHECKING:
     from mudlark.manifest.dash.document import Element

@@ -17,8 +17,9 @@ from mudlark.manifest.pictures.pyramid import read_pyramid
 from mudlark.manifest.pictures.service import Service, largest, read_service
 from mudlark.media.sniff import sniff
 from mudlark.together import together
+from mudlark.web.answer import Content
 from mudlark.web.resource import Resource
-from mudlark.web.session import Content, Session
+from mudlark.web.session import Session
 
 _AT_ONCE = 4
 

@@ -1,27 +1,29 @@
 """What gives access, and how it is hidden: the one rule for everything that stays on disk or is shown.
 
-Cookies, Authorization and the like, and the values of parameters, JSON members and form fields that give access (by
-their usual names, and whatever is a JSON Web Token, RFC 7519) are replaced by a short digest of themselves, so that two
-can still be compared.
-Whoever keeps or shows a text sends it through `veiled`, a header field through `veiled_field`.
+Cookies, Authorization and the like, and the values of header fields, parameters, JSON members and form fields that give
+access (by their usual names, one list for all of them, and whatever is a JSON Web Token, RFC 7519) are replaced by a
+short digest of themselves, so that two can still be compared.
+Whoever keeps or shows a text sends it through `redacted`, a header field through `redacted_field`, a command line
+through `redacted_words`. Whether two things are the same is another question: `archive/identity.py`.
 """
 
 import hashlib
 import re
+from collections.abc import Iterator, Sequence
 
-SECRET_FIELDS = frozenset(
+_FIELDS = frozenset(  # of HTTP alone, beside those that have one of the names
     {
-        *("authorization", "cookie", "proxy-authorization", "set-cookie", "x-auth-token", "x-api-key"),
-        *("www-authenticate", "proxy-authenticate", "authentication-info", "private-token", "x-amz-security-token"),
+        *("cookie", "set-cookie", "proxy-authorization", "www-authenticate", "proxy-authenticate"),
+        *("authentication-info", "proxy-authentication-info"),
     }
 )
-_SECRET_WORDS = frozenset({"token", "tokens", "signature", "secret", "password", "credential", "credentials", "jwt"})
 _MARK = "hidden-"
+_HEADER_OPTION = "--header"
 _NAMES = (
-    r"(?:[a-z0-9]+[-_.]?)?(?:token|signature|secret|password|passwd|credential)s?"
+    r"(?:[a-z0-9]{1,40}[-_.]){0,4}[a-z0-9]{0,40}(?:token|signature|secret|password|passwd|credential)s?"
     r"|sig|sign|hmac|policy|key[-_]pair[-_]id|hdnts|hdnea|hdntl|jwt|auth|authorization|auth[-_]?key"
-    r"|session(?:[-_]?(?:id|key))?|(?:php|j|asp)?sess(?:ion)?id|sid|access[-_]?key(?:[-_]?id)?|awsaccesskeyid|api[-_]?key"
-    r"|x-(?:amz|goog)-[a-z-]+|pass|pwd|ticket"
+    r"|session(?:[-_]?(?:id|key))?|(?:php|j|asp)?sess(?:ion)?id|sid|access[-_]?key(?:[-_]?id)?|awsaccesskeyid"
+    r"|(?:x[-_])?(?:[a-z0-9]{1,20}[-_])?api[-_]?key|x-(?:amz|goog)-[a-z-]{1,60}|pass|pwd|ticket"
 )
 _OPEN = r"\A|[?&;#]|\\u0026|%3f|%26"  # what stands before a parameter, also inside JSON, HTML and other addresses
 _PARAMETER = re.compile(
@@ -47,13 +49,7 @@ _SCRIPTED = re.compile(  # as scripts and messages have it: a member, an argumen
 _BEARER = re.compile(r"(?P<open>\bBearer\s{1,3})(?P<value>[A-Za-z0-9._~+/=-]{16,})")
 _LOGIN = re.compile(r"(?<=://)[^/\s@:\"'<>]*:[^/\s@\"'<>]*(?=@)")  # user and password in an address
 _TOKEN = re.compile(r"(?<![A-Za-z0-9_-])eyJ[A-Za-z0-9_-]{5,}\.eyJ[A-Za-z0-9_-]{5,}\.[A-Za-z0-9_-]*")
-_VEILED = re.compile(rf"{_MARK}[0-9a-f]{{12}}")
-_LEFT_OVER = re.compile(r"(?<![?&])[?&]++(?=$|[\s\"'<>#])|(?<![?&])(?P<first>[?&])&+")
-_TIMES = re.compile(
-    r"(?P<open>[?&])(?P<name>expires?|expiry|exp|e|se|st|deadline|valid_?until|[\w-]+[-_]expires)="
-    r"(?:\d{9,13}|\d{4}-\d\d-\d\dT[\w:.%+-]+)(?=[&#]|$)",
-    re.I,
-)
+_REDACTED = re.compile(rf"{_MARK}[0-9a-f]{{12}}")
 
 
 def digest_of(value: str) -> str:
@@ -63,7 +59,7 @@ def digest_of(value: str) -> str:
     return _MARK + hashlib.sha256(value.encode("utf-8", "surrogatepass")).hexdigest()[:12]
 
 
-def veiled(text: str) -> str:
+def redacted(text: str) -> str:
     """Any text (an address, a manifest, a message, JSON) with the secret values in it replaced."""
     text = _TOKEN.sub(lambda match: digest_of(match[0]), text)
     text = _LOGIN.sub(lambda match: digest_of(match[0]), text)
@@ -73,37 +69,48 @@ def veiled(text: str) -> str:
         lambda match: match["open"] + match["name"] + match["equals"] + digest_of(match["value"]), text
     )
     text = _JSON.sub(lambda match: match["open"] + digest_of(match["value"]), text)
-    return _FIELD.sub(lambda match: _veiled_tag(match[0]), text)
+    return _FIELD.sub(lambda match: _redacted_tag(match[0]), text)
 
 
-def _veiled_tag(tag: str) -> str:
+def _redacted_tag(tag: str) -> str:
     """A form's field with its value replaced if its name, or its being a password, says that it gives access."""
     if not _FIELD_NAME.search(tag):
         return tag
     return _FIELD_VALUE.sub(lambda match: match["open"] + digest_of(match["value"]), tag)
 
 
-def veiled_field(name: str, value: str) -> str:
-    """The value of a header field as it may be kept or shown."""
-    last = name.lower().replace("_", "-").rpartition("-")[2]
-    secret = name.lower() in SECRET_FIELDS or last in _SECRET_WORDS or _NAME.fullmatch(name) is not None
-    return digest_of(value) if secret and value else veiled(value)
+def gives_access(name: str) -> bool:
+    """True for the name of a header field, parameter or member whose value gives access."""
+    return name.lower() in _FIELDS or _NAME.fullmatch(name) is not None
 
 
-def veiled_value(name: str, value: str) -> str:
-    """The value of a parameter, as it may be kept or shown, by its name."""
-    return digest_of(value) if value and _NAME.fullmatch(name) else veiled(value)
+def redacted_field(name: str, value: str) -> str:
+    """The value of a header field, parameter or member, as it may be kept or shown, by its name."""
+    return digest_of(value) if value and gives_access(name) else redacted(value)
 
 
-def without_secrets(text: str) -> str:
-    """An address (or a text with addresses) without what changes each time it is handed out: the parameters that give
-    access, and the times at which they expire. Two addresses are of the same source if they are equal so.
-    """
-    text = _TIMES.sub(r"\g<open>", text)
-    text = _PARAMETER.sub(r"\g<open>", _LOGIN.sub("", _TOKEN.sub("", text)))
-    return _LEFT_OVER.sub(r"\g<first>", text)
+def redacted_words(words: Sequence[str]) -> Iterator[str]:
+    """The words of a command line as they may be kept: `--header 'Name: value'`, also with `=`, and whatever else gives
+    access in them."""
+    before = ""
+    for word in words:
+        option, equals, value = word.partition("=") if word.startswith("--") else ("", "", word)
+        if (option or before) == _HEADER_OPTION and (equals or not option):
+            name, _, content = value.partition(":")
+            value = f"{name}: {redacted_field(name.strip(), content.strip())}"
+        elif equals and gives_access(option.lstrip("-")):
+            value = digest_of(value)
+        else:
+            value = redacted(value)
+        yield f"{option}{equals}{value}" if option else value
+        before = word
 
 
-def is_veiled(address: str) -> bool:
+def without_access(text: str) -> str:
+    """A text without the parameters, log-ins and tokens that give access."""
+    return _PARAMETER.sub(r"\g<open>", _LOGIN.sub("", _TOKEN.sub("", text)))
+
+
+def is_redacted(address: str) -> bool:
     """True if an address lacks a secret that was left out of what it was read from."""
-    return bool(_VEILED.search(address))
+    return bool(_REDACTED.search(address))

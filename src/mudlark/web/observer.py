@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from tempfile import SpooledTemporaryFile
 from typing import IO
 
-import aiohttp
+from mudlark.web.transport import Answer
 
 Body = IO[bytes]
 _IN_MEMORY = 1 << 20  # bytes of a body that stay in memory
@@ -33,7 +33,7 @@ class Seen:
     peer: str | None = None
 
 
-Witness = Callable[[Seen], Awaitable[None]]
+Observer = Callable[[Seen], Awaitable[None]]
 
 
 def new_body() -> Body:
@@ -41,28 +41,19 @@ def new_body() -> Body:
     return SpooledTemporaryFile(_IN_MEMORY)
 
 
-def seen(
-    response: aiohttp.ClientResponse, moment: float, body: Body, cut: str | None, peer: str | None, form: bytes
-) -> Seen:
+def seen(answer: Answer, moment: float, body: Body, cut: str | None, form: bytes) -> Seen:
     """An exchange, as the client knows it."""
-    info = response.request_info
-    version = f"HTTP/{response.version.major}.{response.version.minor}" if response.version else "HTTP/1.1"
-    came = [
-        (name.decode("utf-8", "surrogateescape"), value.decode("utf-8", "surrogateescape"))
-        for name, value in response.raw_headers
-    ]
-    sent = [(str(name), str(value)) for name, value in info.headers.items()]
     return Seen(
-        str(response.url),
-        response.method,
+        answer.url,
+        answer.method,
         moment,
-        sent,
+        answer.sent,
         form,
-        response.status,
-        response.reason or "",
-        version,
-        came,
+        answer.status,
+        answer.reason,
+        answer.version,
+        answer.fields,
         body,
         cut,
-        peer,
+        answer.peer,
     )

@@ -1,0 +1,158 @@
+"""One request and its answer, over connections that are kept warm. Nothing is followed, and nothing tried again: what
+the HTTP library makes of it ends here, in values and in words for people."""
+
+import ssl
+from collections.abc import AsyncIterator, Mapping, Sequence
+from contextlib import asynccontextmanager
+from dataclasses import dataclass
+from typing import Any
+
+import aiohttp
+from yarl import URL
+
+from mudlark.errors import StorageError, UsageError
+from mudlark.web.address import as_sent
+from mudlark.web.answer import by_name, decoded
+from mudlark.web.complaint import explain
+from mudlark.web.connection import ENVIRONMENT, Connection
+from mudlark.web.cookies import read_cookies
+from mudlark.web.jar import CookieJar
+
+_CHUNK = 256 * 1024
+_FIELD = 256 * 1024  # longest header line: real pages send long cookies and policies
+
+
+class _Response(aiohttp.ClientResponse):
+    """A response that knows its peer, also when its connection serves another already."""
+
+    peer: Any = None
+
+    async def start(self, connection: aiohttp.connector.Connection) -> aiohttp.ClientResponse:
+        self.peer = connection.transport.get_extra_info("peername") if connection.transport else None
+        return await super().start(connection)
+
+
+@dataclass(frozen=True, slots=True)
+class Form:
+    """What a form sends, and its media type."""
+
+    body: bytes
+    type: str
+
+
+async def packed_form(fields: Sequence[tuple[str, str]], *, multipart: bool = False) -> Form:
+    """The fields of a form as they are sent."""
+    form = aiohttp.FormData(default_to_multipart=multipart)
+    for name, value in fields:
+        form.add_field(name, value)
+    payload = form()
+    return Form(await payload.as_bytes(), payload.headers["Content-Type"])
+
+
+class Answer:
+    """The answer to one request, whose body has not been read. fields: in the order in which they came; headers: the
+    same by lower-case name. sent: the fields of the request. version: of HTTP, as in the status line. peer: the address
+    of the server or of the proxy; family: IPv4 or IPv6. length: of the body, as announced."""
+
+    def __init__(self, url: str, response: aiohttp.ClientResponse, stall: float) -> None:
+        self._response = response
+        self._stall = stall
+        self.url = url
+        self.method = response.method
+        self.status = response.status
+        self.reason = decoded(response.reason or "")
+        self.version = f"HTTP/{response.version.major}.{response.version.minor}" if response.version else "HTTP/1.1"
+        self.fields = [(decoded(name), decoded(value)) for name, value in response.raw_headers]
+        self.headers = by_name(self.fields)
+        self.sent = [(str(name), str(value)) for name, value in response.request_info.headers.items()]
+        self.length = response.content_length
+        peer = response.peer if isinstance(response, _Response) else None
+        self.peer = str(peer[0]) if isinstance(peer, tuple) else None
+        self.family = {2: "IPv4", 4: "IPv6"}.get(len(peer)) if isinstance(peer, tuple) else None
+
+    async def chunks(self) -> AsyncIterator[bytes]:
+        """The body as it comes, without its codings. Raises what `explain` makes of what goes wrong."""
+        chunks = self._response.content.iter_chunked(_CHUNK)
+        while True:
+            try:
+                chunk = await anext(chunks, None)
+            except (aiohttp.ClientError, TimeoutError, OSError) as problem:
+                raise explain(self.url, problem, self._stall) from problem
+            if chunk is None:
+                return
+            yield chunk
+
+
+class Transport:
+    """Use as `async with Transport(connection) as transport`."""
+
+    def __init__(self, connection: Connection) -> None:
+        self._connection = connection
+        self._client: aiohttp.ClientSession | None = None
+        self._broken: tuple[type[Exception], ...] = (aiohttp.ClientError, TimeoutError, OSError, ValueError)
+        self.jar: CookieJar | None = None
+
+    async def __aenter__(self) -> "Transport":
+        connection = self._connection
+        context: ssl.SSLContext | bool = True
+        if connection.trust:
+            try:
+                context = ssl.create_default_context(cafile=connection.trust)
+            except OSError as problem:
+                raise StorageError(f"Cannot read the certificates in {connection.trust}: {problem}.") from problem
+        self.jar = CookieJar()
+        for cookie in read_cookies(connection.cookie_file) if connection.cookie_file else ():
+            self.jar.put(cookie)
+        stall = connection.stall
+        self._client = aiohttp.ClientSession(
+            connector=self._connector(context),
+            cookie_jar=self.jar,
+            timeout=aiohttp.ClientTimeout(total=None, connect=None, sock_connect=stall, sock_read=stall),
+            response_class=_Response,
+            trust_env=connection.proxy == ENVIRONMENT and not connection.socks,
+            max_line_size=_FIELD,
+            max_field_size=_FIELD,
+            read_bufsize=_CHUNK,
+        )
+        return self
+
+    async def __aexit__(self, *_: object) -> None:
+        if self._client:
+            await self._client.close()
+
+    def _connector(self, context: ssl.SSLContext | bool) -> aiohttp.TCPConnector:
+        """Connections that are kept warm; addresses of both families are raced (RFC 8305)."""
+        connection = self._connection
+        if connection.reach and (connection.socks or connection.any_proxy):
+            raise UsageError(
+                "Behind a proxy it cannot be told where a name leads, so nothing is asked for a record's sake.",
+                "Leave out --proxy, or haul the item again with the command that made it.",
+            )
+        if proxy := connection.socks:
+            from aiohttp_socks import ProxyConnectionError, ProxyConnector, ProxyError, ProxyTimeoutError  # few need it
+
+            self._broken += (ProxyConnectionError, ProxyError, ProxyTimeoutError)
+            return ProxyConnector.from_url(proxy, limit=0, ssl=context)
+        if connection.reach:
+            from mudlark.web.bounded import BoundedConnector  # few need it
+
+            return BoundedConnector(connection.reach, limit=0, ssl=context)
+        return aiohttp.TCPConnector(limit=0, ssl=context)
+
+    @asynccontextmanager
+    async def send(self, address: str, headers: Mapping[str, str], form: Form | None) -> AsyncIterator[Answer]:
+        """Send a request (POST if there is a form to be sent); gives the answer once its header is there."""
+        assert self._client, "a transport is used inside `async with`"
+        try:
+            response = await self._client.request(
+                "POST" if form else "GET",
+                URL(as_sent(address), encoded=True),
+                headers=headers,
+                data=form.body if form else None,
+                proxy=self._connection.http_proxy,
+                allow_redirects=False,
+            )
+        except self._broken as problem:
+            raise explain(address, problem, self._connection.stall) from problem
+        async with response:
+            yield Answer(address, response, self._connection.stall)
