@@ -6,7 +6,7 @@ BIN := $(VENV)/bin
 # The tests run the program hundreds of times: it is compiled once, whatever the environment says.
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: demo test units check bench soak media screenshots clean
+.PHONY: demo test units check lowest bench soak media screenshots clean
 
 demo: $(VENV)/installed
 	$(BIN)/mudlark tour
@@ -21,6 +21,15 @@ check: $(VENV)/ready
 	$(BIN)/ruff format --check .
 	$(BIN)/ruff check .
 	$(BIN)/mypy
+
+# The lowest versions that pyproject.toml allows are true: the core passes its tests with them.
+lowest:
+	test -x $(VENV)-lowest/bin/python || $(PYTHON) -m venv $(VENV)-lowest
+	$(PYTHON) tools/lowest.py > $(VENV)-lowest/constraints.txt
+	$(VENV)-lowest/bin/python -m pip install --quiet --editable ".[archive,report,browser]" \
+	  --constraint $(VENV)-lowest/constraints.txt pytest pytest-timeout pytest-xdist hypothesis jsonschema pandas
+	$(VENV)-lowest/bin/python -m pytest -m "not soak and not program and not browser" \
+	  --ignore tests/test_cluster.py --ignore tests/test_schemas.py
 
 soak: $(VENV)/ready
 	$(BIN)/python -m pip install --quiet --editable ".[fuzz]"
@@ -60,4 +69,4 @@ chromium:
 	  $$root apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$root apt-get install -y -qq --no-install-recommends chromium; }
 
 clean:
-	rm -rf $(VENV) .mypy_cache .ruff_cache .pytest_cache .hypothesis tour tour-*
+	rm -rf $(VENV) $(VENV)-lowest .mypy_cache .ruff_cache .pytest_cache .hypothesis tour tour-*

@@ -14,12 +14,12 @@ from mudlark.fetch.store import Store
 from mudlark.manifest.model import Segment
 from mudlark.web.connection import Connection
 from mudlark.web.resource import Resource, Span, Version
-from mudlark.web.retry import Patience
+from mudlark.web.retry import Backoff
 from mudlark.web.session import Session
 from tests.conftest import Answer, Trouble
 from tests.raw import Raw, head
 
-QUICK = Connection(lanes=2, patience=Patience(tries=2, first=0.0, longest=0.0), stall=10)
+QUICK = Connection(lanes=2, backoff=Backoff(tries=2, first=0.0, longest=0.0), patience=10)
 GOOD = b"HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\nfilm"
 
 
@@ -94,7 +94,7 @@ def test_a_body_that_only_drips_is_given_up(tmp_path: Path, raw: Raw) -> None:
             time.sleep(0.05)
 
     raw.script = [drip, GOOD]
-    assert bodies(fetch(tmp_path, [Resource(raw.url)], replace(QUICK, stall=0.4))) == [b"film"]
+    assert bodies(fetch(tmp_path, [Resource(raw.url)], replace(QUICK, patience=0.4))) == [b"film"]
 
 
 @pytest.mark.parametrize("target", ["file:///etc/hostname", "ftp://127.0.0.1/film", "data:,film", "//[::bad/film"])
@@ -129,5 +129,5 @@ def test_an_address_that_serves_stays_preferred(tmp_path: Path, trouble: Trouble
 def test_what_is_much_slower_than_its_peers_is_asked_for_twice(tmp_path: Path, trouble: Trouble) -> None:
     resources = [Resource(trouble.say(f"/{n}", Answer(b"film"))) for n in range(12)]
     trouble.say("/11", Answer(b"film and late", hold=300), Answer(b"film"))
-    outcomes = fetch(tmp_path, resources, replace(QUICK, stall=100))
+    outcomes = fetch(tmp_path, resources, replace(QUICK, patience=100))
     assert bodies(outcomes) == [b"film"] * 12 and trouble.asked.count("/11") == 2

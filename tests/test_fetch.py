@@ -19,11 +19,11 @@ from mudlark.manifest.model import Cipher, Initialization, Segment
 from mudlark.web.connection import Connection
 from mudlark.web.meter import Meter
 from mudlark.web.resource import Resource, Span
-from mudlark.web.retry import Patience
+from mudlark.web.retry import Backoff
 from mudlark.web.session import Session
 from tests.conftest import Answer, Trouble
 
-QUICK = Connection(lanes=3, patience=Patience(tries=3, first=0.01, longest=0.02), stall=20)
+QUICK = Connection(lanes=3, backoff=Backoff(tries=3, first=0.01, longest=0.02), patience=20)
 
 
 def fetch(folder: Path, segments: list[Segment], connection: Connection = QUICK) -> tuple[list[Outcome], Engine]:
@@ -97,7 +97,7 @@ def test_what_broke_off_is_not_joined_with_something_else(tmp_path: Path, troubl
 
 def test_a_server_that_falls_silent_is_asked_again(tmp_path: Path, trouble: Trouble) -> None:
     segment = Segment(0, Resource(trouble.say("/a", Answer(b"late", hold=300), Answer(b"whole"))))
-    outcomes, engine = fetch(tmp_path, [segment], replace(QUICK, stall=1.5))
+    outcomes, engine = fetch(tmp_path, [segment], replace(QUICK, patience=1.5))
     assert bodies(outcomes) == [b"whole"]
     assert engine.counts.retried >= 1
 
@@ -175,7 +175,7 @@ def test_a_range_beyond_the_end_of_what_came_whole_is_missing(tmp_path: Path, tr
 def test_what_is_gone_is_no_sign_of_a_hopeless_server(tmp_path: Path, trouble: Trouble) -> None:
     answers = [*(Answer(b"", 404) for _ in range(3)), Answer(b"", 403), Answer(b"late")]
     segments = [Segment(n, Resource(trouble.say(f"/{n}", answer))) for n, answer in enumerate(answers)]
-    outcomes, engine = fetch(tmp_path, segments, Connection(lanes=1, patience=QUICK.patience))
+    outcomes, engine = fetch(tmp_path, segments, Connection(lanes=1, backoff=QUICK.backoff))
     assert bodies(outcomes) == [None, None, None, None, b"late"] and engine.counts.missing == 4
 
 
@@ -236,7 +236,7 @@ def test_a_store_without_segments_leaves_nothing_behind(tmp_path: Path) -> None:
 
 
 def test_waits_grow_and_respect_what_the_server_asks() -> None:
-    patience = Patience(first=1.0, longest=8.0)
+    patience = Backoff(first=1.0, longest=8.0)
     for failures, ceiling in ((1, 1), (2, 2), (3, 4), (9, 8)):
         waits = [patience.wait(failures, None) for _ in range(300)]
         assert 0 <= min(waits) < ceiling * 0.1 and ceiling * 0.9 < max(waits) <= ceiling

@@ -16,9 +16,9 @@ from mudlark.fetch.tries import Tries
 from mudlark.web.complaint import seconds_until
 from mudlark.web.lanes import Lanes
 from mudlark.web.pace import Pace
-from mudlark.web.retry import Passing, Patience
+from mudlark.web.retry import Backoff, Passing
 
-NONE = Patience(tries=3, first=0.0, longest=0.0)
+NONE = Backoff(tries=3, first=0.0, longest=0.0)
 
 
 def server(pace: Pace, rounds: int, serve: Callable[[int], tuple[float, float, int]], now: float = 0.0) -> float:
@@ -136,7 +136,7 @@ def test_being_one_too_many_costs_no_try() -> None:
 
 
 def test_a_wait_is_anywhere_up_to_its_ceiling_and_after_what_the_server_asks() -> None:
-    tries = Tries(1, 0, Patience(tries=9, first=1.0, longest=4.0))
+    tries = Tries(1, 0, Backoff(tries=9, first=1.0, longest=4.0))
     assert tries.next() == (0, 0.0)
     tries.failed(0, Passing("busy", retry_after=7.0))
     turn = tries.next()

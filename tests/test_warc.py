@@ -15,7 +15,7 @@ from mudlark.archive.warc import Exchanges
 from mudlark.demo.site import DemoSite
 from mudlark.web.connection import Connection
 from mudlark.web.observer import Seen, new_body
-from mudlark.web.retry import Patience
+from mudlark.web.retry import Backoff
 from mudlark.web.session import Session
 from tests.conftest import Answer, Ran, Trouble
 
@@ -98,7 +98,7 @@ def test_what_a_session_asks_and_is_answered_is_told_whole(tmp_path: Path, troub
 
     async def ask() -> None:
         file = Exchanges(tmp_path / EXCHANGES)
-        async with Session(Connection(patience=Patience(tries=1))) as plain:
+        async with Session(Connection(backoff=Backoff(tries=1))) as plain:
             session = plain.observed(file)
             for path in ("/old", "/gone", "/cut"):
                 try:

@@ -21,16 +21,16 @@ from cryptography.x509.oid import NameOID
 
 from mudlark.errors import NetworkError
 from mudlark.web.connection import Connection
-from mudlark.web.retry import Patience
+from mudlark.web.retry import Backoff
 from mudlark.web.session import Session
 from tests.conftest import Answer, QuietHandler, Trouble
 
-ONCE = Patience(tries=1)
+ONCE = Backoff(tries=1)
 
 
 def get(url: str, **settings: object) -> bytes:
     async def work() -> bytes:
-        connection = Connection(patience=ONCE, **settings)  # type: ignore[arg-type]
+        connection = Connection(backoff=ONCE, **settings)  # type: ignore[arg-type]
         async with Session(connection) as session, session.open(url) as reply:
             return b"".join([chunk async for chunk in reply.chunks])
 

@@ -14,13 +14,13 @@ from mudlark.find.judge.probe import ask
 from mudlark.together import together
 from mudlark.web.answer import Content
 from mudlark.web.connection import Connection, header_pair
-from mudlark.web.retry import Passing, Patience, persist
+from mudlark.web.retry import Backoff, Passing, persist
 from mudlark.web.session import Session
 from tests.conftest import Answer, Trouble
 from tests.pages import named
 
 T = TypeVar("T")
-QUICK = Connection(patience=Patience(tries=2, first=0.01, longest=0.02))
+QUICK = Connection(backoff=Backoff(tries=2, first=0.01, longest=0.02))
 
 
 def with_session(work: Callable[[Session], Awaitable[T]], connection: Connection = QUICK) -> T:
@@ -109,7 +109,7 @@ def test_what_fails_for_good_is_not_tried_again() -> None:
         raise NetworkError("gone")
 
     with pytest.raises(NetworkError):
-        asyncio.run(persist(attempt, Patience(tries=5, first=0.01)))
+        asyncio.run(persist(attempt, Backoff(tries=5, first=0.01)))
     assert calls == 1
 
 
@@ -122,7 +122,7 @@ def test_retries_are_told_to_who_watches() -> None:
             raise problem
         return "done"
 
-    found = asyncio.run(persist(attempt, Patience(first=0.001), lambda problem: told.append(problem.what)))
+    found = asyncio.run(persist(attempt, Backoff(first=0.001), lambda problem: told.append(problem.what)))
     assert found == "done" and told == ["one", "two"]
 
 

@@ -77,11 +77,40 @@ class NetworkError(MudlarkError):
         self.status = status
 
 
+class Interrupted(MudlarkError):
+    """The user ended it before it was done."""
+
+    code = "interrupted"
+    exit_status = 130
+
+    def __init__(self) -> None:
+        super().__init__("Interrupted.")
+
+
+class Internal(MudlarkError):
+    """A mistake of Mudlark itself, which nobody foresaw."""
+
+    code = "internal"
+    exit_status = 70
+
+    def __init__(self, problem: Exception) -> None:
+        super().__init__(
+            f"This is an error of Mudlark itself: {type(problem).__name__}: {problem}",
+            "Please report it with what --verbose --log FILE says. Nothing was put under a final name.",
+        )
+
+
 class StorageError(MudlarkError):
     """The local disk would not take or give the bytes."""
 
     code = "storage"
     exit_status = 6
+
+
+class Held(StorageError):
+    """Another process is at work on it."""
+
+    code = "held"
 
 
 class Unexamined(MudlarkError):

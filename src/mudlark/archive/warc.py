@@ -100,8 +100,9 @@ class Exchanges:
             common["WARC-IP-Address"] = seen.peer
         target = urlsplit(url)
         path = f"{target.path or '/'}{f'?{target.query}' if target.query else ''}"
-        asked = StatusAndHeaders(f"{seen.method} {path} HTTP/1.1", self._fields(seen.sent), is_http_request=True)
         form = self._kept(seen.form.decode("latin-1")).encode("latin-1") if seen.form else b""
+        fields = self._fields(seen.sent, len(form) if form else None)
+        asked = StatusAndHeaders(f"{seen.method} {path} HTTP/1.1", fields, is_http_request=True)
         request = self._writer.create_warc_record(
             url, "request", BytesIO(form), len(form), warc_headers_dict=dict(common), http_headers=asked
         )
@@ -114,7 +115,7 @@ class Exchanges:
         readable = is_text(kind.partition(";")[0].strip().lower(), seen.url)
         body, size = self._body(seen.body, readable)
         answered = StatusAndHeaders(
-            f"{seen.status} {seen.reason}".strip(), self._fields(seen.came, received=True), protocol=seen.version
+            f"{seen.status} {seen.reason}".strip(), self._fields(seen.came, size), protocol=seen.version
         )
         response = self._writer.create_warc_record(
             url, "response", body, size, warc_headers_dict=dict(common), http_headers=answered
@@ -138,14 +139,17 @@ class Exchanges:
     def _kept(self, text: str) -> str:
         return text if self._secrets else redacted(text)
 
-    def _fields(self, fields: list[tuple[str, str]], *, received: bool = False) -> list[tuple[str, str]]:
-        return [
-            (
-                f"X-Received-{name}" if received and name.lower() in _CODED else name,
-                " ".join((value if self._secrets else redacted_field(name, value)).split()),
-            )
-            for name, value in fields
-        ]
+    def _fields(self, fields: list[tuple[str, str]], size: int | None) -> list[tuple[str, str]]:
+        """Fields as they are kept with a body of `size` bytes, which they fit: what told of codings that it no longer
+        has, or of another length, stands under another name. size: None for a head without a body."""
+        kept = []
+        for name, value in fields:
+            other = name.lower() in _CODED or (name.lower() == "content-length" and value.strip() != str(size))
+            shown = " ".join((value if self._secrets else redacted_field(name, value)).split())
+            kept.append((f"X-Received-{name}" if size is not None and other else name, shown))
+        if size and not any(name.lower() == "content-length" for name, _ in kept):
+            kept.append(("Content-Length", str(size)))
+        return kept
 
     def _body(self, body: IO[bytes], readable: bool) -> tuple[IO[bytes], int]:
         """A body as it is kept, and its length."""

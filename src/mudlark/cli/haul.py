@@ -2,6 +2,7 @@
 
 import asyncio
 import re
+from collections.abc import Callable
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
@@ -32,7 +33,7 @@ from mudlark.cli.spans import span_of, span_options
 from mudlark.cli.steps import Steps
 from mudlark.cli.unfinished import mention_unfinished, tell_unfinished
 from mudlark.cli.wishes import wish, wish_options
-from mudlark.errors import MudlarkError, UsageError
+from mudlark.errors import Interrupted, MudlarkError, UsageError
 from mudlark.fetch.unfinished import unfinished
 from mudlark.find.look import Means
 from mudlark.find.questions import ANY
@@ -152,23 +153,32 @@ def command(
     items: list[Item] = []
     failures: list[MudlarkError] = []
     data: list[dict[str, Any]] = []
+    interrupted: list[MudlarkError] = []
     for target in addresses(targets) or [_only_page(way)]:
         problems: list[MudlarkError] = []
+        came: list[Item] = []
         try:
-            for item in _haul(replace(order, target=target), given, problems):
-                items.append(item)
-                if reported and item.folder:
-                    report_at_the_end(item.folder, into / f"{item.folder.name}.html")
-                data.append(item_data(item))
-                if not as_json:
-                    show_item(item)
+            _haul(replace(order, target=target), given, problems, came.append)
         except MudlarkError as problem:
             problem.url = problem.url or target
             problems.append(problem)
+        except KeyboardInterrupt:
+            interrupted.append(Interrupted())
+        for item in came:
+            if reported and item.folder and not interrupted:
+                report_at_the_end(item.folder, into / f"{item.folder.name}.html")
+            data.append(item_data(item))
+            if not as_json:
+                show_item(item)
+        items += came
         failures += problems
         data += [failure_data(target, problem) for problem in problems]
+        if interrupted:
+            break
     if as_json:
-        emit_json("haul", failures, items=data)
+        emit_json("haul", [*failures, *interrupted], items=data)
+    if interrupted:
+        raise interrupted[0]
     kept = {item.kept for item in items}
     mention_unfinished([one for one in unfinished(into) if one.target not in targets and one.folder not in kept], into)
     if failures:
@@ -200,12 +210,13 @@ def _digest(text: str | None) -> str | None:
     return match[1].lower()
 
 
-def _haul(order: Order, network: dict[str, Any], failures: list[MudlarkError]) -> list[Item]:
-    items: list[Item] = []
+def _haul(order: Order, network: dict[str, Any], failures: list[MudlarkError], keep: Callable[[Item], None]) -> None:
+    """Haul a target. keep: is given each item as it is done; failures: where they are put as they come."""
 
     async def work() -> None:
         async with Session(connection(**network)) as session:
-            items.extend([item async for item in haul(session, order, progress)])
+            async for item in haul(session, order, progress):
+                keep(item)
 
     with Steps() as steps, HaulProgress(failures, steps) as progress:
         try:
@@ -219,4 +230,3 @@ def _haul(order: Order, network: dict[str, Any], failures: list[MudlarkError]) -
                     markup=False,
                 )
             raise
-    return items

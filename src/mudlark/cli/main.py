@@ -10,7 +10,7 @@ from typing import NoReturn
 import click
 
 from mudlark import __version__
-from mudlark.errors import MudlarkError, StorageError, UsageError
+from mudlark.errors import Internal, Interrupted, MudlarkError, StorageError, UsageError
 
 _COMMANDS = {
     "sift": "Look through pages and list the media they hide, best first, with reasons.",
@@ -26,7 +26,6 @@ _COMMANDS = {
     "report": "Make a page that shows what was taken, from where, and whether it is good.",
     "tour": "Start the built-in demo museum and walk the whole job on it.",
 }
-_OWN_MISTAKE = 70
 _OF_STORAGE = frozenset(
     (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EIO, errno.EACCES, errno.EPERM, errno.EMFILE, errno.ENAMETOOLONG)
 )
@@ -85,14 +84,15 @@ def program() -> None:
 def run() -> NoReturn:
     """Run the program; never shows a traceback for what a user can cause."""
     for name in ("SIGTERM", "SIGHUP"):
-        if hasattr(signal, name):
-            signal.signal(getattr(signal, name), signal.default_int_handler)  # ends as tidily as Ctrl-C
+        number = getattr(signal, name, None)
+        if number is not None and signal.getsignal(number) != signal.SIG_IGN:  # as nohup has it
+            signal.signal(number, signal.default_int_handler)  # ends as tidily as Ctrl-C
     try:
         status = program.main(standalone_mode=False)
         sys.stdout.flush()
         sys.exit(status if isinstance(status, int) else 0)
     except (click.exceptions.Abort, KeyboardInterrupt):
-        _end(_Interrupted("Interrupted."))
+        _end(Interrupted())
     except click.exceptions.NoArgsIsHelpError as problem:
         problem.show()
         sys.exit(2)
@@ -112,31 +112,13 @@ def run() -> NoReturn:
             import traceback
 
             traceback.print_exc()
-        _end(_OwnMistake(problem))
-
-
-class _Interrupted(MudlarkError):
-    code = "interrupted"
-    exit_status = 130
-
-
-class _OwnMistake(MudlarkError):
-    """An error of Mudlark itself."""
-
-    code = "internal"
-    exit_status = _OWN_MISTAKE
-
-    def __init__(self, problem: Exception) -> None:
-        super().__init__(
-            f"This is an error of Mudlark itself: {type(problem).__name__}: {problem}",
-            "Please report it with what --verbose --log FILE says. Nothing was put under a final name.",
-        )
+        _end(Internal(problem))
 
 
 def _of_system(problem: OSError) -> MudlarkError:
     """What the system does not let be done, in words; anything else is a mistake of the program."""
     if problem.errno not in _OF_STORAGE:
-        return _OwnMistake(problem)
+        return Internal(problem)
     where = f"{problem.filename}: " if problem.filename else ""
     return StorageError(f"{where}{problem.strerror}.", "Make room, or see that it may be read and written.")
 
@@ -149,11 +131,23 @@ def _usage(problem: click.ClickException) -> UsageError:
     return UsageError(message[:1].upper() + message[1:].rstrip(".") + ".", f"See `{command} --help`.")
 
 
+def _configured_json(command: str) -> bool:
+    """True if the configuration has this command give a JSON document."""
+    from mudlark.cli.config import defaults
+
+    try:
+        return command in _COMMANDS and defaults(command, list(_COMMANDS), _options_of).get("as_json") is True
+    except MudlarkError:  # which is said anyway
+        return False
+
+
 def _end(problem: MudlarkError) -> NoReturn:
     """Say what went wrong, also in the one JSON document if that was wanted and not given yet."""
     from mudlark.cli.show import complain, emit_json, manner
 
-    if "--json" in sys.argv and not manner.emitted:
-        emit_json(next((word for word in sys.argv[1:] if word in _COMMANDS), "mudlark"), [problem])
+    if not manner.emitted:
+        command = next((word for word in sys.argv[1:] if word in _COMMANDS), "mudlark")
+        if "--json" in sys.argv or _configured_json(command):
+            emit_json(command, [problem])
     complain(problem.what, problem.advice)
     sys.exit(problem.exit_status)

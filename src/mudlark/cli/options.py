@@ -20,7 +20,7 @@ from mudlark.web.address import as_sent, pasted
 from mudlark.web.connection import Connection, header_pair
 from mudlark.web.guise import PLAIN, choose
 from mudlark.web.redact import redacted_words
-from mudlark.web.retry import Patience
+from mudlark.web.retry import Backoff
 
 if TYPE_CHECKING:
     from mudlark.find.look import Means
@@ -53,6 +53,19 @@ class Folder(click.Path):
         if not str(value).strip() or "\0" in str(value):
             self.fail(f"{value!r} is no folder.", param, ctx)
         return super().convert(value, param, ctx)
+
+
+class _Header(click.ParamType[tuple[str, str]]):
+    """Name and value of a header field; in the environment, one a line."""
+
+    name = "header"
+    envvar_list_splitter = "\n"
+
+    def split_envvar_value(self, rv: str) -> list[str]:
+        return [line for line in rv.splitlines() if line.strip()]
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> tuple[str, str]:
+        return value if isinstance(value, tuple) else header_pair(value)
 
 
 class _Rate(click.ParamType[float]):
@@ -126,6 +139,7 @@ _NETWORK = (
         "--header",
         "headers",
         multiple=True,
+        type=_Header(),
         metavar="'NAME: VALUE'",
         help="Send this header with every request; what gives access (Authorization, Cookie, …) only to the given "
         "origin, and none over a redirect to another.",
@@ -404,7 +418,7 @@ def connection(
     patience: float,
     rate: float | None,
     gap: float,
-    headers: tuple[str, ...],
+    headers: tuple[tuple[str, str], ...],
     proxy: str | None,
     trust: str | None,
     cookie_file: str | None,
@@ -413,11 +427,11 @@ def connection(
     return Connection(
         guise=choose(guise, own_guises()),
         lanes=lanes,
-        patience=Patience(tries=tries),
-        stall=patience,
+        backoff=Backoff(tries=tries),
+        patience=patience,
         rate=rate,
         gap=gap,
-        headers=tuple(header_pair(text) for text in headers),
+        headers=headers,
         proxy=proxy,
         trust=trust,
         cookie_file=cookie_file,

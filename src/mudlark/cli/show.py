@@ -74,13 +74,15 @@ def _plain(terminal: bool) -> bool | None:
     return True if not terminal or os.environ.get("NO_COLOR") else None
 
 
-def emit_json(command: str, problems: Iterable[MudlarkError] = (), **content: Any) -> None:
-    """The one JSON document of a command. problems: what went wrong with all or parts of it."""
+def emit_json(command: str, problems: Iterable[MudlarkError] = (), *, in_a_line: bool = False, **content: Any) -> None:
+    """The one JSON document of a command. problems: what went wrong with all or parts of it. in_a_line: one of many, of
+    a command that goes on."""
     document = {"mudlark": 1, "command": command, **content, "problems": [problem_data(one) for one in problems]}
+    indent = None if in_a_line else 2
     try:
-        written = msgspec.json.format(msgspec.json.encode(document), indent=2).decode()
+        written = msgspec.json.format(msgspec.json.encode(document), indent=indent or 0).decode()
     except UnicodeEncodeError:  # a file whose name is no text: it is told so that it can be found again
-        written = json.dumps(msgspec.to_builtins(document), indent=2)
+        written = json.dumps(msgspec.to_builtins(document), indent=indent)
     manner.emitted = True
     click.echo(escaped_json(written))
 

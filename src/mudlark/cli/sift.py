@@ -25,13 +25,15 @@ from mudlark.find.select import ORDERS, Filter, ordered
 from mudlark.find.sift import decode, nothing, sift_response
 from mudlark.find.walk import sift_all
 from mudlark.manifest.load import wants_text
-from mudlark.text import printable, size
+from mudlark.text import counted, printable, size
 from mudlark.web.address import shown
 from mudlark.web.session import Session
 from mudlark.whole import refuse_existing
 
 if TYPE_CHECKING:
     from mudlark.peek import Peek
+
+_NAMED = 5  # finds of unknown size
 
 
 @click.command(
@@ -99,6 +101,7 @@ def command(
     if csv:
         refuse_existing(csv, "--csv", replace)
     many = sort == "size" or filter_.larger_than is not None
+    alike = filter_.of_any_size()
 
     async def work() -> _Results:
         async with Session(connection(**given)) as session:
@@ -107,6 +110,7 @@ def command(
             for page in results.pages:
                 if many and not no_probe:
                     page.finds = await probe(session, page.finds, MANY)
+                results.unsized += [find.url for find in page.finds if find.bytes is None and alike.passes(find)]
                 page.finds = ordered((find for find in page.finds if filter_.passes(find)), sort)
             if peeking:
                 from mudlark.peek import peek, worth_peeking  # needs what no other way of looking does
@@ -118,6 +122,10 @@ def command(
     with Steps() as steps:
         results = asyncio.run(work())
     _note_nothing(results, filter_)
+    if filter_.larger_than is not None and results.unsized:
+        named = ", ".join(map(shown, results.unsized[:_NAMED])) + (" …" if len(results.unsized) > _NAMED else "")
+        words = f"! How large {counted(len(results.unsized), 'find')} would be nobody says, so not listed: {named}"
+        messages().print(Text(words, style="yellow"))
     if csv:
         entries = [entry for page in results.pages for entry in page.entries]
         if entries:
@@ -165,7 +173,8 @@ def _note_nothing(results: "_Results", filter_: Filter) -> None:
 class _Results:
     """What looking gave: pages, controls by their page's address, what was peeked at, and what went wrong.
 
-    paths: the answers that led to each of the pages, if there were several ways.
+    paths: the answers that led to each of the pages, if there were several ways. unsized: addresses of finds of which
+    no answer said how large they are.
     """
 
     pages: list[Page] = field(default_factory=list)
@@ -173,6 +182,7 @@ class _Results:
     problems: list[MudlarkError] = field(default_factory=list)
     peeks: "list[Peek]" = field(default_factory=list)
     paths: list[tuple[Answer, ...]] = field(default_factory=list)
+    unsized: list[str] = field(default_factory=list)
 
 
 def _show(results: _Results, sheet: Path | None, most: int, why: bool) -> None:
@@ -257,7 +267,7 @@ def _show_paths(results: _Results, most: int) -> None:
 
 
 def _emit(results: _Results, sheet: Path | None) -> None:
-    more = {}
+    more: dict[str, Any] = {}
     if sheet:
         from mudlark.cli.peek import peek_data
 

@@ -61,8 +61,9 @@ def _moment(text: str, now: datetime, *, to_come: bool) -> datetime:
     try:
         if match:
             hour, minute, second = int(match[1]), int(match[2]), int(match[3] or 0)
-            moment = now.replace(hour=hour, minute=minute, second=second, microsecond=0)
-            return moment + timedelta(days=1) if to_come and moment <= now else moment
+            wall = now.replace(tzinfo=None, hour=hour, minute=minute, second=second, microsecond=0)
+            moment = wall.astimezone()  # by the clock on the wall, which may be set forward or back until then
+            return (wall + timedelta(days=1)).astimezone() if to_come and moment <= now else moment
         stated = datetime.fromisoformat(cleaned.replace("Z", "+00:00"))
     except ValueError:
         raise UsageError(f"{text!r} is no time.", "Write it like 21:30, or 2031-05-17 21:30.") from None

@@ -77,7 +77,12 @@ _LARGEST_INPUT = 200_000_000  # bytes
 @option("--again-failed", is_flag=True, help="Only rows that were tried before, and of which nothing good came.")
 @option("--ignore-robots", is_flag=True, help="Read index pages also where their host asks programs not to.")
 @option("--cluster", default=None, metavar="ADDRESS", help="On the workers of this Dask scheduler, or local:4.")
-@option("--every", default=None, metavar="TIME", help="Look at the list again and again (6h), and take what is new.")
+@option(
+    "--every",
+    default=None,
+    metavar="TIME",
+    help="Look at the list again and again (6h), and take what is new; with --json, a line each time.",
+)
 @option("--plan", is_flag=True, help="Show the rows, and fetch nothing.")
 @option("--listen", is_flag=True, help="Open the page of each row in a real browser, too.", group="Choosing")
 @option("--all", "every_find", is_flag=True, group="Choosing", help="Take all main finds of each row.")
@@ -129,21 +134,36 @@ def command(
         need_libraries()
     network = connection(**given)
     task = _Task(source, into, network, order, ears, not ignore_robots, cluster)
+    read = False
     while True:
-        gathering = _gathered(task)
+        try:
+            gathering = _gathered(task)
+        except MudlarkError as problem:
+            if not read or pause is None:
+                raise
+            complain(problem.what, problem.advice)  # the list may be back the next time
+            if as_json:
+                emit_json("sweep", [problem], in_a_line=True, items=[], summary=None)
+            _pause(pause)
+            continue
+        read = True
         journal = Journal(into)
         rows = chosen(gathering.rows, journal, only, most, failed=again_failed)
         if plan:
             _show_plan(gathering, rows, journal, as_json)
             return
         _say_what_is_done(gathering, rows, journal)
-        status = _run(task, journal, gathering, rows, at_once, as_json and pause is None)
+        status = _run(task, journal, gathering, rows, at_once, as_json, in_a_line=pause is not None)
         if reported:
             report_at_the_end(into, into / "report.html")
         if pause is None:
             click.get_current_context().exit(status)
-        messages().print(f"Looking again in {clock(pause)}. Ctrl-C ends it.", markup=False)
-        time.sleep(pause)
+        _pause(pause)
+
+
+def _pause(seconds: float) -> None:
+    messages().print(f"Looking again in {clock(seconds)}. Ctrl-C ends it.", markup=False)
+    time.sleep(seconds)
 
 
 @dataclass(frozen=True, slots=True)
@@ -264,8 +284,17 @@ def _show_row(result: Result, place: str) -> None:
     console().print(line.append(f"  {', '.join(facts)}" if facts else "", style="not bold default"))
 
 
-def _run(task: _Task, journal: Journal, gathering: Gathering, rows: list[Row], at_once: int, as_json: bool) -> int:
-    """Haul the rows; the exit status."""
+def _run(
+    task: _Task,
+    journal: Journal,
+    gathering: Gathering,
+    rows: list[Row],
+    at_once: int,
+    as_json: bool,
+    *,
+    in_a_line: bool,
+) -> int:
+    """Haul the rows; the exit status. in_a_line: its JSON document is one of many."""
     begun = time.monotonic()
     data: list[dict[str, Any]] = []
     full: StorageError | None = None
@@ -293,7 +322,8 @@ def _run(task: _Task, journal: Journal, gathering: Gathering, rows: list[Row], a
     problems: list[MudlarkError] = [one.problem for one in done if one.problem]
     summary = _summary(gathering, journal, done, time.monotonic() - begun)
     if as_json:
-        emit_json("sweep", [*problems, *([full] if full else [])], items=data, summary=summary)
+        everything = [*problems, *([full] if full else [])]
+        emit_json("sweep", everything, in_a_line=in_a_line, items=data, summary=summary)
     else:
         _show_summary(summary, table if journal.results else None)
     if full:

@@ -19,6 +19,7 @@ from mudlark.manifest.load import fill, is_manifest, open_presentation, refusal,
 from mudlark.manifest.model import Live, Presentation, Rendition
 from mudlark.media.forms import FORMS
 from mudlark.media.index import INDEXED, movie_in
+from mudlark.media.matroska.read import described
 from mudlark.media.movie import Movie
 from mudlark.media.sniff import sniff
 from mudlark.text import clock, counted, size
@@ -137,9 +138,14 @@ async def _of_address(
                 "live": live_data(presentation.live),
             }
             return _rows(presentation, chosen), facts
-        if sniff(look.body) != "mp4":
+        form = sniff(look.body)
+        if form not in ("mp4", "matroska"):
             raise _neither(target, look)
         glance = await session.glance(look.url, patient=True)
+        if form == "matroska":
+            length, formats = described(glance.body, glance.length or len(glance.body))
+            rows = [_row(number, TrackFacts.of_format(one, length)) for number, one in enumerate(formats, start=1)]
+            return rows, {"url": look.url, "kind": "file", "duration": _longest(rows)}
         movie = await movie_at(session, glance)
     if movie is None:
         raise FormatError(
@@ -155,8 +161,8 @@ def _neither(target: str, look: Content) -> NothingFound:
     page = sniff(look.body) == "html"
     what = "a web page" if page else look.type or "something without a type"
     return NothingFound(
-        f"{shown(target)} is {what}, not a playlist or MP4.",
-        "Find its playlist with `mudlark sift`." if page else "Give the address of a playlist or an MP4.",
+        f"{shown(target)} is {what}, not a playlist, MP4 or WebM.",
+        "Find its playlist with `mudlark sift`." if page else "Give one of these, or haul it, and look at the file.",
         url=target,
     )
 

@@ -389,7 +389,7 @@ class _Line:
         engine = self.engine
         addresses = [msgspec.structs.replace(resource, url=url) for url in (resource.url, *resource.others)]
         places = tuple(one.url.rpartition("/")[0] for one in addresses)
-        tries = Tries(len(addresses), engine._preferred.get(places, 0), engine.session.connection.patience, looks=looks)
+        tries = Tries(len(addresses), engine._preferred.get(places, 0), engine.session.connection.backoff, looks=looks)
         came_before = engine._budget.good
         while turn := tries.next():
             index, wait = turn

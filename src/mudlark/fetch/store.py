@@ -20,7 +20,7 @@ from pathlib import Path
 import msgspec
 from xxhash import xxh3_128
 
-from mudlark.errors import StorageError
+from mudlark.errors import Held, StorageError
 from mudlark.fetch.incoming import Body, Incoming, words
 from mudlark.fetch.place import Place
 from mudlark.plain import NotPlain, kind_of, read_plain
@@ -119,7 +119,7 @@ class Store:
                 left.unlink()
         except sqlite3.DatabaseError as problem:
             if "locked" in str(problem):
-                raise StorageError(
+                raise Held(
                     f"Another Mudlark is working on this in {self.folder}{_held_by(self.folder)}.",
                     "Wait until it has finished.",
                 ) from problem

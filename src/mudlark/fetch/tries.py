@@ -5,7 +5,7 @@ look; what is refused is not asked for again.
 """
 
 from mudlark.errors import NetworkError
-from mudlark.web.retry import Passing, Patience
+from mudlark.web.retry import Backoff, Passing
 
 GONE = frozenset({404, 410})
 _LOOKS = 2  # tries at something that is said to be gone
@@ -14,7 +14,7 @@ _LOOKS = 2  # tries at something that is said to be gone
 class Tries:
     """Of one resource. addresses: how many there are; best: the index of the one to ask first."""
 
-    def __init__(self, addresses: int, best: int, patience: Patience, *, looks: int = _LOOKS) -> None:
+    def __init__(self, addresses: int, best: int, patience: Backoff, *, looks: int = _LOOKS) -> None:
         self._order = [best, *(index for index in range(addresses) if index != best)]
         self._left = dict.fromkeys(self._order, patience.tries)
         self._failures = dict.fromkeys(self._order, 0)

@@ -1,7 +1,7 @@
 """Which finds of a page a user wants: filters for looking, and choices for hauling."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from urllib.parse import urlsplit
 
 from mudlark.errors import NothingFound, UsageError
@@ -33,6 +33,10 @@ class Filter:
             and (self.host is None or self.host.lower() in host)
             and (self.larger_than is None or (find.bytes or 0) > self.larger_than)
         )
+
+    def of_any_size(self) -> "Filter":
+        """The same, whatever the size."""
+        return replace(self, larger_than=None)
 
     def __str__(self) -> str:
         words = [f"match {self.match!r}" if self.match else "", f"are on {self.host!r}" if self.host else ""]

@@ -4,6 +4,7 @@ import re
 from collections.abc import Iterator
 from pathlib import Path
 
+from mudlark.archive.naming import safe_name
 from mudlark.archive.record import FileFacts, Note
 from mudlark.errors import MudlarkError
 from mudlark.find.model import PLAYED, Find, Page
@@ -80,7 +81,8 @@ async def fetch_beside(
 
 
 def _names(stem: str, poster: bool, language: str | None, extension: str) -> Iterator[str]:
-    middle = ".poster" if poster else f".{language}" if language else ""
+    spoken = safe_name(language or "")
+    middle = ".poster" if poster else f".{spoken}" if spoken else ""
     yield f"{stem}{middle}{extension}"
     number = 2
     while True:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
+from mudlark.archive.naming import safe_name
 from mudlark.archive.record import FileFacts, Note
 from mudlark.assemble.film import Assembled, Voice, assemble
 from mudlark.assemble.output import ChosenFile, Output
@@ -294,7 +295,8 @@ def _subtitles(
         return [], [*problems, Problem("subtitle-missing", f"The subtitles “{called}” cannot be read: {problem.what}")]
     if not cues and not parts:
         return [], problems
-    stem = f"{media.stem}.{rendition.language or rendition.name}{'.forced' if rendition.forced else ''}"
+    spoken = safe_name(rendition.language or "") or rendition.name
+    stem = f"{media.stem}.{spoken}{'.forced' if rendition.forced else ''}"
     name, number = f"{stem}.vtt", 2
     while media.with_name(name).exists():
         name, number = f"{stem} ({number}).vtt", number + 1

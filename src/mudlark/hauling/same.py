@@ -113,7 +113,7 @@ async def _same_segment(session: Session, segment: Segment, facts: SegmentFacts)
                 digest.update(chunk)
         return digest.hexdigest() == facts.sha256
 
-    return await persist(attempt, session.connection.patience)
+    return await persist(attempt, session.connection.backoff)
 
 
 def same_media(one: Record, other: Record) -> bool:

@@ -26,6 +26,7 @@ from mudlark.web.session import Session
 AGENT = "Mudlark"
 _MOST_PAGES = 200  # index pages that follow each other
 _MOST_MAPS = 500
+_NOTHING = b"User-agent: *\nDisallow: /"
 _LARGEST = 200_000_000  # bytes of a list on disk
 _NEXT = re.compile(r"^\W*(next|older|more|weiter|nächste|ältere|suivant|siguiente|volgende|nesaf)\b|^[»›→]$", re.I)
 
@@ -51,6 +52,7 @@ class Gatherer:
     robots: bool = True
     on_page: Callable[[str], None] = lambda _url: None
     _rules: dict[str, Rules] = field(default_factory=dict)
+    _unreachable: set[str] = field(default_factory=set)
 
     async def gather(self, source: str, standard_input: bytes | None = None) -> Gathering:
         """All rows of a list. standard_input: what came by that way, if the source is `-`."""
@@ -131,7 +133,7 @@ class Gatherer:
     async def _mind_robots(self, url: str) -> None:
         if not await self._allowed(url):
             raise Refused(
-                f"{urlsplit(url).netloc} asks programs not to read {shown(url)} (robots.txt).",
+                f"{urlsplit(url).netloc} {self._why(url)} {shown(url)} (robots.txt).",
                 "With the owner's leave, add --ignore-robots.",
                 url=url,
             )
@@ -139,22 +141,34 @@ class Gatherer:
     async def _may(self, url: str, notes: list[str]) -> bool:
         if await self._allowed(url):
             return True
-        notes.append(f"{shown(url)} is left out: its host asks programs not to read it (robots.txt)")
+        notes.append(f"{shown(url)} is left out: its host {self._why(url)} it (robots.txt)")
         return False
 
+    def _why(self, url: str) -> str:
+        gone = _robots_of(url) in self._unreachable
+        return "does not say whether programs may read" if gone else "asks programs not to read"
+
     async def _allowed(self, url: str) -> bool:
-        """Whether the host of an address minds that programs read it; it does not, where it does not say."""
+        """Whether the host of an address lets programs read it: so it does where it has no rules, and not while they
+        cannot be reached (RFC 9309 §2.3.1)."""
         if not self.robots:
             return True
-        parts = urlsplit(url)
-        place = f"{parts.scheme}://{parts.netloc}/robots.txt"
+        place = _robots_of(url)
         if place not in self._rules:
             try:
                 answer = await self.session.look(place, _is_text)
                 self._rules[place] = Rules(answer.body if answer.type != "text/html" else b"", AGENT)
-            except NetworkError:
-                self._rules[place] = Rules(b"", AGENT)
+            except NetworkError as problem:
+                unreachable = problem.status is None or problem.status >= 500
+                self._rules[place] = Rules(_NOTHING if unreachable else b"", AGENT)
+                if unreachable:
+                    self._unreachable.add(place)
         return self._rules[place].allow(url)
+
+
+def _robots_of(url: str) -> str:
+    parts = urlsplit(url)
+    return f"{parts.scheme}://{parts.netloc}/robots.txt"
 
 
 def _read(path: Path) -> bytes:

@@ -4,6 +4,9 @@ A server that is gone is left alone, and its rows are tried again at the end.
 """
 
 import asyncio
+import logging
+import shutil
+import tempfile
 import time
 from collections import Counter, deque
 from collections.abc import AsyncIterator, Awaitable, Callable
@@ -12,7 +15,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from mudlark.errors import MudlarkError, NetworkError, Refused, StorageError
+from mudlark.errors import Held, Internal, MudlarkError, NetworkError, Refused, StorageError
 from mudlark.fetch.store import now
 from mudlark.hauling.order import HaulWatch, Item, Order
 from mudlark.hauling.steps import haul
@@ -25,6 +28,9 @@ from mudlark.web.session import Session
 
 _GONE = 3  # rows in a row for which a host gives no answer, after which it is left
 _NO_ANSWER = frozenset({None, 500, 502, 503, 504})
+_RESERVE = 64_000_000  # bytes that the disk must have left for another row
+_TRIED = 65_536  # bytes that a folder must take
+_log = logging.getLogger(__name__)
 Dress = Callable[[Row], Order]
 
 
@@ -84,6 +90,7 @@ class Sweep:
     into: Path
     at_once: int = 2
     on_begin: Callable[[Row], HaulWatch] = lambda _row: HaulWatch()
+    _held: list[Row] = field(default_factory=list)
 
     async def run(self, rows: list[Row]) -> AsyncIterator[Done]:
         """What comes of each, as it is done. Raises StorageError when the folder takes no more."""
@@ -94,7 +101,7 @@ class Sweep:
         last, gone = deque[Row](), list[Row]()
         for host in dict.fromkeys(_host(row) for row in left):  # one of each finds out whether it is back
             mine = [row for row in left if _host(row) == host]
-            done = await self._one(mine[0])
+            done = await self._one(mine[0], last=True)
             yield done
             if isinstance(done.problem, NetworkError) and done.problem.status in _NO_ANSWER:
                 gone += mine[1:]
@@ -104,13 +111,16 @@ class Sweep:
         again = list[Row]()
         async for done in self._side_by_side(last, hosts, again):
             yield done
+        held, self._held = self._held, []
+        for row in held:  # another process may have finished by now
+            yield await self._one(row, last=True)
         for row in [*gone, *again]:
             problem = NetworkError(f"{_host(row)} gave no answer for the rows before, nor at the end.", "Try later.")
             yield self._failed(row, problem, time.monotonic())
 
     async def _side_by_side(self, waiting: deque[Row], hosts: Hosts, left: list[Row]) -> AsyncIterator[Done]:
         """Rows whose host is gone come into `left`."""
-        running: set[asyncio.Task[Done]] = set()
+        running: set[asyncio.Task[Done | None]] = set()
         try:
             while waiting or running:
                 while waiting and len(running) < self.at_once:
@@ -118,12 +128,14 @@ class Sweep:
                     if hosts.gone(_host(row)):
                         left.append(row)
                     else:
-                        running.add(asyncio.create_task(self._one(row)))
+                        running.add(asyncio.create_task(self._now(row)))
                 if not running:
                     break
                 finished, running = await asyncio.wait(running, return_when=asyncio.FIRST_COMPLETED)
                 for task in finished:
                     done = task.result()
+                    if done is None:
+                        continue
                     if done.problem:
                         hosts.failed(_host(done.row), done.problem)
                     else:
@@ -134,8 +146,16 @@ class Sweep:
                 task.cancel()
             await asyncio.gather(*running, return_exceptions=True)
 
-    async def _one(self, row: Row) -> Done:
-        """One row; only what no row can do without is raised."""
+    async def _now(self, row: Row) -> Done | None:
+        """One row; None if another process holds it, and it is to be tried at the end."""
+        done = await self._one(row)
+        if isinstance(done.problem, Held):
+            self._held.append(row)
+            return None
+        return done
+
+    async def _one(self, row: Row, *, last: bool = False) -> Done:
+        """One row; only what no row can do without is raised. last: it is not tried again."""
         begun = time.monotonic()
         failures: list[MudlarkError] = []
         try:
@@ -143,10 +163,15 @@ class Sweep:
             watch = self.on_begin(row)
             watch.on_failure = failures.append
             items = await self.hauler(self.dress(row), watch)
-        except StorageError:
-            raise
+        except Held as problem:
+            return self._failed(row, problem, begun) if last else Done(row, _result(row, problem, begun), [], problem)
         except MudlarkError as problem:
+            if isinstance(problem, StorageError) and not await asyncio.to_thread(_takes_files, self.into):
+                raise
             return self._failed(row, problem, begun)
+        except Exception as problem:  # nothing that one row does ends the others
+            _log.exception("a row failed in a way that nobody foresaw")
+            return self._failed(row, Internal(problem), begun)
         if not items:
             return self._failed(row, failures[0], begun)
         return self._left(row, items, failures, begun)
@@ -173,18 +198,36 @@ class Sweep:
 
     def _failed(self, row: Row, problem: MudlarkError, begun: float) -> Done:
         problem.url = problem.url or row.address
-        result = Result(
-            key=key_of(row.address),
-            address=row.address,
-            verdict="refused" if isinstance(problem, Refused) else "failed",
-            title=row.title or "",
-            reason=problem.what,
-            code=problem.code,
-            taken=round(time.monotonic() - begun, 3),
-            when=now(),
-        )
+        result = _result(row, problem, begun)
         self.journal.add(result)
         return Done(row, result, problem=problem)
+
+
+def _result(row: Row, problem: MudlarkError, begun: float) -> Result:
+    """What came of a row that left nothing."""
+    return Result(
+        key=key_of(row.address),
+        address=row.address,
+        verdict="refused" if isinstance(problem, Refused) else "failed",
+        title=row.title or "",
+        reason=problem.what,
+        code=problem.code,
+        taken=round(time.monotonic() - begun, 3),
+        when=now(),
+    )
+
+
+def _takes_files(into: Path) -> bool:
+    """True if a folder still takes files: what one row could not write is no reason to end the others."""
+    try:
+        if shutil.disk_usage(into).free < _RESERVE:
+            return False
+        with tempfile.TemporaryFile(dir=into) as file:
+            file.write(bytes(_TRIED))
+            file.flush()
+    except OSError:
+        return False
+    return True
 
 
 _ORDER = ("failed", "refused", "broken", "flawed", "unproven", "sound")

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 from mudlark.errors import UsageError
 from mudlark.text import printable
 from mudlark.web.guise import PLAIN, Guise
-from mudlark.web.retry import Patience
+from mudlark.web.retry import Backoff
 
 if TYPE_CHECKING:
     from mudlark.web.reach import Reach
@@ -16,14 +16,15 @@ ENVIRONMENT = "env"  # in place of a proxy: those that the environment names
 
 @dataclass(frozen=True, slots=True)
 class Connection:
-    """How to talk to servers. stall: seconds without a byte. rate: bytes a second of all lanes together, if limited.
+    """How to talk to servers. backoff: how often it is tried, and when. patience: seconds without a byte. rate: bytes a
+    second of all lanes together, if limited.
     gap: seconds between two requests to one host. proxy: its address, or `env` for what the environment names.
     reach: where it may go; None for anywhere, as the user alone says where.
     """
 
     lanes: int = 8
-    patience: Patience = field(default_factory=Patience)
-    stall: float = 20.0
+    backoff: Backoff = field(default_factory=Backoff)
+    patience: float = 20.0
     rate: float | None = None
     gap: float = 0.0
     headers: tuple[tuple[str, str], ...] = ()

@@ -45,7 +45,7 @@ class Passing(NetworkError):
 
 
 @dataclass(frozen=True, slots=True)
-class Patience:
+class Backoff:
     """tries: how often a request is made at most. first, longest: seconds of the first and of the longest wait."""
 
     tries: int = 4
@@ -60,7 +60,7 @@ class Patience:
 
 
 async def persist(
-    attempt: Callable[[], Awaitable[T]], patience: Patience, on_retry: Callable[[Passing], None] | None = None
+    attempt: Callable[[], Awaitable[T]], patience: Backoff, on_retry: Callable[[Passing], None] | None = None
 ) -> T:
     """Call `attempt` until it succeeds, fails for good, or the tries are used up."""
     failures = 0

@@ -30,7 +30,7 @@ from mudlark.web.redirects import Redirects
 from mudlark.web.referrer import Referrer
 from mudlark.web.requester import Leading, Requester
 from mudlark.web.resource import Version
-from mudlark.web.retry import Passing, Patience, persist
+from mudlark.web.retry import Backoff, Passing, persist
 from mudlark.web.transport import Answer, Form, Transport, packed_form
 
 LARGEST_TEXT = 20_000_000  # bytes of a page or manifest that are read at most
@@ -193,7 +193,7 @@ class Session:
                         )
                 return answer.content(bytes(body), complete=True)
 
-        return await persist(attempt, self.connection.patience)
+        return await persist(attempt, self.connection.backoff)
 
     async def send(self, address: str, fields: Sequence[tuple[str, str]], *, multipart: bool = False) -> Content:
         """What an address answers to a form that is sent to it (POST). Not repeated: it may have had its effect."""
@@ -223,8 +223,8 @@ class Session:
                         break
                 return answer.content(bytes(body), complete=answer.length is not None and len(body) >= answer.length)
 
-        patience = self.connection.patience
-        return await persist(attempt, patience if patient else Patience(tries=min(2, patience.tries), first=0.2))
+        patience = self.connection.backoff
+        return await persist(attempt, patience if patient else Backoff(tries=min(2, patience.tries), first=0.2))
 
     @asynccontextmanager
     async def open(
@@ -374,7 +374,7 @@ class Session:
 
     async def _chunks(self, exchange: Exchange, answer: Answer, wanted: int | None) -> AsyncIterator[bytes]:
         """The body, with its length checked against what was announced. One that only drips is given up."""
-        address, stall, meter = exchange.url, self.connection.stall, self._shared.meter
+        address, stall, meter = exchange.url, self.connection.patience, self._shared.meter
         plain = "content-encoding" not in answer.headers
         announced = wanted if wanted is not None else answer.length if plain else None
         since, before = time.monotonic(), 0

@@ -103,7 +103,7 @@ class Transport:
         self.jar = CookieJar()
         for cookie in read_cookies(connection.cookie_file) if connection.cookie_file else ():
             self.jar.put(cookie)
-        stall = connection.stall
+        stall = connection.patience
         self._client = aiohttp.ClientSession(
             connector=self._connector(context),
             cookie_jar=self.jar,
@@ -153,6 +153,6 @@ class Transport:
                 allow_redirects=False,
             )
         except self._broken as problem:
-            raise explain(address, problem, self._connection.stall) from problem
+            raise explain(address, problem, self._connection.patience) from problem
         async with response:
-            yield Answer(address, response, self._connection.stall)
+            yield Answer(address, response, self._connection.patience)

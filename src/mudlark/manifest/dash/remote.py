@@ -213,7 +213,7 @@ async def _part_and_size(session: Session, resource: Resource, start: int, lengt
             return bytes(data[skip : skip + length]), size
 
         try:
-            return await persist(attempt, session.connection.patience)
+            return await persist(attempt, session.connection.backoff)
         except NetworkError as problem:
             failed = failed or problem
     assert failed is not None

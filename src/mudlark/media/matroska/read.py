@@ -86,6 +86,25 @@ def read_matroska(read: ReadAt, size: int) -> Movie:
     return movie
 
 
+def described(head: bytes, size: int) -> tuple[float, list[Format]]:
+    """What the beginning of a file of `size` bytes says of it: seconds, and the formats of its tracks of pictures and
+    sound. Raises MatroskaError where it does not say."""
+    segment = header(head, header(head, 0, size).end, size)
+    scale, duration, tracks, at = 1_000_000, 0.0, dict[int, Track](), segment.content
+    while at + _HEAD < len(head) and not tracks:
+        element = header(head, at, size)
+        if element.identifier == names.CLUSTER:
+            break
+        if element.end <= len(head) and element.identifier == names.INFO:
+            scale, duration = read_info(head, 0, element)
+        elif element.end <= len(head) and element.identifier == names.TRACKS:
+            tracks = read_tracks(head, 0, element)
+        at = element.end
+    if not tracks:
+        raise MatroskaError("Its tracks are not described at its beginning", at)
+    return duration * scale / 1e9, [track.format for track in tracks.values()]
+
+
 def _read_cluster(read: ReadAt, cluster: Element, tracks: dict[int, Track], unread: Unread) -> int:
     if cluster.unknown:
         cluster = replace(cluster, end=_end_of(read, cluster), unknown=False)
