@@ -10,7 +10,7 @@ import pytest
 
 from mudlark.archive.bag import bags_in, items_in, make_bag
 from mudlark.archive.bagcheck import check_bag
-from mudlark.archive.layout import RECORD
+from mudlark.archive.layout import HISTORY, RECORD
 from mudlark.archive.record import FileFacts, to_json
 from mudlark.errors import FormatError, UsageError
 from tests.conftest import Ran
@@ -30,13 +30,17 @@ def item(folder: Path, body: bytes = b"tide", verdict: str = "sound") -> Path:
 
 
 def test_a_bag_of_an_item_is_valid_and_says_what_it_is(tmp_path: Path) -> None:
-    made = make_bag([item(tmp_path / "in/Buoy")], tmp_path / "in", tmp_path / "out", FACTS, zipped=False)
+    buoy = item(tmp_path / "in/Buoy")
+    (buoy / HISTORY).write_text('{"checked": 1}\n')
+    made = make_bag([buoy], tmp_path / "in", tmp_path / "out", FACTS, zipped=False)
+    with (buoy / HISTORY).open("a") as history:  # the item is checked later on
+        history.write('{"checked": 2}\n')
     bag = bagit.Bag(str(made.path))
     bag.validate()
     assert bag.version_info == (1, 0) and {"sha256", "sha512"} <= set(bag.algorithms)
     assert bag.info["Source-Organization"] == "Tidewrack Museum" and bag.info["Bagging-Date"]
     assert bag.info["External-Identifier"] == "http://m.example/buoy" and bag.info["External-Description"] == "Buoy"
-    assert (made.items, made.files) == (1, 2) and bag.info["Payload-Oxum"] == f"{made.bytes}.2"
+    assert (made.items, made.files) == (1, 3) and bag.info["Payload-Oxum"] == f"{made.bytes}.3"
     assert (made.path / "data/buoy.bin").samefile(tmp_path / "in/Buoy/buoy.bin")
     assert [one.name for one in (tmp_path / "out").iterdir()] == ["Buoy"]
 

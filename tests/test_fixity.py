@@ -119,7 +119,10 @@ def test_an_item_is_mended_from_its_record_alone(mudlark: Run, site: DemoSite, t
     (folder / "mine.txt").write_text("mine")
     damaged = mudlark("assay", "kept", "--json").json["items"][0]
     assert damaged["verdict"] == "broken" and "SHA-256" in damaged["reason"]
+    folder = folder.rename(tmp_path / "kept/Box 17, shelf 3")  # whatever it is called by now
+    film = folder / facts.files[0].path
     fixed = mudlark("assay", "kept", "--fix", "--trust-record", "--json")
+    assert [one.name for one in (tmp_path / "kept").iterdir()] == [folder.name]
     assert fixed.status == 0 and [(one["verdict"], one["state"]) for one in fixed.json["items"]] == [
         ("sound", "repaired")
     ]

@@ -34,6 +34,9 @@ from mudlark.archive.record import (
 )
 from mudlark.assemble.join import second_name
 from mudlark.errors import FormatError, UsageError
+from mudlark.fetch.store import Store
+from mudlark.fetch.unfinished import unfinished
+from mudlark.hauling.steps import _clear
 from mudlark.verify.account import Account, Problem
 from mudlark.verify.fixity import compare
 from mudlark.verify.media import check_file
@@ -138,6 +141,22 @@ def test_an_item_is_not_mended_over_files_or_links_of_others(tmp_path: Path) -> 
     (folder / "buoy.mp4").unlink()
     (folder / "replaced").symlink_to(tmp_path)
     assert not can_mend(folder, old, fresh)
+
+
+def test_what_was_not_cleared_away_behind_an_item_is_not_unfinished(tmp_path: Path) -> None:
+    with Store(tmp_path, "key", "http://m.example/") as store:
+        store.retain()
+        store.item.mkdir()
+    assert [one.target for one in unfinished(tmp_path)] == ["http://m.example/"]
+    with Store(tmp_path, "key", "http://m.example/") as store:
+        store.retain()
+        store.placing()
+        assert not store.placed
+        store.item.rename(tmp_path / "Buoy")
+        assert store.placed
+    assert unfinished(tmp_path) == []
+    _clear(tmp_path, "key")
+    assert not (tmp_path / ".mudlark").exists()
 
 
 def test_an_earlier_item_is_found_by_what_it_is_known_by(tmp_path: Path) -> None:

@@ -5,11 +5,15 @@ import json
 import os
 import re
 import subprocess
+import sys
+import time
 import unicodedata
 from collections.abc import Callable
+from datetime import datetime
 from pathlib import Path
 from typing import Any, get_args
 
+import click
 import pytest
 from click.testing import CliRunner
 from hypothesis import given
@@ -17,9 +21,12 @@ from hypothesis import strategies as st
 
 from mudlark import errors
 from mudlark.cli.main import _COMMANDS, _load
+from mudlark.cli.options import connection, network_options
 from mudlark.cli.progress import Gauge, line, plain_line
 from mudlark.cli.show import console
+from mudlark.cli.spans import span_of
 from mudlark.demo.site import DemoSite, media_folder
+from mudlark.errors import UsageError
 from mudlark.find.model import Place
 from mudlark.text import escaped_json, printable, visible
 from tests.conftest import PROGRAM, Answer, Ran, Trouble, own_environment
@@ -90,6 +97,54 @@ def test_a_missing_path_is_told_beside_the_results_of_the_others(mudlark: Run, t
     ran = mudlark("assay", "nowhere", "shop.mp4", "--json")
     assert (ran.status, [problem["code"] for problem in errors_of(ran)]) == (2, ["usage"])
     assert [item["verdict"] for item in ran.json["items"]] == ["sound"]
+
+
+def test_headers_come_from_the_environment_one_a_line(monkeypatch: pytest.MonkeyPatch) -> None:
+    given: list[Any] = []
+
+    @click.command()
+    @network_options
+    def command(**network: Any) -> None:
+        given.append(connection(**network).headers)
+
+    monkeypatch.setenv("MUDLARK_HEADER", "Authorization: Bearer x\n\nX-Museum: two words\n")
+    command.main([], standalone_mode=False)
+    command.main(["--header", "A: b"], standalone_mode=False)
+    assert given == [(("Authorization", "Bearer x"), ("X-Museum", "two words")), (("A", "b"),)]
+    monkeypatch.setenv("MUDLARK_HEADER", "nonsense")
+    with pytest.raises(UsageError):
+        command.main([], standalone_mode=False)
+
+
+@pytest.mark.parametrize(
+    ("now", "until", "hours"),
+    [("2031-03-29 23:00", "06:00", 6), ("2031-10-25 23:00", "06:00", 8), ("2031-05-01 05:00", "06:00", 1)],
+)
+def test_a_time_of_day_is_that_of_the_clock_on_the_wall(
+    monkeypatch: pytest.MonkeyPatch, now: str, until: str, hours: int
+) -> None:
+    monkeypatch.setenv("TZ", "Europe/Berlin")
+    time.tzset()
+    try:
+        begun = datetime.fromisoformat(now).astimezone()
+        span = span_of({"lasting": None, "until": until, "begin": "now"}, begun)
+        assert span.until == begun.timestamp() + hours * 3600
+    finally:
+        monkeypatch.undo()
+        time.tzset()
+
+
+@pytest.mark.program
+def test_the_configuration_may_ask_for_json_and_nohup_is_heeded(tmp_path: Path) -> None:
+    (tmp_path / "own.toml").write_text("json = true\n")
+    environment = own_environment(tmp_path) | {"MUDLARK_CONFIG": str(tmp_path / "own.toml")}
+    ran = subprocess.run([PROGRAM, "haul", "--nonsense"], env=environment, capture_output=True, check=False)
+    assert ran.returncode == 2 and json.loads(ran.stdout)["problems"][0]["code"] == "usage"
+    source = "import signal; signal.signal(signal.SIGHUP, signal.SIG_IGN)\n"
+    source += "import sys; sys.argv = ['mudlark', '--version']\n"
+    source += "from mudlark.cli.main import run\ntry: run()\nexcept SystemExit: pass\n"
+    source += "assert signal.getsignal(signal.SIGHUP) == signal.SIG_IGN\n"
+    subprocess.run([sys.executable, "-c", source], check=True, capture_output=True)
 
 
 def test_every_error_has_a_code_and_a_status_of_its_own() -> None:

@@ -128,6 +128,31 @@ def _segments(folder: Path, item: dict[str, Any]) -> list[dict[str, Any]]:
     return listed
 
 
+@pytest.mark.parametrize("over", [404, 200])
+def test_a_killed_recording_whose_broadcast_is_over_is_finished_from_what_is_there(
+    mudlark: Run, trouble: Trouble, tmp_path: Path, over: int
+) -> None:
+    lines = ["#EXTM3U", "#EXT-X-TARGETDURATION:4", "#EXT-X-MEDIA-SEQUENCE:7"]
+    for number in range(2):
+        trouble.say(f"/part-{number}.ts", Answer(content("defined", f"mill-{number}.ts") or b""))
+        lines += ["#EXTINF:4.0,", f"part-{number}.ts"]
+    grown = {"Last-Modified": formatdate(time.time() + 3600, usegmt=True)}
+    url = trouble.say("/list.m3u8", Answer("\n".join(lines).encode(), headers=grown))
+    command = [str(PROGRAM), "haul", url, "--into", "kept", "--from", "earliest"]
+    with subprocess.Popen(command, cwd=tmp_path, env=own_environment(tmp_path), stderr=subprocess.PIPE) as program:
+        journal = ".mudlark/*/recording.jsonl"
+        wait_until(lambda: sum(one.read_bytes().count(b"\n") for one in (tmp_path / "kept").glob(journal)) == 2)
+        program.kill()
+    (path,) = (tmp_path / "kept").glob(journal)
+    path.write_bytes(path.read_bytes()[:-40])  # its last line was cut off: the store knows the segment
+    ended = "\n".join([*lines[:3], *lines[5:], "#EXT-X-ENDLIST"]).encode()
+    trouble.say("/list.m3u8", Answer(b"", 404) if over == 404 else Answer(ended))
+    ran = mudlark("haul", url, "--into", "kept", "--json")
+    (item,) = ran.json["items"]
+    assert item["verdict"] == "sound" and "The broadcast is over" in ran.err, ran.err
+    assert item["duration"] == pytest.approx(8.0, abs=0.2) and not (tmp_path / "kept/.mudlark").exists()
+
+
 def test_what_the_server_no_longer_has_is_a_gap_that_is_said(mudlark: Run, trouble: Trouble) -> None:
     cameras = Cameras(lambda: 1_000_000.0)
     trouble.say("/both-init.mp4", Answer((cameras.answer("harbour", "both-init.mp4") or (b"", ""))[0]))

@@ -265,6 +265,11 @@ def test_reports_write_over_nothing_and_leave_what_is_not_theirs(tmp_path: Path)
     assert write_report(tmp_path / "shelf", tmp_path / "new/plain") == 2
     assert sorted(path.name for path in (tmp_path / "new").iterdir()) == ["plain", "plain-pages"]
     (tmp_path / "report.html").write_text("mine")
+    (tmp_path / "d/items.csv").write_text("mine")
+    for into, data in (("report.html", None), ("shelf.html", tmp_path / "d")):
+        with pytest.raises(UsageError, match="no part of a report"):
+            write_report(tmp_path / "shelf", tmp_path / into, data=data, replace=True)
+    assert (tmp_path / "report.html").read_text() == (tmp_path / "d/items.csv").read_text() == "mine"
     assert place_for(tmp_path / "report.html") == tmp_path / "report (2).html"
     assert place_for(tmp_path / "shelf.html") == tmp_path / "shelf.html"
 

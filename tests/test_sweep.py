@@ -1,5 +1,6 @@
 """Whole lists: read as people and machines write them, run without one row stopping another, gone on with."""
 
+import asyncio
 import csv
 import json
 import signal
@@ -12,11 +13,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mudlark.demo.site import DemoSite
-from mudlark.errors import MudlarkError, NetworkError, Refused
+from mudlark.errors import Held, MudlarkError, NetworkError, NothingFound, Refused, StorageError
+from mudlark.hauling.order import HaulWatch, Item, Order
 from mudlark.sweeping.gather import following
 from mudlark.sweeping.journal import Journal, Result, key_of
 from mudlark.sweeping.rows import Listed, Row, once, rows_in
-from mudlark.sweeping.run import Hosts, chosen
+from mudlark.sweeping.run import Done, Hosts, Sweep, chosen, with_row
 from tests.conftest import PROGRAM, Answer, Ran, Trouble, own_environment, wait_until
 
 Run = Callable[..., Ran]
@@ -156,6 +158,46 @@ def test_the_table_of_results_has_no_formulas_and_leaves_others_alone(tmp_path: 
     assert journal.write_table() == path
     (row,) = csv.DictReader(path.open(encoding="utf-8", newline=""))
     assert row["title"] == "'=1+1" and row["reason"] == "'@x" and "hush" not in row["address"]
+
+
+def test_no_row_ends_the_others_and_what_another_holds_is_tried_at_the_end(tmp_path: Path) -> None:
+    order, asked = Order(target="", into=tmp_path), list[str]()
+
+    async def hauler(one: Order, _watch: HaulWatch) -> list[Item]:
+        asked.append(one.target.rpartition("/")[2])
+        if one.target.endswith("1"):
+            raise ZeroDivisionError("nobody foresaw it")
+        if one.target.endswith("2") and asked.count("2") == 1:
+            raise Held("another process works on it")
+        if one.target.endswith("3"):
+            raise StorageError("its state cannot be read")
+        raise NothingFound("nothing here")
+
+    async def work() -> list[Done]:
+        sweep = Sweep(hauler, Journal(tmp_path), lambda row: with_row(order, row), tmp_path)
+        rows = [Row(n, f"http://127.0.0.1/{n}") for n in range(1, 5)]
+        return [done async for done in sweep.run(rows)]
+
+    done = asyncio.run(work())
+    codes = {one.row.number: one.result.code for one in done}
+    assert codes == {1: "internal", 2: "nothing-found", 3: "storage", 4: "nothing-found"} and asked[-1] == "2"
+    gone = tmp_path / "gone"
+
+    async def ended() -> list[Done]:
+        sweep = Sweep(hauler, Journal(tmp_path), lambda row: with_row(order, row), gone)
+        return [done async for done in sweep.run([Row(3, "http://127.0.0.1/3")])]
+
+    with pytest.raises(StorageError):  # the folder itself takes nothing more
+        asyncio.run(ended())
+
+
+@pytest.mark.program
+def test_rules_that_cannot_be_reached_let_nothing_be_read(mudlark: Run, trouble: Trouble) -> None:
+    feed = f"<rss><channel><item><link>{trouble.url}/1.mp4</link></item></channel></rss>".encode()
+    url = trouble.say("/feed.xml", Answer(feed, type="application/rss+xml"))
+    trouble.say("/robots.txt", Answer(b"", 503))
+    ran = mudlark("sweep", url, "--tries", "1", "--into", "kept", "--json")
+    assert ran.status == 4 and "does not say whether programs may read" in ran.err and "/feed.xml" not in trouble.asked
 
 
 @pytest.mark.program

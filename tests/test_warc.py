@@ -65,6 +65,21 @@ def test_exchanges_are_written_with_what_was_sent_and_what_came(tmp_path: Path) 
     assert b"tellnobody" not in gzip.decompress(path.read_bytes())
 
 
+def test_the_head_that_is_kept_fits_the_body(tmp_path: Path) -> None:
+    file = Exchanges(tmp_path / EXCHANGES)
+    packed = seen("http://m.example/a", b"unpacked, and longer")
+    packed.came += [("Content-Length", "9"), ("Content-Encoding", "gzip")]
+    fitting = seen("http://m.example/b", b"as it came")
+    fitting.came += [("content-length", "10")]
+    file.write(packed)
+    file.write(fitting)
+    file.close()
+    first, second = (header for kind, _, _, header in records(tmp_path / EXCHANGES) if kind == "response")
+    assert (first["X-Received-Content-Length"], first["Content-Length"]) == ("9", "20")
+    assert first["X-Received-Content-Encoding"] == "gzip" and "Content-Encoding" not in first
+    assert second["content-length"] == "10" and not any(name.startswith("X-Received") for name in second)
+
+
 def test_secrets_stay_where_that_is_asked_for(tmp_path: Path) -> None:
     file = Exchanges(tmp_path / EXCHANGES, keep_secrets=True)
     file.write(seen("http://m.example/a?token=kept"))

@@ -59,11 +59,21 @@ def open_plain(path: Path | str) -> BinaryIO:
     return os.fdopen(_checked(path, os.open(path, _READING)), "rb")
 
 
-def add_to_plain(path: Path | str, mode: int = 0o644) -> BinaryIO:
-    """A plain file to add to, made if there is none. Raises as `open_plain` does."""
+def add_to_plain(path: Path | str, mode: int = 0o644, *, lines: bool = False) -> BinaryIO:
+    """A plain file to add to, made if there is none. Raises as `open_plain` does. lines: what is added begins on a line
+    of its own, also where the last one was cut off."""
     if os.path.lexists(path) and (words := not_plain(path)):
         raise _refused(path, words)
-    return os.fdopen(_checked(path, os.open(path, _ADDING, mode)), "ab")
+    file = os.fdopen(_checked(path, os.open(path, _ADDING, mode)), "ab")
+    if lines and file.tell() and not _ends_a_line(path):
+        file.write(b"\n")
+    return file
+
+
+def _ends_a_line(path: Path | str) -> bool:
+    with open_plain(path) as file:
+        file.seek(-1, os.SEEK_END)
+        return file.read(1) == b"\n"
 
 
 def _checked(path: Path | str, handle: int) -> int:

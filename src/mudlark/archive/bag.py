@@ -15,8 +15,9 @@ from pathlib import Path
 from typing import Any
 
 from mudlark import __version__
+from mudlark.archive.layout import OWN
 from mudlark.archive.naming import numbered
-from mudlark.archive.place import rename_to_free
+from mudlark.archive.place import make_durable, rename_to_free, sync_folder
 from mudlark.archive.record import Record, read_record
 from mudlark.archive.tree import DECLARATION, files_below, items_below
 from mudlark.errors import FormatError, StorageError, UsageError
@@ -73,6 +74,7 @@ def make_bag(items: Sequence[Path], root: Path, into: Path, facts: Mapping[str, 
                     bag.save()
             for item, record in zip(items, records, strict=True):
                 _compare(bag, item, record, "" if len(items) == 1 else f"{item.relative_to(root)}/")
+            make_durable(made)
             size, files = (int(part) for part in bag.info["Payload-Oxum"].split("."))
             path, new = _placed(made, into, name, zipped=zipped)
             return Bagged(path, len(items), files, size, new)
@@ -122,7 +124,8 @@ def _standing() -> Any:
 
 
 def _link(item: Path, place: Path) -> None:
-    """The files of an item under a second name. Raises FormatError for what is no plain file: nothing is followed."""
+    """The files of an item under a second name, those that change while it is kept as copies. Raises FormatError for
+    what is no plain file: nothing is followed."""
     place.mkdir(parents=True, exist_ok=True)
     for name, words in files_below(item):
         source, target = item / name, place / name
@@ -130,7 +133,10 @@ def _link(item: Path, place: Path) -> None:
             raise FormatError(f"{source} is {words}, and goes into no bag.", advice="Move it away.")
         target.parent.mkdir(parents=True, exist_ok=True)
         try:
-            target.hardlink_to(source)
+            if name in OWN:
+                shutil.copy2(source, target)
+            else:
+                target.hardlink_to(source)
         except OSError:
             shutil.copy2(source, target)
 
@@ -203,6 +209,7 @@ def _placed(made: Path, into: Path, name: str, *, zipped: bool) -> tuple[Path, b
             rename_to_free(made, target)
         except FileExistsError:
             continue
+        sync_folder(into)
         return target, True
 
 

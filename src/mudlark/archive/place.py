@@ -42,7 +42,7 @@ def put(item: Path, record: bytes, into: Path, names: Iterator[str]) -> Path:
             rename_to_free(item, into / name)
         except FileExistsError:
             continue
-        _sync_folder(into)
+        sync_folder(into)
         return into / name
     raise FileExistsError(errno.EEXIST, "no name is free", str(into))
 
@@ -94,7 +94,8 @@ def _exclusive_rename() -> Callable[[Path, Path], None] | None:
     return rename
 
 
-def _sync_folder(folder: Path) -> None:
+def sync_folder(folder: Path) -> None:
+    """Have the names in a folder reach the disk."""
     if sys.platform == "win32":
         return
     handle = os.open(folder, os.O_RDONLY)
@@ -166,7 +167,7 @@ def conclude(folder: Path, record: bytes) -> None:
     make_durable(folder)
     temporary.replace(folder / RECORD)
     sums.replace(folder / CHECKSUMS)
-    _sync_folder(folder)
+    sync_folder(folder)
 
 
 def _same(path: Path, file: FileFacts | None) -> bool:

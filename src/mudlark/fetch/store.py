@@ -153,6 +153,19 @@ class Store:
         """Keep the store, though it has no rows: there is something in it that a later run goes on from."""
         self._kept = True
 
+    def placing(self) -> None:
+        """Note that the item is about to leave for its place: a store without it is one that nobody cleared away."""
+        assert self._database
+        self._database.execute("insert or replace into haul values ('placing', ?)", (now(),))
+        self._database.commit()
+
+    @property
+    def placed(self) -> bool:
+        """True if its item has left, and only the store itself was not cleared away."""
+        assert self._database
+        noted = self._database.execute("select 1 from haul where key = 'placing'").fetchone()
+        return noted is not None and not self.item.exists()
+
     def discard(self) -> None:
         """Remove the store, and the folder of stores if it was the last."""
         if self._database:

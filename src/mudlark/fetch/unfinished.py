@@ -70,6 +70,9 @@ def _read_state(folder: Path, address: str) -> list[Unfinished]:
         kinds = dict(database.execute("select name, type from sqlite_master where name in ('haul', 'kept')"))
         if kinds != {"haul": "table", "kept": "table"}:
             return []
+        placing = database.execute("select 1 from haul where key = 'placing'").fetchone()
+        if placing and not os.path.lexists(folder / "item"):
+            return []  # its item has its place; only this was not cleared away any more
         target = database.execute("select value from haul where key = 'target'").fetchone()
         number, size, since = database.execute("select count(*), sum(bytes), min(fetched) from kept").fetchone()
     named, since = (one if isinstance(one, str) else "" for one in (target[0] if target else "", since))

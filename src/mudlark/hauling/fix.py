@@ -114,6 +114,7 @@ def order_of(record: Record, folder: Path, trust: Trust | None = None) -> Order:
         container=asked.container,
         listed=source.listed,
         command=record.command,
+        mends=folder,
     )
 
 

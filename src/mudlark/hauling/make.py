@@ -142,6 +142,7 @@ def _keep(work: Work, record: Record, name: str, state: ItemState) -> Item:
             return _mend(work, record)
         state = "again"
     day = record.finished[:10] if earlier else None
+    work.store.placing()
     folder = put(work.store.item, to_json(record), into, names_for(name, day))
     return Item(record, folder, state=state)
 

@@ -86,7 +86,8 @@ class Order:
     keep_secrets: leave what gives access in what is kept. keep_page: the page stays with the item.
     warc: all exchanges do, too. play: in a browser, stretches or all of it; browser: the program, if not the usual one.
     wish: which renditions of a stream. container: of a film. span: what part of a broadcast. listed: what a list says
-    of the target; command: as it was given; operator: who answers for it: all for the record.
+    of the target; command: as it was given; operator: who answers for it: all for the record. mends: the item that it
+    is hauled for, whatever that is called by now.
     """
 
     target: str
@@ -109,3 +110,4 @@ class Order:
     listed: dict[str, str] = field(default_factory=dict)
     command: str | None = None
     operator: str | None = None
+    mends: Path | None = None

@@ -14,6 +14,7 @@ import numpy as np
 from mudlark.archive.record import FileFacts, Note
 from mudlark.assemble.join import second_name
 from mudlark.errors import NetworkError, StorageError, UsageError
+from mudlark.hauling.begun import note_begun
 from mudlark.hauling.order import RecordingState
 from mudlark.hauling.tape import Tape
 from mudlark.hauling.work import Fetching, Made, Work
@@ -48,6 +49,12 @@ _OPENING = 4096  # bytes that tell whether a body begins anew
 async def make_radio(work: Work, fetching: Fetching) -> Made:
     """Record until it is as long as was wanted, or is ended by the user; on from where an earlier run was."""
     order, clock = work.target.order, SteadyClock()
+    if work.target.presentation.live is None:  # it is over, and was begun by an earlier run
+        with Tape(work.store.folder) as tape:
+            if not tape.size:
+                raise nothing_recorded(work.target.presentation.url)
+        return await asyncio.to_thread(_made, work, tape, None)
+    note_begun(work.store.folder, work.target)
     if isinstance(order.span.begin, float) and order.span.begin < clock.now():
         raise UsageError("Radio cannot be recorded from a time in the past.", "Leave --from out.")
     tape = Tape(work.store.folder)

@@ -6,6 +6,7 @@ presentation is one that is finished, with holes where something was missed, and
 """
 
 import asyncio
+import os
 from collections.abc import AsyncIterator
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -20,6 +21,8 @@ from mudlark.assemble.growing import growing
 from mudlark.assemble.parts import Parts, part_of
 from mudlark.errors import MudlarkError
 from mudlark.fetch.engine import Job, Outcome
+from mudlark.fetch.store import Store
+from mudlark.hauling.begun import note_begun
 from mudlark.hauling.film import LARGEST, check_segment, voice_of
 from mudlark.hauling.order import RecordingState
 from mudlark.hauling.work import Fetching, Work
@@ -27,6 +30,7 @@ from mudlark.manifest.live.broadcast import Broadcast, Earlier, State, nothing_r
 from mudlark.manifest.live.clock import SteadyClock
 from mudlark.manifest.live.lists import lists_of
 from mudlark.manifest.model import Rendition, Segment
+from mudlark.plain import add_to_plain, read_plain
 from mudlark.web.resource import Resource
 
 _PATIENCE = 3.0  # targets for which a segment is asked for that is listed and not there
@@ -43,25 +47,37 @@ class _Line(msgspec.Struct):
 
 
 _decoder = msgspec.json.Decoder(_Line)
+_segment = msgspec.json.Decoder(Segment)
+_LARGEST_JOURNAL = 2_000_000_000  # bytes: a segment takes some five hundred
 
 
 class _Journal:
-    """The lines of a recording, those of an earlier run included."""
+    """The lines of a recording, those of an earlier run included. Each is on the disk before the next; one that was cut
+    off is lost alone, and is what the store has of its segment."""
 
-    def __init__(self, path: Path) -> None:
-        self._path = path
+    def __init__(self, store: Store) -> None:
+        self._path = store.folder / "recording.jsonl"
         self._lines: dict[str, list[_Line]] = {}
-        if path.exists():
-            for text in path.read_bytes().split(b"\n"):
-                with suppress(ValueError, RecursionError):  # the last may have been cut off
+        with suppress(FileNotFoundError):
+            for text in read_plain(self._path, _LARGEST_JOURNAL).split(b"\n"):
+                with suppress(ValueError, RecursionError):
                     self._note(_decoder.decode(text))
+        for track, lines in self._lines.items():
+            known = {line.number for line in lines}
+            for row in store.rows(track):
+                if row.plan and row.number not in known:
+                    segment = _segment.decode(row.plan)
+                    self._note(_Line(track, row.number, segment, segment))
+            lines.sort(key=lambda line: line.number)
 
     def _note(self, line: _Line) -> None:
         self._lines.setdefault(line.track, []).append(line)
 
     def add(self, line: _Line) -> None:
-        with self._path.open("ab") as file:
+        with add_to_plain(self._path, lines=True) as file:
             file.write(msgspec.json.encode(line) + b"\n")
+            file.flush()
+            os.fsync(file.fileno())
         self._note(line)
 
     def earlier(self) -> dict[str, Earlier]:
@@ -108,7 +124,8 @@ async def record(work: Work) -> tuple[Work, Fetching]:
     then, and how what was recorded came."""
     target, clock = work.target, SteadyClock()
     renditions = [one.rendition for one in target.taken]
-    journal = _Journal(work.store.folder / "recording.jsonl")
+    journal = _Journal(work.store)
+    note_begun(work.store.folder, target)
     _, lists = lists_of(work.session, target.presentation, renditions, clock)
     preview = _start_preview(work)
     fetching = Fetching(work)
@@ -142,7 +159,6 @@ async def record(work: Work) -> tuple[Work, Fetching]:
         await preview.end()
     if not journal:
         raise nothing_recorded(target.presentation.url)
-    taken = [replace(one, rendition=journal.rendition(one.rendition)) for one in target.taken]
     notes = [Note("recording-ended", f"The recording ended because {broadcast.state.why}")]
     if broadcast.state.restarts:
         notes.append(
@@ -151,7 +167,20 @@ async def record(work: Work) -> tuple[Work, Fetching]:
                 f"The source began anew {_often(broadcast.state.restarts)}; joined, with what was missed as a gap",
             )
         )
-    return replace(work, target=replace(target, taken=taken, notes=(*target.notes, *notes))), fetching
+    return _recorded(replace(work, target=replace(target, notes=(*target.notes, *notes))), journal), fetching
+
+
+def finished(work: Work) -> Work:
+    """The work that is left of a recording that cannot be gone on with: its target is that of `begun`."""
+    journal = _Journal(work.store)
+    if not journal:
+        raise nothing_recorded(work.target.presentation.url)
+    return _recorded(work, journal)
+
+
+def _recorded(work: Work, journal: _Journal) -> Work:
+    taken = [replace(one, rendition=journal.rendition(one.rendition)) for one in work.target.taken]
+    return replace(work, target=replace(work.target, taken=taken))
 
 
 def _often(times: int) -> str:

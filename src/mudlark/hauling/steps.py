@@ -6,7 +6,7 @@ What is there already is compared with the server first, and never written over.
 import asyncio
 import time
 from collections.abc import AsyncIterator
-from contextlib import asynccontextmanager, closing
+from contextlib import asynccontextmanager, closing, suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -14,21 +14,25 @@ from mudlark.archive.assay import assay
 from mudlark.archive.identity import Earlier, find_earlier
 from mudlark.archive.layout import EXCHANGES, REQUESTS
 from mudlark.archive.naming import safe_name
+from mudlark.archive.record import read_record
 from mudlark.archive.requests import EarlyRequests, RequestLog
 from mudlark.archive.sidecar import mend_checksums
 from mudlark.archive.warc import Exchanges, Notes, need_warcio, seen_in
-from mudlark.errors import MudlarkError, NetworkError, NothingFound, StorageError, UsageError
+from mudlark.errors import FormatError, MudlarkError, NetworkError, NothingFound, StorageError, UsageError
 from mudlark.fetch.store import Store, now, remove_if_empty
 from mudlark.find.compare import best_guise
 from mudlark.find.judge.probe import MANY, probe
 from mudlark.find.look import PageScan, look
 from mudlark.find.model import Find, Page
+from mudlark.hauling.begun import Begun, begun_in
 from mudlark.hauling.make import make
 from mudlark.hauling.order import HaulWatch, Item, ItemState, Order
+from mudlark.hauling.recording import finished
 from mudlark.hauling.renew import same_find
 from mudlark.hauling.resolve import Target, resolve
 from mudlark.hauling.same import compare_there
 from mudlark.hauling.work import Work
+from mudlark.manifest.model import STREAMED
 from mudlark.verify.account import Verdict
 from mudlark.web.address import shown
 from mudlark.web.session import Changed, Session
@@ -56,7 +60,15 @@ async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -
     if order.warc:
         need_warcio()
         session = session.observed(Notes())
-    scan, finds = await _take(session, order, watch)
+    try:
+        scan, finds = await _take(session, order, watch)
+    except (NetworkError, NothingFound, FormatError):
+        left = begun_in(order.into, lambda one: one.target == order.target)
+        if not left:
+            raise
+        for begun in left:
+            yield await _finish(session, order, None, begun, watch)
+        return
     if order.expect and len(finds) > 1:
         raise UsageError(f"One digest cannot be that of {len(finds)} files.", "Choose one with --nth or --match.")
     running = [find for find in finds if find.response.live]
@@ -141,10 +153,39 @@ async def _haul_find(session: Session, order: Order, scan: PageScan, find: Find,
         behind = behind.noting(EarlyRequests(session.on_request))
     if isinstance(session.observer, Notes):  # and is evidence of each
         behind = behind.observed(Notes(session.observer))
+    page = None if scan.page.itself else scan.page
     try:
-        return await _haul_target(behind, await resolve(behind, order, scan, find, watch), watch, started)
+        target = await resolve(behind, order, scan, find, watch)
+    except (NetworkError, FormatError):
+        left = begun_in(order.into, lambda one: (one.target, one.find) == (order.target, find.url))
+        if not left:
+            raise
+        return await _finish(behind, order, page, left[0], watch)
+    if target.presentation.live is None:
+        left = begun_in(order.into, lambda one: one.identity.alike == target.identity.alike)
+        if left:
+            return await _finish(behind, order, page, left[0], watch)
+    try:
+        return await _haul_target(behind, target, watch, started)
     except Changed:
         return await _haul_target(behind, await resolve(behind, order, scan, find, watch), watch, started)
+
+
+async def _finish(session: Session, order: Order, page: Page | None, begun: Begun, watch: HaulWatch) -> Item:
+    """An item of what was recorded of a broadcast that is over."""
+    watch.on_warning(
+        "The broadcast is over; what was recorded of it becomes an item. Haul once more for what its server has now."
+    )
+    target = begun.resolved(order, page)
+    with Store(order.into, f"{begun.identity.key} live", order.target) as store:
+        work = Work(session, target, store, watch, now(), None, "failed")
+        if begun.kind in STREAMED:
+            work = finished(work)
+        item = await make(work, safe_name(target.title) or "Untitled", "new")
+        if item.folder:  # nobody can be asked for what is missing
+            item.kept = None
+            await asyncio.to_thread(store.discard)
+        return item
 
 
 async def _haul_target(session: Session, target: Target, watch: HaulWatch, started: str) -> Item:
@@ -166,7 +207,7 @@ async def _haul_target(session: Session, target: Target, watch: HaulWatch, start
 async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, started: str) -> Item:
     order = target.order
     name = safe_name(target.title) or "Untitled"
-    earlier = await asyncio.to_thread(find_earlier, order.into, name, target.identity)
+    earlier = await asyncio.to_thread(_earlier, order, name, target)
     if earlier and not earlier.exact and (target.presentation.live or order.again):
         earlier = None  # what is alike is nothing to go by
     state: ItemState = "new"
@@ -184,6 +225,7 @@ async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, 
         renditions = [taken.rendition for taken in target.taken]
         there = await compare_there(session, earlier, intact, target.presentation, renditions)
         if intact and there.same:
+            await asyncio.to_thread(_clear, order.into, key)
             return Item(earlier.record, earlier.folder, state="unchanged", by=there.by)
         if not earlier.exact:
             earlier = None
@@ -198,6 +240,22 @@ async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, 
                 logged = session.observed(exchanges).noting(requests)
                 work = Work(logged, target, store, watch, started, earlier, verdict, exchanges, requests)
                 return await make(work, name, state)
+
+
+def _earlier(order: Order, name: str, target: Target) -> Earlier | None:
+    """The item that is there already."""
+    if order.mends:
+        return Earlier(order.mends, read_record(order.mends))
+    return find_earlier(order.into, name, target.identity)
+
+
+def _clear(into: Path, key: str) -> None:
+    """Clear away the store of an item that has its place already, where a run that was killed could not."""
+    left = Store(into, key)
+    if left.folder.is_dir():
+        with suppress(StorageError), left as store:
+            if store.placed:
+                store.discard()
 
 
 @asynccontextmanager

@@ -73,7 +73,7 @@ class Tape:
             with suppress(FileNotFoundError):
                 self._read_lines(read_plain(self.folder / "tape.jsonl", _LARGEST))
             self._sound = add_to_plain(self.path, 0o666)
-            self._lines = add_to_plain(self.folder / "tape.jsonl")
+            self._lines = add_to_plain(self.folder / "tape.jsonl", lines=True)
             self.size = self._sound.tell()
         self.titles = [(at, title) for at, title in self.titles if at <= self.size]
         self.resumed = self.size > 0

@@ -26,6 +26,7 @@ from mudlark.whole import refuse_existing, whole_file
 _OURS = f'<meta name="generator" content="{GENERATOR} '.encode()
 _HEAD = 2_000  # bytes of a page in which that stands
 _PAGE = re.compile(r"\d{4,}\.html")
+_PNG = b"\x89PNG\r\n\x1a\n"
 _ADVICE = "Choose another name with --into, or add --replace."
 
 
@@ -53,6 +54,8 @@ def write_report(
     if not path.is_dir():
         raise UsageError(f"{path} is no folder.", "Give an item's folder, or one with items below it.")
     refuse_existing(into, "--into", replace)
+    if os.path.lexists(into) and not is_ours(into):
+        raise _not_ours(into)
     for folder, suffix in ((data, "csv"), (png, "png")):
         if folder and not replace and (taken := sorted(folder.glob(f"*.{suffix}"))):
             raise UsageError(f"{taken[0]} is there already.", "Choose another folder, or add --replace.")
@@ -62,11 +65,12 @@ def write_report(
         written = _write_folder(path, into, alone=png is not None, replace=replace, all_figures=all_figures)
     if data:
         for table in written.tables:
-            _write(data / f"{table.name}.csv", _as_csv(table), replace=replace)
+            sheet = _as_csv(table)
+            _write(_ours(data / f"{table.name}.csv", sheet.partition(b"\n")[0]), sheet, replace=replace)
     if png:
         for name, drawing in written.drawings.items():
             if drawing:
-                _write(png / f"{name}.png", drawing, replace=replace)
+                _write(_ours(png / f"{name}.png", _PNG), drawing, replace=replace)
     return written.pages
 
 
@@ -100,6 +104,23 @@ def _write_folder(path: Path, into: Path, *, alone: bool, replace: bool, all_fig
         left.unlink()
     drawings = {table.name: draw_folder(table, "png") for table in figures} if alone else {}
     return _Written(1 + len(written), [*figures, shelf.items()], drawings)
+
+
+def _ours(path: Path, head: bytes) -> Path:
+    """The path, unless a file stands there that does not begin as those of a report do. Raises UsageError."""
+    if os.path.lexists(path):
+        try:
+            with open_plain(path) as file:
+                same = file.read(len(head)) == head
+        except (OSError, NotPlain):
+            same = False
+        if not same:
+            raise _not_ours(path)
+    return path
+
+
+def _not_ours(path: Path) -> UsageError:
+    return UsageError(f"{path} is no part of a report, and is not written over.", "Choose another name or folder.")
 
 
 def place_for(path: Path) -> Path:

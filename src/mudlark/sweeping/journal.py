@@ -90,7 +90,7 @@ class Journal:
         for attempt in range(_RACES, -1, -1):
             try:
                 self._path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-                return add_to_plain(self._path, 0o600)
+                return add_to_plain(self._path, 0o600, lines=True)
             except (FileNotFoundError, FileExistsError):  # a haul has just removed the empty folder of stores
                 if not attempt:
                     raise
