@@ -42,6 +42,7 @@ bench: $(VENV)/installed
 	$(BIN)/python bench/sift.py
 	$(BIN)/python bench/har.py
 	$(BIN)/python bench/ledger.py
+	$(BIN)/python bench/shelf.py
 	$(BIN)/python bench/sweep.py
 	$(BIN)/python bench/assay.py
 	$(BIN)/python bench/report.py

@@ -6,6 +6,7 @@ import hashlib
 import io
 import lzma
 import random
+import sqlite3
 import struct
 import subprocess
 import sys
@@ -13,6 +14,7 @@ import tarfile
 import zipfile
 import zlib
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing
 from pathlib import Path
 
 import msgspec
@@ -20,7 +22,7 @@ import pytest
 from PIL import Image
 
 from mudlark.archive.assay import assay
-from mudlark.archive.identity import Identity, find_earlier, identity_of
+from mudlark.archive.identity import Identity, identity_of
 from mudlark.archive.layout import RECORD
 from mudlark.archive.place import can_mend, conclude, inside_item, mend, names_for, put
 from mudlark.archive.record import (
@@ -32,6 +34,7 @@ from mudlark.archive.record import (
     read_record,
     to_json,
 )
+from mudlark.archive.shelf import find_earlier
 from mudlark.assemble.join import second_name
 from mudlark.errors import FormatError, UsageError
 from mudlark.fetch.store import Store
@@ -162,13 +165,38 @@ def test_what_was_not_cleared_away_behind_an_item_is_not_unfinished(tmp_path: Pa
 def test_an_earlier_item_is_found_by_what_it_is_known_by(tmp_path: Path) -> None:
     item(tmp_path / "Buoy", b"a")
     key = identity_of(read_record(tmp_path / "Buoy"))
-    found = find_earlier(tmp_path, "Buoy", key)
+    found = find_earlier(tmp_path, key)
     assert found and found.folder == tmp_path / "Buoy"
-    (tmp_path / "Buoy").rename(tmp_path / "Buoy (2026-01-01)")
-    assert find_earlier(tmp_path, "Buoy", key) and not find_earlier(tmp_path, "Bu", key)
-    assert find_earlier(tmp_path, "Buoy", Identity("another", "third")) is None
-    alike = find_earlier(tmp_path, "Buoy", Identity("another", key.alike))
+    (tmp_path / "Buoy").rename(tmp_path / "Whatever")
+    assert (again := find_earlier(tmp_path, key)) and again.folder.name == "Whatever"
+    assert find_earlier(tmp_path, Identity("another", "third")) is None
+    alike = find_earlier(tmp_path, Identity("another", key.alike))
     assert alike and not alike.exact and found.exact
+
+
+def test_the_index_of_a_folder_is_only_a_cache(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    cache, into = tmp_path / "cache", tmp_path / "kept"
+    monkeypatch.setenv("XDG_CACHE_HOME", str(cache))
+    into.mkdir()
+    item(into / "Buoy", b"a")
+    key = identity_of(read_record(into / "Buoy"))
+    assert find_earlier(into, key)
+    (index,) = cache.glob("mudlark/shelf-*/*.sqlite")
+    index.write_bytes(b"no database" * 1000)
+    assert find_earlier(into, key)
+    with closing(sqlite3.connect(index)) as database, database:
+        database.execute("update item set key = 'wrong', inode = 1")
+    with monkeypatch.context() as settled:  # as if the folder had not been touched for long
+        settled.setattr("mudlark.archive.shelf._SETTLED", -(10**18))
+        assert find_earlier(into, key)
+        (into / "Buoy").rename(tmp_path / "elsewhere")
+        item(into / "Buoy", b"b")  # another one under the same name
+        (into / "Buoy" / RECORD).write_bytes((into / "Buoy" / RECORD).read_bytes().replace(b"m.example", b"n.example"))
+        assert find_earlier(into, key) is None
+        (tmp_path / "elsewhere").rename(into / "Bell")
+        assert (found := find_earlier(into, key)) and found.folder.name == "Bell"
+    monkeypatch.setenv("XDG_CACHE_HOME", "/proc/nowhere")
+    assert find_earlier(into, key)
 
 
 def test_a_record_survives_being_written_and_read(tmp_path: Path) -> None:

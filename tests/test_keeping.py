@@ -8,7 +8,8 @@ from pathlib import Path
 import pytest
 
 from mudlark.demo.site import DemoSite, media_folder
-from tests.conftest import PROGRAM, Answer, Ran, Trouble
+from mudlark.demo.streamed import content
+from tests.conftest import PROGRAM, Answer, QuietHandler, Ran, Trouble, serving
 
 pytestmark = pytest.mark.program
 Run = Callable[..., Ran]
@@ -303,3 +304,33 @@ def test_secrets_are_hidden_in_everything_that_stays(mudlark: Run, trouble: Trou
     assert mudlark("haul", f"{url}?access_token=other", "--json").json["items"][0]["state"] == "unchanged"
     mudlark("haul", f"{url}?access_token=lantern", "--again", "--keep-secrets")
     assert "lantern" in next((tmp_path / "mudlark").glob("Mill (*/record.json")).read_text()
+
+
+def test_addresses_that_differ_in_a_secret_looking_name_alone_are_two(mudlark: Run, tmp_path: Path) -> None:
+    class Handler(QuietHandler):
+        def do_GET(self) -> None:
+            path, _, query = self.path.partition("?")
+            number = int(query[-1:] or 0)
+            if path.endswith("m3u8"):
+                rows = "".join(f"#EXTINF:4.0,\npart-{n}.ts?{query}\n" for n in range(2))
+                body = f"#EXTM3U\n#EXT-X-TARGETDURATION:4\n{rows}#EXT-X-ENDLIST\n".encode()
+            elif path.endswith("ts"):
+                body = content("defined", f"mill-{(int(path[-4]) + number) % 6}.ts") or b""
+            else:
+                body = HORN + (8 + number).to_bytes(4, "big") + b"free" + bytes(number)
+            self.send_response(200)
+            self.send_header("Content-Length", str(len(body)))
+            self.end_headers()
+            self.wfile.write(body)
+
+    with serving(Handler) as server:
+        for name in ("talk.mp4?session=", "list.m3u8?sid=", "list.m3u8?token="):
+            items = [
+                mudlark("haul", f"{server}/{name}{n}", "--into", "kept", "--title", name[:4], "--json").json["items"][0]
+                for n in (1, 2, 1)
+            ]
+            assert [one["state"] for one in items] == ["new", "new", "unchanged"], items
+            assert items[0]["folder"] == items[2]["folder"] != items[1]["folder"]
+            digests = [one["files"][0]["sha256"] for one in items]
+            assert digests[0] == digests[2] != digests[1]
+            assert items[1]["segments"]["reused"] == 0

@@ -8,13 +8,10 @@ segments and rows of a list are the same only if their whole address is.
 
 import hashlib
 import re
-from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from mudlark.archive.layout import RECORD
-from mudlark.archive.record import Record, read_record
-from mudlark.errors import MudlarkError
+from mudlark.archive.record import Record
 from mudlark.web.redact import redacted, without_access
 
 _TIMES = re.compile(
@@ -73,35 +70,3 @@ class Earlier:
     folder: Path
     record: Record
     exact: bool = True
-
-
-def find_earlier(into: Path, name: str, wanted: Identity) -> Earlier | None:
-    """The newest item with this identity under this name (or the name with a number or date behind it); else the newest
-    that is alike."""
-    known = [(earlier, identity_of(earlier.record)) for earlier in _named(into, name)]
-    exact = [earlier for earlier, own in known if own.key == wanted.key]
-    if exact:
-        return max(exact, key=_age)
-    alike = [earlier for earlier, own in known if own.alike == wanted.alike]
-    newest = max(alike, key=_age, default=None)
-    return Earlier(newest.folder, newest.record, exact=False) if newest else None
-
-
-def _age(earlier: Earlier) -> tuple[str, int]:
-    """When an item was made: as its record says, and within one second as the disk has it."""
-    return earlier.record.finished, (earlier.folder / RECORD).stat().st_mtime_ns
-
-
-def _named(into: Path, name: str) -> Iterator[Earlier]:
-    form = re.compile(rf"{re.escape(name)}(?: \([^()]*\))?", re.I)
-    try:
-        folders = [entry for entry in into.iterdir() if form.fullmatch(entry.name)]
-    except OSError:
-        return
-    for folder in folders:
-        if folder.is_symlink() or not (folder / RECORD).is_file():
-            continue
-        try:
-            yield Earlier(folder, read_record(folder))
-        except MudlarkError:
-            continue  # what cannot be read is nobody's, and is left alone

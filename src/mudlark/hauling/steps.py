@@ -11,11 +11,12 @@ from dataclasses import replace
 from pathlib import Path
 
 from mudlark.archive.assay import assay
-from mudlark.archive.identity import Earlier, find_earlier
+from mudlark.archive.identity import Earlier
 from mudlark.archive.layout import EXCHANGES, REQUESTS
 from mudlark.archive.naming import safe_name
 from mudlark.archive.record import read_record
 from mudlark.archive.requests import EarlyRequests, RequestLog
+from mudlark.archive.shelf import find_earlier
 from mudlark.archive.sidecar import mend_checksums
 from mudlark.archive.warc import Exchanges, Notes, need_warcio, seen_in
 from mudlark.errors import FormatError, MudlarkError, NetworkError, NothingFound, StorageError, UsageError
@@ -207,7 +208,7 @@ async def _haul_target(session: Session, target: Target, watch: HaulWatch, start
 async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, started: str) -> Item:
     order = target.order
     name = safe_name(target.title) or "Untitled"
-    earlier = await asyncio.to_thread(_earlier, order, name, target)
+    earlier = await asyncio.to_thread(_earlier, order, target)
     if earlier and not earlier.exact and (target.presentation.live or order.again):
         earlier = None  # what is alike is nothing to go by
     state: ItemState = "new"
@@ -242,11 +243,11 @@ async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, 
                 return await make(work, name, state)
 
 
-def _earlier(order: Order, name: str, target: Target) -> Earlier | None:
+def _earlier(order: Order, target: Target) -> Earlier | None:
     """The item that is there already."""
     if order.mends:
         return Earlier(order.mends, read_record(order.mends))
-    return find_earlier(order.into, name, target.identity)
+    return find_earlier(order.into, target.identity)
 
 
 def _clear(into: Path, key: str) -> None:
