@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mudlark.archive.assay import Sampling, assay
-from mudlark.archive.history import Checked, checks_of, last_check, note_check
+from mudlark.archive.history import PastCheck, checks_of, last_check, note_check
 from mudlark.archive.layout import CHECKSUMS, HISTORY, RECORD
 from mudlark.archive.ledger import read_ledger
 from mudlark.archive.record import read_record
@@ -47,7 +47,7 @@ def test_each_check_leaves_a_line_and_what_is_none_is_passed_over(tmp_path: Path
         "A. Penrose",
     )
     assert (second.event, second.when) == ("fixity check", "2032-01-01T00:00:00Z")
-    assert last_check(str(folder)) == second and isinstance(first, Checked)
+    assert last_check(str(folder)) == second and isinstance(first, PastCheck)
     entry = read_ledger(tmp_path).entries[0]
     assert entry.checked == "2032-01-01T00:00:00Z" and entry.verdict == "unproven" and "last checked" in entry.problem
 

@@ -370,6 +370,12 @@ def test_secret_headers_stay_with_the_origin_also_over_redirects_and_for_picture
         for path in ("/page", "/a.png", "/data"):
             sent = trouble.headers[trouble.asked.index(path)]
             assert (sent["Authorization"], sent["Cookie"]) == ("Bearer lantern", "key=lantern")
+        other.asked.clear()
+        other.headers.clear()
+        url = _page(trouble, "/pictures", f"<img src='/a.png'>{near}")
+        mudlark("listen", url, "--har", "b.har", "--header", "X-Museum: open", *_QUIET)
+        plain = {path: sent.get("X-Museum") for path, sent in zip(other.asked, other.headers, strict=True)}
+        assert (plain["/c.png"], plain["/b.png"]) == ("open", None)
     finally:
         other.close()
 

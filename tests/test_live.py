@@ -18,7 +18,7 @@ from mudlark.manifest.hls import parse
 from mudlark.manifest.live.broadcast import Arrival, Broadcast, Earlier, State
 from mudlark.manifest.live.follow import Follower, Stretches
 from mudlark.manifest.live.lists import Listing, _completed
-from mudlark.manifest.live.pace import Pace, Span, as_moment, first_of, moment_of
+from mudlark.manifest.live.pace import Airtime, LookPace, as_moment, first_of, moment_of
 from mudlark.manifest.model import Segment
 from mudlark.manifest.radio import Splice, Titles, is_endless
 from mudlark.manifest.radio import listed as listed_in
@@ -141,7 +141,7 @@ def test_a_day_of_segments_takes_no_more_room_than_an_hour() -> None:
 
 
 def test_a_list_is_asked_for_after_a_target_and_sooner_where_it_has_not_changed() -> None:
-    pace = Pace()
+    pace = LookPace()
     assert pace.after(6.0, 6.0, changed=True, took=0.5) == 5.5
     assert [pace.after(6.0, 6.0, changed=False, took=0.0) for _ in range(2)] == [3.0, 3.0]
     assert pace.after(6.0, 2.0, changed=True, took=0.0) == 2.0
@@ -202,7 +202,7 @@ def running(since: float, *, ended: bool = False, window: int = 5) -> Listing:
 
 
 def recorded(
-    script: Callable[[float], Listing], span: Span, earlier: dict[str, Earlier] | None = None
+    script: Callable[[float], Listing], span: Airtime, earlier: dict[str, Earlier] | None = None
 ) -> tuple[list[Arrival], State, Time]:
     clock = Time()
 
@@ -218,25 +218,25 @@ def sequences(arrivals: list[Arrival]) -> list[int | None]:
 
 
 def test_a_recording_is_as_long_as_was_wanted() -> None:
-    arrivals, state, _ = recorded(running, Span(length=18.0))
+    arrivals, state, _ = recorded(running, Airtime(length=18.0))
     assert sequences(arrivals) == [10, 11, 12, 13, 14] and "as long as was wanted" in state.why
     assert [one.number for one in arrivals] == [0, 1, 2, 3, 4]
-    arrivals, _, clock = recorded(running, Span("earliest", until=NOON + 13))
+    arrivals, _, clock = recorded(running, Airtime("earliest", until=NOON + 13))
     assert sequences(arrivals)[0] == 6 and clock.now() - NOON <= 14
 
 
 def test_a_time_to_come_is_waited_for() -> None:
-    arrivals, _, clock = recorded(running, Span(NOON + 100, length=4.0))
+    arrivals, _, clock = recorded(running, Airtime(NOON + 100, length=4.0))
     assert sequences(arrivals) == [35] and clock.now() >= NOON + 100
 
 
 def test_a_broadcast_that_ends_is_finished() -> None:
-    arrivals, state, _ = recorded(lambda since: running(min(since, 20), ended=since >= 20), Span())
+    arrivals, state, _ = recorded(lambda since: running(min(since, 20), ended=since >= 20), Airtime())
     assert sequences(arrivals) == list(range(10, 16)) and state.why == "the broadcast has ended"
 
 
 def test_a_list_that_never_changes_is_taken_for_ended() -> None:
-    arrivals, state, clock = recorded(lambda _: running(0), Span("earliest"))
+    arrivals, state, clock = recorded(lambda _: running(0), Airtime("earliest"))
     assert len(arrivals) == 5 and "has not changed for" in state.why and clock.now() - NOON < 200
 
 
@@ -246,7 +246,7 @@ def test_a_list_that_is_out_of_reach_is_asked_on_and_what_was_missed_is_a_hole()
             raise NetworkError("gone for a while")
         return running(since)
 
-    arrivals, state, _ = recorded(script, Span(length=80.0))
+    arrivals, state, _ = recorded(script, Airtime(length=80.0))
     assert None in sequences(arrivals) and state.gaps == 1 and state.missed > 20
     begins = [one.segment.begin + one.segment.duration for one in arrivals]
     assert begins == sorted(begins) and arrivals[-1].segment.sequence - arrivals[0].segment.sequence == 19
@@ -258,23 +258,23 @@ def test_a_list_that_stays_away_ends_the_recording_and_one_that_never_came_is_an
             raise NetworkError("gone for good")
         return running(since)
 
-    arrivals, state, _ = recorded(script, Span())
+    arrivals, state, _ = recorded(script, Airtime())
     assert arrivals and "out of reach" in state.why
 
     def never(_since: float) -> Listing:
         raise ManifestError("no list")
 
     with pytest.raises(ManifestError, match="no list"):
-        recorded(never, Span())
+        recorded(never, Airtime())
 
 
 def test_a_run_that_was_killed_goes_on_where_it_was() -> None:
     earlier = {"v1": Earlier(last=listed(8, 1)[0], stretch=0, count=3, length=12.0)}
-    arrivals, _, _ = recorded(running, Span(length=24.0), earlier)
+    arrivals, _, _ = recorded(running, Airtime(length=24.0), earlier)
     assert sequences(arrivals) == [9, 10, 11] and [one.number for one in arrivals] == [3, 4, 5]
     assert arrivals[0].segment.begin == 12.0
     gone = {"v1": Earlier(last=listed(1, 1)[0], stretch=0, count=1, length=4.0)}
-    assert sequences(recorded(running, Span(length=40.0), gone)[0])[0] is None
+    assert sequences(recorded(running, Airtime(length=40.0), gone)[0])[0] is None
 
 
 @pytest.mark.parametrize("ends", [True, False])
@@ -289,7 +289,7 @@ def test_parts_of_a_segment_that_never_became_whole_are_taken_at_the_end_and_non
         ]
         return Listing([*whole.segments, *parts] if whole.ended else whole.segments, whole.ended, 4.0, parts=parts)
 
-    arrivals, state, _ = recorded(script, Span())
+    arrivals, state, _ = recorded(script, Airtime())
     names = [one.segment.resource.url.rpartition("/")[2] for one in arrivals]
     assert names == ["a-10.ts", "a-11.ts", "a-12.ts", "13.0.mp4"], state.why
     assert [one.segment.begin for one in arrivals] == [0.0, 4.0, 8.0, 12.0]
@@ -307,7 +307,7 @@ def test_it_ends_when_it_is_told_to() -> None:
     clock = Time()
 
     async def work() -> int:
-        broadcast = Broadcast([Scripted(clock, running)], Span(), clock)
+        broadcast = Broadcast([Scripted(clock, running)], Airtime(), clock)
         count = 0
         async for _ in broadcast.arrivals():
             count += 1
@@ -496,7 +496,7 @@ def test_a_day_of_all_faults_is_recorded_with_nothing_twice_and_every_second_acc
             segments = [replace(one, moment="3031-05-17T10:00:00Z") for one in segments]
         return Listing(segments, False, 4.0)
 
-    arrivals, state, clock = recorded(script, Span(until=NOON + day))
+    arrivals, state, clock = recorded(script, Airtime(until=NOON + day))
     assert clock.now() - NOON == pytest.approx(day, abs=120) and "last until now" in state.why
     names = [one.segment.resource.url for one in arrivals if not one.segment.gap]
     assert len(names) == len(set(names)) and [one.number for one in arrivals] == list(range(len(arrivals)))

@@ -15,13 +15,13 @@ from mudlark.fetch.peers import Peers
 from mudlark.fetch.tries import Tries
 from mudlark.web.complaint import seconds_until
 from mudlark.web.lanes import Lanes
-from mudlark.web.pace import Pace
+from mudlark.web.pace import HostPace
 from mudlark.web.retry import Backoff, Passing
 
 NONE = Backoff(tries=3, first=0.0, longest=0.0)
 
 
-def server(pace: Pace, rounds: int, serve: Callable[[int], tuple[float, float, int]], now: float = 0.0) -> float:
+def server(pace: HostPace, rounds: int, serve: Callable[[int], tuple[float, float, int]], now: float = 0.0) -> float:
     """Let so many rounds of requests be served; serve gives the wait, the length and the bytes of each of so many at
     once. The time in the end."""
     for _ in range(rounds):
@@ -34,14 +34,14 @@ def server(pace: Pace, rounds: int, serve: Callable[[int], tuple[float, float, i
 
 
 def test_all_lanes_are_used_from_the_beginning_and_kept_while_all_is_well() -> None:
-    pace = Pace(8)
+    pace = HostPace(8)
     assert pace.allowed == 8 and pace.free(0.0)
     server(pace, 50, lambda _lanes: (0.05, 0.1, 100_000))
     assert pace.allowed == 8
 
 
 def test_a_crowd_that_is_refused_together_halves_the_lanes_once() -> None:
-    pace = Pace(8)
+    pace = HostPace(8)
     for late in range(6):
         pace.crowded(sent=0.0, now=0.1 + late / 100)
     assert pace.allowed == 4
@@ -53,7 +53,7 @@ def test_a_crowd_that_is_refused_together_halves_the_lanes_once() -> None:
 
 
 def test_a_server_that_wants_to_be_left_alone_is_and_not_for_ever() -> None:
-    pace = Pace(4)
+    pace = HostPace(4)
     pace.crowded(sent=0.0, now=10.0, wait=5.0)
     assert not pace.free(14.9) and pace.free(15.0)
     pace.crowded(sent=16.0, now=16.0, wait=1e9)
@@ -61,7 +61,7 @@ def test_a_server_that_wants_to_be_left_alone_is_and_not_for_ever() -> None:
 
 
 def test_lanes_grow_again_while_more_comes_for_it_and_stop_where_nothing_does() -> None:
-    pace = Pace(16)
+    pace = HostPace(16)
     pace.crowded(sent=0.0, now=0.0)
     pace.crowded(sent=1.0, now=1.0)
     assert pace.allowed == 4
@@ -79,7 +79,7 @@ def test_lanes_grow_again_while_more_comes_for_it_and_stop_where_nothing_does() 
 
 
 def test_waits_that_grow_while_nothing_more_comes_halve_the_lanes() -> None:
-    pace = Pace(8)
+    pace = HostPace(8)
     now = server(pace, 3, lambda _lanes: (0.05, 1.0, 100_000))
     server(pace, 1, lambda _lanes: (4.0, 5.0, 100_000), now)
     assert pace.allowed == 4
@@ -89,7 +89,7 @@ def test_waits_that_grow_while_nothing_more_comes_halve_the_lanes() -> None:
 def test_whatever_happens_there_is_a_lane_and_never_more_than_allowed(
     events: list[tuple[bool, float, float, int]],
 ) -> None:
-    pace, now = Pace(8), 0.0
+    pace, now = HostPace(8), 0.0
     for good, seconds, wait, size in events:
         if good:
             pace.served(now, now + min(wait, seconds), now + seconds, size)

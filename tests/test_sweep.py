@@ -17,7 +17,7 @@ from mudlark.errors import Held, MudlarkError, NetworkError, NothingFound, Refus
 from mudlark.hauling.order import HaulWatch, Item, Order
 from mudlark.sweeping.gather import following
 from mudlark.sweeping.journal import Journal, Result, key_of
-from mudlark.sweeping.rows import Listed, Row, once, rows_in
+from mudlark.sweeping.rows import Listed, ListRow, once, rows_in
 from mudlark.sweeping.run import Done, Hosts, Sweep, chosen, with_row
 from tests.conftest import PROGRAM, Answer, Ran, Trouble, own_environment, wait_until
 
@@ -25,7 +25,7 @@ Run = Callable[..., Ran]
 ONE, TWO = "https://museum.example/one", "https://museum.example/two?a=1,2;b"
 
 
-def rows(body: bytes, base: str = "") -> list[Row]:
+def rows(body: bytes, base: str = "") -> list[ListRow]:
     listed = rows_in(body, base)
     assert listed
     return listed.rows
@@ -97,7 +97,7 @@ def test_any_bytes_are_a_list_or_an_error_of_ours(body: bytes) -> None:
 
 
 def test_doubled_addresses_are_taken_once() -> None:
-    left, doubled = once([Row(1, ONE), Row(2, TWO), Row(3, f"{ONE}#t=3"), Row(4, ""), Row(5, "")])
+    left, doubled = once([ListRow(1, ONE), ListRow(2, TWO), ListRow(3, f"{ONE}#t=3"), ListRow(4, ""), ListRow(5, "")])
     assert [row.number for row in left] == [1, 2, 4, 5] and doubled == 1
 
 
@@ -115,7 +115,7 @@ def test_the_next_page_is_found_and_none_beyond_its_host() -> None:
 
 
 def test_rows_are_chosen_by_number_text_and_what_came_of_them(tmp_path: Path) -> None:
-    listed = [Row(n, f"https://museum.example/{n}", f"Film {n}") for n in range(1, 11)]
+    listed = [ListRow(n, f"https://museum.example/{n}", f"Film {n}") for n in range(1, 11)]
     journal = Journal(tmp_path)
 
     def numbers(only: str | None = None, most: int | None = None, *, failed: bool = False) -> list[int]:
@@ -130,9 +130,9 @@ def test_rows_are_chosen_by_number_text_and_what_came_of_them(tmp_path: Path) ->
     again = Journal(tmp_path)
     assert again.results == journal.results and key_of("https://museum.example/1?token=new") not in again.results
     assert numbers() == [2, 3, 4, 5, 6, 7, 8, 9, 10]
-    listed = [Row(n, f"https://museum.example/{n}#part") for n in range(1, 4)]
+    listed = [ListRow(n, f"https://museum.example/{n}#part") for n in range(1, 4)]
     assert numbers() == [2, 3] and numbers(failed=True) == [2, 3]
-    listed = [Row(n, f"https://museum.example/{n}?token=lantern") for n in range(1, 4)]
+    listed = [ListRow(n, f"https://museum.example/{n}?token=lantern") for n in range(1, 4)]
     journal.add(Result(key_of(listed[0].address), listed[0].address, "sound", path="Film 1"))
     assert numbers() == [2, 3] and "lantern" not in (tmp_path / ".mudlark/sweep.jsonl").read_text()
 
@@ -175,7 +175,7 @@ def test_no_row_ends_the_others_and_what_another_holds_is_tried_at_the_end(tmp_p
 
     async def work() -> list[Done]:
         sweep = Sweep(hauler, Journal(tmp_path), lambda row: with_row(order, row), tmp_path)
-        rows = [Row(n, f"http://127.0.0.1/{n}") for n in range(1, 5)]
+        rows = [ListRow(n, f"http://127.0.0.1/{n}") for n in range(1, 5)]
         return [done async for done in sweep.run(rows)]
 
     done = asyncio.run(work())
@@ -185,7 +185,7 @@ def test_no_row_ends_the_others_and_what_another_holds_is_tried_at_the_end(tmp_p
 
     async def ended() -> list[Done]:
         sweep = Sweep(hauler, Journal(tmp_path), lambda row: with_row(order, row), gone)
-        return [done async for done in sweep.run([Row(3, "http://127.0.0.1/3")])]
+        return [done async for done in sweep.run([ListRow(3, "http://127.0.0.1/3")])]
 
     with pytest.raises(StorageError):  # the folder itself takes nothing more
         asyncio.run(ended())

@@ -18,7 +18,7 @@ _LAST = 8192  # bytes at the end of the file in which the last line is looked fo
 _LARGEST = 50_000_000
 
 
-class Checked(msgspec.Struct, omit_defaults=True):
+class PastCheck(msgspec.Struct, omit_defaults=True):
     """One check. event: of PREMIS. when: RFC 3339. verdict: that it came to. problems: their codes. operator: who
     answers for it, if that is configured."""
 
@@ -30,14 +30,14 @@ class Checked(msgspec.Struct, omit_defaults=True):
     operator: str | None = None
 
 
-_decoder = msgspec.json.Decoder(Checked)  # made once, as threads use it
+_decoder = msgspec.json.Decoder(PastCheck)  # made once, as threads use it
 
 
 def note_check(folder: Path, account: Account, when: str, *, validated: bool, operator: str | None = None) -> bool:
     """Add a line to the history of an item; false where the folder takes none. validated: more than the digests was
     looked at."""
     codes = list(dict.fromkeys(problem.code for problem in account.problems))
-    checked = Checked("validation" if validated else "fixity check", when, account.verdict, problems=codes)
+    checked = PastCheck("validation" if validated else "fixity check", when, account.verdict, problems=codes)
     checked.operator = operator
     try:
         with add_to_plain(folder / HISTORY) as file:
@@ -47,7 +47,7 @@ def note_check(folder: Path, account: Account, when: str, *, validated: bool, op
     return True
 
 
-def checks_of(folder: Path) -> list[Checked]:
+def checks_of(folder: Path) -> list[PastCheck]:
     """All checks of an item, the earliest first; lines that are none are passed over."""
     checks = []
     with suppress(OSError, NotPlain):
@@ -57,7 +57,7 @@ def checks_of(folder: Path) -> list[Checked]:
     return checks
 
 
-def last_check(folder: str) -> Checked | None:
+def last_check(folder: str) -> PastCheck | None:
     """The last check of an item; None if there was none."""
     try:
         with open_plain(f"{folder}{os.sep}{HISTORY}") as file:

@@ -76,7 +76,7 @@ class _Slim(msgspec.Struct):
 _decoder = msgspec.json.Decoder(_Slim)
 
 
-class Entry(msgspec.Struct, array_like=True, gc=False):
+class LedgerEntry(msgspec.Struct, array_like=True, gc=False):
     """One item. path: below the folder. date: when it was hauled; checked: last (RFC 3339). length: seconds. bytes: of
     its media. tracks: in words. source: the page or address that was named. media: SHA-256 of its media files. problem:
     the first, if there is one. A record that cannot be read is an entry too, and broken.
@@ -106,7 +106,7 @@ class Wanted:
     text: str | None = None
     doubles: bool = False
 
-    def passes(self, entry: Entry) -> bool:
+    def passes(self, entry: LedgerEntry) -> bool:
         """True if an entry is wanted; doubles aside, which no entry knows of itself."""
         if self.verdicts and entry.verdict not in self.verdicts:
             return False
@@ -123,7 +123,7 @@ class Ledger:
     """entries: as wanted and sorted. all: how many there are. doubles: groups of paths with the same media. odd: what
     was not looked into, by path, and why."""
 
-    entries: list[Entry]
+    entries: list[LedgerEntry]
     all: int = 0
     doubles: list[list[str]] = field(default_factory=list)
     unfinished: list[Unfinished] = field(default_factory=list)
@@ -143,7 +143,7 @@ def read_ledger(folder: Path, wanted: Wanted | None = None, sort: Sort = "path")
     return Ledger(_sorted(kept, sort), len(entries), doubles, left, odd)
 
 
-def _sorted(entries: list[Entry], sort: Sort) -> list[Entry]:
+def _sorted(entries: list[LedgerEntry], sort: Sort) -> list[LedgerEntry]:
     by_path = sorted(entries, key=lambda one: one.path.casefold())
     if sort in ("length", "bytes"):  # the largest first
         return sorted(by_path, key=lambda one: -float(getattr(one, sort) or 0))
@@ -152,13 +152,13 @@ def _sorted(entries: list[Entry], sort: Sort) -> list[Entry]:
     return by_path if sort == "path" else sorted(by_path, key=lambda one: getattr(one, sort).casefold())
 
 
-def _entries(folder: Path) -> tuple[list[Entry], list[Path], list[tuple[str, str]]]:
+def _entries(folder: Path) -> tuple[list[LedgerEntry], list[Path], list[tuple[str, str]]]:
     """All entries, the folders that hold unfinished work, and what was not looked into."""
     stores: list[Path] = []
     odd: list[tuple[str, str]] = []
     if os.path.lexists(folder / RECORD):
         return [_read(str(folder), ".")], stores, odd
-    entries: list[Entry] = []
+    entries: list[LedgerEntry] = []
     with _Index(folder) as index:
         waiting = [("", 0)]
         while waiting:
@@ -278,24 +278,24 @@ class _Kept(msgspec.Struct, array_like=True, gc=False):
     """An entry, and what tells whether its record is the same as before."""
 
     stamp: tuple[int, int, int]
-    entry: Entry
+    entry: LedgerEntry
 
 
 _unpacker = msgspec.msgpack.Decoder(dict[str, _Kept])
 
 
-def _read(folder: str, name: str) -> Entry:
+def _read(folder: str, name: str) -> LedgerEntry:
     """The entry of an item."""
     try:
         slim = _decoder.decode(read_plain(f"{folder}{os.sep}{RECORD}", LARGEST_RECORD))
     except (OSError, ValueError, NotPlain, RecursionError) as problem:
-        return Entry(name, Path(folder).name, "broken", problem=f"Its record cannot be read: {problem}")
+        return LedgerEntry(name, Path(folder).name, "broken", problem=f"Its record cannot be read: {problem}")
     media = [file for file in slim.files if file.role == "media"]
     checked = last_check(folder)  # which knows better than the record what it is like now
     words = slim.problems[0].message if slim.problems else ""
     if checked and checked.verdict != slim.verdict:
         words = f"It was {slim.verdict} when it was hauled, and {checked.verdict} when it was last checked"
-    return Entry(
+    return LedgerEntry(
         path=name,
         title=slim.title,
         verdict=checked.verdict if checked else slim.verdict,
@@ -315,7 +315,7 @@ def _words(track: _Track) -> str:
     return f"{track.codec.partition('.')[0]}{size}{f' {track.language}' if track.language else ''}"
 
 
-def _doubles(entries: Iterable[Entry]) -> list[list[str]]:
+def _doubles(entries: Iterable[LedgerEntry]) -> list[list[str]]:
     """Groups of items that have a media file of the same bytes."""
     groups: dict[str, list[str]] = defaultdict(list)
     for entry in entries:

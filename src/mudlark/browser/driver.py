@@ -24,6 +24,7 @@ from mudlark.web.cookies import Cookie, read_cookies
 from mudlark.web.guise import PLAIN, Guise
 from mudlark.web.origin import origin_of
 from mudlark.web.redact import gives_access
+from mudlark.web.requester import WHO
 
 if TYPE_CHECKING:
     from playwright.async_api import Browser, BrowserContext, Page, Route
@@ -216,11 +217,13 @@ def _cookies_of(connection: Connection, address: str) -> list[Cookie]:
 
 
 async def send_secrets(page: "Page", connection: Connection, address: str) -> None:
-    """What the user gave as secret headers goes to the origin of the page, and to no other: looked at for every request
-    and every redirect, as a header that was once added would go along with a redirect. Cookies are the browser's own by
-    then, and know no ports, so they are taken out of what goes to another port of the host.
+    """What the user gave as secret headers goes to the origin of the page, and to no other, and nothing that the user
+    gave over a redirect to another: looked at for every request and every redirect, as a header that was once added
+    would go along. Cookies are the browser's own by then, and know no ports, so they are taken out of what goes to
+    another port of the host.
     """
-    if not any(gives_access(name) for name, _ in connection.headers):
+    given = {name.lower() for name, _ in connection.headers if name.lower() not in WHO}
+    if not given:
         return
     secret = {name: value for name, value in connection.headers if gives_access(name) and name.lower() != "cookie"}
     cookies = {cookie.name: cookie.value for cookie in _cookies_of(connection, address)}
@@ -235,7 +238,9 @@ async def send_secrets(page: "Page", connection: Connection, address: str) -> No
 
     async def go_on(event: dict[str, Any]) -> None:
         target = event["request"]["url"]
-        own = {name: value for name, value in event["request"]["headers"].items() if name.lower() not in names}
+        led = "redirectedRequestId" in event and origin_of(target) != home
+        hidden = given if led else names
+        own = {name: value for name, value in event["request"]["headers"].items() if name.lower() not in hidden}
         with suppress(Exception):  # the page may be gone by now
             if origin_of(target) == home:
                 own |= secret

@@ -16,7 +16,7 @@ from mudlark.cli.options import addresses, connection, listening, listening_opti
 from mudlark.cli.show import columns, console, emit_json
 from mudlark.cli.steps import Steps
 from mudlark.errors import NetworkError
-from mudlark.find.compare import Comparison, GuiseResult, Row, compare
+from mudlark.find.compare import Compared, Comparison, GuiseResult, compare
 from mudlark.find.look import Means
 from mudlark.find.model import PLAYED
 from mudlark.text import printable, size
@@ -107,7 +107,7 @@ def command(
         raise problems[0]
 
 
-def haul_command(comparison: Comparison, row: Row, listen: bool) -> str:
+def haul_command(comparison: Comparison, row: Compared, listen: bool) -> str:
     """What hauls a find as the plainest guise that gets it."""
     parts = ["mudlark", "haul", comparison.url, "--guise", row.plainest]
     parts += ["--listen"] if listen else []
@@ -176,7 +176,7 @@ def _show(comparison: Comparison, most: int, listen: bool) -> None:
         out.print("No guise gets any media.", markup=False)
 
 
-def _who(comparison: Comparison, row: Row) -> str:
+def _who(comparison: Comparison, row: Compared) -> str:
     """Who gets a find; the shorter of the two lists."""
     without = [result.guise.name for result in comparison.result if result.page and result.guise.name not in row.guises]
     if not without:
@@ -213,7 +213,7 @@ def _seen_data(result: GuiseResult) -> dict[str, Any]:
     }
 
 
-def _row_data(comparison: Comparison, row: Row, listen: bool) -> dict[str, Any]:
+def _row_data(comparison: Comparison, row: Compared, listen: bool) -> dict[str, Any]:
     return {
         "url": row.find.url,
         "kind": row.find.kind,

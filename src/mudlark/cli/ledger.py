@@ -9,7 +9,7 @@ import click
 import msgspec
 from rich.text import Text
 
-from mudlark.archive.ledger import Entry, Ledger, Sort, Wanted, read_ledger
+from mudlark.archive.ledger import Ledger, LedgerEntry, Sort, Wanted, read_ledger
 from mudlark.archive.listing import cell, written
 from mudlark.cli.command import Command, common_options, option, replace_option
 from mudlark.cli.options import DATE
@@ -105,7 +105,7 @@ def command(
     _show(ledger, folder, most)
 
 
-def _data(entry: Entry) -> dict[str, Any]:
+def _data(entry: LedgerEntry) -> dict[str, Any]:
     return msgspec.structs.asdict(entry)
 
 
@@ -120,7 +120,7 @@ def _totals(ledger: Ledger) -> dict[str, Any]:
     }
 
 
-def _write(path: Path, entries: list[Entry], replace: bool) -> None:
+def _write(path: Path, entries: list[LedgerEntry], replace: bool) -> None:
     with written(path, replace=replace) as file:
         out = csv.writer(file)
         out.writerow(_COLUMNS)

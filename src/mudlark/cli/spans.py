@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from mudlark.cli.command import option
 from mudlark.errors import UsageError
-from mudlark.manifest.live.pace import Span
+from mudlark.manifest.live.pace import Airtime
 
 _DURATION = re.compile(r"(?:(\d{1,5})h)?(?:(\d{1,6})m(?:in)?)?(?:(\d{1,8})s?)?$", re.I | re.A)
 _HOURS, _MINUTES = 3600, 60
@@ -32,7 +32,7 @@ def span_options(command: Callable[..., Any]) -> Callable[..., Any]:
     return command
 
 
-def span_of(given: dict[str, Any], now: datetime) -> Span:
+def span_of(given: dict[str, Any], now: datetime) -> Airtime:
     """What the options say; takes them out of `given`. now: in the local zone."""
     lasting, until, begin = given.pop("lasting"), given.pop("until"), given.pop("begin")
     named: dict[str, Literal["earliest", "now"]] = {"earliest": "earliest", "now": "now"}
@@ -40,7 +40,7 @@ def span_of(given: dict[str, Any], now: datetime) -> Span:
     end = _moment(until, now, to_come=True).timestamp() if until else None
     if end is not None and end <= (start if isinstance(start, float) else now.timestamp()):
         raise UsageError(f"{until} is over before the recording begins.", "Give a time to come with --until.")
-    return Span(start, seconds_in(lasting) if lasting else None, end)
+    return Airtime(start, seconds_in(lasting) if lasting else None, end)
 
 
 def seconds_in(text: str) -> float:

@@ -39,7 +39,7 @@ from mudlark.find.select import Choice
 from mudlark.hauling.order import HaulWatch, Order
 from mudlark.sweeping.gather import Gatherer, Gathering
 from mudlark.sweeping.journal import Journal, Result, without_address
-from mudlark.sweeping.rows import WISHES, Row
+from mudlark.sweeping.rows import WISHES, ListRow
 from mudlark.sweeping.run import Done, Hauler, Here, Sweep, chosen, with_row
 from mudlark.text import clock, printable, size, visible
 from mudlark.verify.account import Verdict
@@ -191,7 +191,7 @@ class _Task:
                 messages().print(Text(f"! {worker} does not see {self.into}, and is not used", style="yellow"))
             yield cluster, cluster.at_once
 
-    def dress(self, row: Row) -> Order:
+    def dress(self, row: ListRow) -> Order:
         """The order for a row."""
         order = with_row(self.order, row)
         if not row.wishes:
@@ -215,7 +215,7 @@ def _gathered(task: _Task) -> Gathering:
     return gathering
 
 
-def _say_what_is_done(gathering: Gathering, rows: list[Row], journal: Journal) -> None:
+def _say_what_is_done(gathering: Gathering, rows: list[ListRow], journal: Journal) -> None:
     done = sum(journal.settled(row.address) is not None for row in gathering.rows)
     facts = [f"{len(gathering.rows):,} rows"]
     facts += [f"{gathering.doubled:,} doubled left out"] if gathering.doubled else []
@@ -224,7 +224,7 @@ def _say_what_is_done(gathering: Gathering, rows: list[Row], journal: Journal) -
     messages().print(Text(", ".join(facts), style="dim"))
 
 
-def _show_plan(gathering: Gathering, rows: list[Row], journal: Journal, as_json: bool) -> None:
+def _show_plan(gathering: Gathering, rows: list[ListRow], journal: Journal, as_json: bool) -> None:
     if as_json:
         planned = [{"number": row.number, "address": redacted(row.address), "title": row.title} for row in rows]
         emit_json("sweep", [], items=[], rows=planned, summary=None)
@@ -248,7 +248,7 @@ class _Progress(OnScreen):
     def stop(self) -> None:
         self._steps.stop()
 
-    def begin(self, row: Row) -> HaulWatch:
+    def begin(self, row: ListRow) -> HaulWatch:
         self._running[row.number] = row.title or row.address
         self._say()
         return HaulWatch(on_bytes=self._bytes_came, on_outcome=self._outcome_came)
@@ -288,7 +288,7 @@ def _run(
     task: _Task,
     journal: Journal,
     gathering: Gathering,
-    rows: list[Row],
+    rows: list[ListRow],
     at_once: int,
     as_json: bool,
     *,

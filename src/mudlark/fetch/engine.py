@@ -25,7 +25,7 @@ from mudlark.fetch.budget import Budget
 from mudlark.fetch.peers import Peers
 from mudlark.fetch.place import Place
 from mudlark.fetch.receive import Arrived, Check, Pot, Receiver, Timing, in_thread
-from mudlark.fetch.store import Fetched, Row, Store
+from mudlark.fetch.store import Fetched, Store, StoredRow
 from mudlark.fetch.tries import GONE, Tries
 from mudlark.find.judge.expiry import expires_at
 from mudlark.manifest.model import Cipher, Segment
@@ -90,7 +90,7 @@ class Outcome:
 
     job: Job
     place: Place | None
-    row: Row | None
+    row: StoredRow | None
     reused: bool = False
     problem: str | None = None
     status: int | None = None
@@ -210,7 +210,7 @@ class _Line:
     pool: ThreadPoolExecutor
     room: asyncio.Semaphore
     _writing: set[asyncio.Task[None]] = field(default_factory=set)
-    _group: list[tuple[Fetched, asyncio.Future[Row]]] = field(default_factory=list)
+    _group: list[tuple[Fetched, asyncio.Future[StoredRow]]] = field(default_factory=list)
     _there: asyncio.Event = field(default_factory=asyncio.Event)
     _proof: asyncio.Future[bool] | None = None
 
@@ -240,14 +240,14 @@ class _Line:
                 return self._tell(result, Outcome(job, engine.store.place(row), row, reused=True, **beside))
         return await self._bring(job, result, beside)
 
-    def _alike(self, job: Job) -> Row | None:
+    def _alike(self, job: Job) -> StoredRow | None:
         """What is there of a segment whose address was another in nothing but what is handed out anew each time."""
         row = self.engine.store.row(job.track, job.number)
         if row is None or without_passing(row.url) != without_passing(job.segment.resource.url):
             return None
         return row if row.source.partition(" ")[2] == job.source.partition(" ")[2] else None
 
-    async def _prove(self, job: Job, result: asyncio.Future[Outcome], beside: _Beside, sample: Row) -> None:
+    async def _prove(self, job: Job, result: asyncio.Future[Outcome], beside: _Beside, sample: StoredRow) -> None:
         """Fetch the first of the segments that are alike once more: if it is the same byte for byte, so are they."""
         proof = self._proof = asyncio.get_running_loop().create_future()
         try:
@@ -290,12 +290,12 @@ class _Line:
 
     async def _keep(
         self, track: str, number: int, resource: Resource, arrived: Arrived, tries: int, plan: str = ""
-    ) -> Row:
+    ) -> StoredRow:
         """Have something written and noted, together with what else has come meanwhile."""
         body = await in_thread(self.pool, arrived.end)
         source = source_of(resource)
         fetched = Fetched(track, number, source, resource.url, tries, body, arrived.file, arrived.incoming, plan)
-        noted: asyncio.Future[Row] = asyncio.get_running_loop().create_future()
+        noted: asyncio.Future[StoredRow] = asyncio.get_running_loop().create_future()
         self._group.append((fetched, noted))
         self._there.set()
         return await noted

@@ -1,6 +1,5 @@
 """Where the bytes of something fetched are on the disk."""
 
-import os
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -29,7 +28,8 @@ class Place:
     def blocks(self, size: int = _BLOCK) -> Iterator[bytes]:
         """All of them, block by block."""
         with self.path.open("rb", buffering=0) as file:
-            at, end = self.offset, self.offset + self.length
-            while at < end and (block := os.pread(file.fileno(), min(size, end - at), at)):
+            file.seek(self.offset)
+            left = self.length
+            while left and (block := file.read(min(size, left))):
                 yield block
-                at += len(block)
+                left -= len(block)

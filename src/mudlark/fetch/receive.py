@@ -93,7 +93,7 @@ class Pot:
 
 
 @dataclass(frozen=True, slots=True)
-class _Begun:
+class _BrokenOff:
     """A body that broke off: what came of it, which version of its resource the rest must be of, where in that it
     begins, and how many bytes there are."""
 
@@ -115,7 +115,7 @@ class Receiver:
     _wholes: dict[str, asyncio.Future[Path | None]] = field(default_factory=dict)
     _wholes_begun: int = 0
     _unlike: dict[Path, str] = field(default_factory=dict)
-    _begun: dict[tuple[Path, int | None], _Begun] = field(default_factory=dict)
+    _begun: dict[tuple[Path, int | None], _BrokenOff] = field(default_factory=dict)
 
     async def fetch(self, resource: Resource, pot: Pot, errand: Errand) -> Arrived:
         """One try."""
@@ -134,7 +134,7 @@ class Receiver:
         if left := self._begun.pop((pot.path, pot.at), None):
             await in_thread(self.pool, left.incoming.abandon)
 
-    async def _continue(self, begun: _Begun, resource: Resource, pot: Pot, errand: Errand) -> Arrived:
+    async def _continue(self, begun: _BrokenOff, resource: Resource, pot: Pot, errand: Errand) -> Arrived:
         """What is missing of a body that broke off. Raises Changed where it is another one now, or cannot be had so."""
         have, url = begun.incoming.bytes, resource.url
         span = (begun.start + have, begun.length - have)
@@ -186,7 +186,7 @@ class Receiver:
             )
         return Arrived(whole, body=body)
 
-    async def _receive(self, reply: Reply, pot: Pot, *, begun: _Begun | None = None) -> Arrived:
+    async def _receive(self, reply: Reply, pot: Pot, *, begun: _BrokenOff | None = None) -> Arrived:
         """A body; what came of one that breaks off is kept, where the rest of it can be asked for (begun: what was),
         else dropped."""
         incoming = begun.incoming if begun else Incoming(pot.path, at=pot.at, hashed=pot.hashed, apart=pot.apart)
@@ -262,7 +262,7 @@ def _put(arrived: Arrived) -> None:
     arrived.incoming.settle()
 
 
-def _as_begun(incoming: Incoming, reply: Reply, at: int | None) -> _Begun | None:
+def _as_begun(incoming: Incoming, reply: Reply, at: int | None) -> _BrokenOff | None:
     """What is needed to ask for the rest of a body, should it break off (RFC 9110 §13.1.5, §14.2); None where that is
     not safe. at: where in its resource a part begins."""
     tag, length = strong(reply.headers.get("etag", "")), reply.length
@@ -271,10 +271,10 @@ def _as_begun(incoming: Incoming, reply: Reply, at: int | None) -> _Begun | None
     part, modified = part_of(reply.headers), reply.headers.get("last-modified")
     if reply.status == 206:
         version = Version(tag, modified, part.total if part else None)
-        return _Begun(incoming, version, at, length) if at is not None else None
+        return _BrokenOff(incoming, version, at, length) if at is not None else None
     ranges = reply.headers.get("accept-ranges", "").lower() == "bytes"
     version = Version(tag, modified, length)
-    return _Begun(incoming, version, 0, length) if reply.status == 200 and ranges else None
+    return _BrokenOff(incoming, version, 0, length) if reply.status == 200 and ranges else None
 
 
 def _head(chunks: Sequence[bytes]) -> bytes:

@@ -41,7 +41,7 @@ create table if not exists kept (
 
 
 @dataclass(frozen=True, slots=True)
-class Row:
+class StoredRow:
     """What is known of a fetched segment. source: what must be the same for the bytes to be used again. check: their
     XXH3. sha256: for the record; empty for what becomes part of something that is hashed whole. file, offset: where
     they are. plan: the segment, as its manifest listed it, in JSON, so that the film can be put together from the
@@ -97,7 +97,7 @@ class Store:
         self._segments = self.folder / "segments"
         self._key = key
         self._target = target
-        self._rows: dict[tuple[str, int], Row] = {}
+        self._rows: dict[tuple[str, int], StoredRow] = {}
         self._database: sqlite3.Connection | None = None
         self._kept = False
         self._shared = Path()
@@ -131,7 +131,7 @@ class Store:
             ) from problem
         self._database = database
         open_here.add(self.folder.absolute())
-        self._rows = {(row[0], row[1]): Row(*row) for row in rows}
+        self._rows = {(row[0], row[1]): StoredRow(*row) for row in rows}
         taken = sum(1 for _ in self._segments.glob("small-*"))
         self._shared = self._segments / f"small-{taken + 1:04d}"
         return self
@@ -177,19 +177,19 @@ class Store:
         """The file of a segment that has one of its own."""
         return self._segments / f"{track}-{number:06d}"
 
-    def place(self, row: Row) -> Place:
+    def place(self, row: StoredRow) -> Place:
         """Where the bytes of a row are."""
         return Place(self._segments / row.file, row.offset, row.bytes)
 
-    def row(self, track: str, number: int) -> Row | None:
+    def row(self, track: str, number: int) -> StoredRow | None:
         """The row of a fetched segment."""
         return self._rows.get((track, number))
 
-    def rows(self, track: str | None = None) -> list[Row]:
+    def rows(self, track: str | None = None) -> list[StoredRow]:
         """All that is known, or all of a track, by track and number."""
         return [self._rows[key] for key in sorted(self._rows) if track is None or key[0] == track]
 
-    def usable(self, track: str, number: int, source: str) -> Row | None:
+    def usable(self, track: str, number: int, source: str) -> StoredRow | None:
         """The row of a segment that need not be fetched again: same source, and the very bytes are still there."""
         row = self._rows.get((track, number))
         try:
@@ -206,7 +206,7 @@ class Store:
             self._kept = True
         self._database.commit()
 
-    def keep(self, group: Sequence[Fetched]) -> list[Row]:
+    def keep(self, group: Sequence[Fetched]) -> list[StoredRow]:
         """Make what has come durable, and note it: all of it, or nothing. Gives the rows in the order of the group.
 
         Small bodies share a file, which is flushed once for all of them; of parts of one file, the last flushes it.
@@ -225,7 +225,7 @@ class Store:
             place = places.get(id(one), Place(one.file, one.body.offset, one.body.length))
             body, file, offset = one.body, place.path.name, place.offset
             head = (one.track, one.number, one.source, one.url, body.length, body.check, body.sha256, file, offset)
-            rows.append(Row(*head, one.tries, now(), one.plan))
+            rows.append(StoredRow(*head, one.tries, now(), one.plan))
         self._note(rows)
         return rows
 
@@ -255,7 +255,7 @@ class Store:
                     "Make room; the same command goes on from here.",
                 )
 
-    def _note(self, rows: Sequence[Row]) -> None:
+    def _note(self, rows: Sequence[StoredRow]) -> None:
         assert self._database
         try:
             marks = ", ".join("?" * 12)

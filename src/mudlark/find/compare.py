@@ -59,7 +59,7 @@ class GuiseResult:
 
 
 @dataclass(slots=True)
-class Row:
+class Compared:
     """A find, with the guises that get it; the address is that of the plainest of them."""
 
     find: Find
@@ -78,7 +78,7 @@ class Comparison:
 
     url: str
     result: list[GuiseResult]
-    rows: list[Row]
+    rows: list[Compared]
     noisy: tuple[bool, bool] = (False, False)
 
     @property
@@ -86,7 +86,7 @@ class Comparison:
         """How many guises got an answer that can be compared."""
         return sum(result.page is not None for result in self.result)
 
-    def is_shared(self, row: Row) -> bool:
+    def is_shared(self, row: Compared) -> bool:
         """True if every guise that got an answer gets this find."""
         return len(row.guises) == self.asked
 
@@ -119,10 +119,10 @@ async def compare(
     first = next((answer for answer in result if answer.page), result[0])
     again = await one(first.guise)
     changing = _changing(again, first)
-    rows: dict[Mark, Row] = {}
+    rows: dict[Mark, Compared] = {}
     for answer in result:
         for find in answer.page.finds if answer.page else ():
-            row = rows.setdefault(mark(find.url, changing), Row(find, []))
+            row = rows.setdefault(mark(find.url, changing), Compared(find, []))
             if answer.guise.name not in row.guises:
                 row.guises.append(answer.guise.name)
     noisy = (again.title != first.title, again.final != first.final)

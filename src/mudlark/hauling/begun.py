@@ -66,7 +66,9 @@ def note_begun(folder: Path, target: Target) -> None:
 
 def begun_in(into: Path, fits: Callable[[Begun], bool]) -> list[Begun]:
     """The recordings in a target folder that fit, and were not finished."""
-    found = []
+    found: list[Begun] = []
+    if (into / WORKING).is_symlink():
+        return found
     for path in sorted((into / WORKING).glob(f"*/{_NAME}")):
         with suppress(OSError, NotPlain, ValueError, RecursionError):
             begun = _decoder.decode(read_plain(path, _LARGEST))

@@ -13,7 +13,7 @@ from mudlark.find.look import Means
 from mudlark.find.select import Choice
 from mudlark.manifest.choose import Wish
 from mudlark.manifest.live.broadcast import State
-from mudlark.manifest.live.pace import Span
+from mudlark.manifest.live.pace import Airtime
 from mudlark.manifest.model import Presentation, Rendition
 from mudlark.verify.account import Verdict
 from mudlark.web.guise import Guise
@@ -106,7 +106,7 @@ class Order:
     browser: Path | None = None
     wish: Wish = field(default_factory=Wish)
     container: Literal["mp4", "mkv"] | None = None
-    span: Span = field(default_factory=Span)
+    span: Airtime = field(default_factory=Airtime)
     listed: dict[str, str] = field(default_factory=dict)
     command: str | None = None
     operator: str | None = None

@@ -17,7 +17,7 @@ from mudlark.assemble.join import second_name
 from mudlark.errors import NetworkError
 from mudlark.fetch.engine import Job, Layout, Outcome, source_of
 from mudlark.fetch.place import Place
-from mudlark.fetch.store import Row
+from mudlark.fetch.store import StoredRow
 from mudlark.hauling.title import media_name
 from mudlark.hauling.work import Fetching, Made, Work
 from mudlark.manifest.model import Segment
@@ -55,7 +55,7 @@ async def make_plain(work: Work, fetching: Fetching) -> Made:
     return Made((media,), digest=(count, digest.hexdigest()))
 
 
-def parts(track: str, segment: Segment, rows: list[Row], size: Callable[[], int]) -> Iterator[Job]:
+def parts(track: str, segment: Segment, rows: list[StoredRow], size: Callable[[], int]) -> Iterator[Job]:
     """The parts of a file in order, numbered by their first byte: those that are there as they are, what is missing
     between them in pieces of a size that is asked for as each is cut."""
     resource = segment.resource

@@ -20,7 +20,7 @@ from mudlark.hauling.tape import Tape
 from mudlark.hauling.work import Fetching, Made, Work
 from mudlark.manifest.live.broadcast import State, nothing_recorded
 from mudlark.manifest.live.clock import SteadyClock
-from mudlark.manifest.live.pace import Span
+from mudlark.manifest.live.pace import Airtime
 from mudlark.manifest.radio import Splice, Titles
 from mudlark.media.matroska.read import whole_end
 from mudlark.media.movie import reader_of
@@ -93,7 +93,7 @@ async def make_radio(work: Work, fetching: Fetching) -> Made:
     return await asyncio.to_thread(_made, work, tape, results[0])
 
 
-async def _until(span: Span, tape: Tape, clock: SteadyClock, stop: asyncio.Event) -> None:
+async def _until(span: Airtime, tape: Tape, clock: SteadyClock, stop: asyncio.Event) -> None:
     """Returns when the recording is long enough, or is ended."""
     while not stop.is_set():
         long_enough = span.length is not None and tape.recorded(clock.now()) >= span.length

@@ -13,7 +13,7 @@ from matplotlib.ticker import MaxNLocator
 from mudlark.report.drawing import BLUE, DASHES, GREEN, ORANGE, PINK, RED, SKY, Form, drawn
 from mudlark.report.item import ItemData
 from mudlark.report.requests import BEGIN, END, LANE, TRY, WAY, failed_row
-from mudlark.report.spans import MISSING, Span, joined
+from mudlark.report.spans import MISSING, Marked, joined
 from mudlark.report.table import Row, Table, thinned
 
 _POINTS = 1_500  # on a line
@@ -51,7 +51,7 @@ def draw(item: ItemData, table: Table, form: Form = "svg") -> bytes | None:
     return drawn(table.name, fill, axes_height + above + 0.9, form)
 
 
-def _name_spans(axes: Axes, spans: list[Span], names: list[str]) -> None:
+def _name_spans(axes: Axes, spans: list[Marked], names: list[str]) -> None:
     """A row for each name, with the stretches that have it."""
     longest = max(span.end for span in spans) or 1.0
     for row, name in enumerate(names):
@@ -72,7 +72,7 @@ def _name_spans(axes: Axes, spans: list[Span], names: list[str]) -> None:
     axes.spines[["left", "bottom"]].set_visible(False)
 
 
-def _shade(axes: Axes, spans: list[Span]) -> None:
+def _shade(axes: Axes, spans: list[Marked]) -> None:
     """The same stretches behind the lines of a figure."""
     left, right = axes.get_xlim()
     for name in dict.fromkeys(span.name for span in spans):

@@ -4,7 +4,7 @@ from collections import defaultdict
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from mudlark.archive.history import Checked, checks_of
+from mudlark.archive.history import PastCheck, checks_of
 from mudlark.archive.layout import RECORD
 from mudlark.archive.place import inside_item
 from mudlark.archive.record import Record, read_record
@@ -12,7 +12,7 @@ from mudlark.plain import is_plain
 from mudlark.report.live import behind_table, is_recording
 from mudlark.report.rates import rates_of
 from mudlark.report.requests import Log, read_log, tables_of
-from mudlark.report.spans import Span, spans_of
+from mudlark.report.spans import Marked, spans_of
 from mudlark.report.steps import Step, steps_of
 from mudlark.report.table import Row, Table, within
 from mudlark.text import clock, counted, sentence
@@ -32,8 +32,8 @@ class ItemData:
     record: Record
     pieces: Table
     steps: list[Step]
-    spans: list[Span]
-    checks: list[Checked]
+    spans: list[Marked]
+    checks: list[PastCheck]
     figures: list[Table] = field(default_factory=list)
     picture: Path | None = None
 

@@ -7,8 +7,8 @@ from datetime import date
 from pathlib import Path
 from typing import Self
 
-from mudlark.archive.history import Checked
-from mudlark.archive.ledger import Entry, Ledger, read_ledger
+from mudlark.archive.history import PastCheck
+from mudlark.archive.ledger import Ledger, LedgerEntry, read_ledger
 from mudlark.errors import MudlarkError, Unexamined, UsageError, examining
 from mudlark.report.advice import of_haul, of_problem
 from mudlark.report.item import ItemData, read_item
@@ -30,14 +30,14 @@ class Kept:
     """One item of a folder. page: the address of its own page; none where its record cannot be read. kind: what it is,
     in a word. codes: of what is wrong with it, as it was last seen, the gravest first. checks: its history."""
 
-    entry: Entry
+    entry: LedgerEntry
     page: str | None = None
     kind: str = "unreadable"
     codes: list[str] = field(default_factory=lambda: ["record"])
-    checks: list[Checked] = field(default_factory=list)
+    checks: list[PastCheck] = field(default_factory=list)
 
     @classmethod
-    def of(cls, entry: Entry, page: str, item: ItemData) -> Self:
+    def of(cls, entry: LedgerEntry, page: str, item: ItemData) -> Self:
         """What stays of an item."""
         codes = [problem.code for problem in sorted(item.record.problems, key=lambda one: not one.grave)]
         if item.checks and item.checks[-1].when >= item.record.finished:

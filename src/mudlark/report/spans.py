@@ -11,7 +11,7 @@ MISSING = "missing"
 
 
 @dataclass(frozen=True, slots=True)
-class Span:
+class Marked:
     """A stretch of the film with something to say of it, in seconds; end is begin where it is one place."""
 
     begin: float
@@ -19,7 +19,7 @@ class Span:
     name: str
 
 
-def spans_of(record: Record) -> list[Span]:
+def spans_of(record: Record) -> list[Marked]:
     """The stretches of an item, those of one name joined."""
     found: defaultdict[str, list[tuple[float, float]]] = defaultdict(list)
     at: defaultdict[str, float] = defaultdict(float)
@@ -38,7 +38,7 @@ def spans_of(record: Record) -> list[Span]:
     for problem in record.problems:
         if problem.at is not None:
             found[printable(problem.code)].append((within(problem.at), within(problem.at)))
-    return [Span(*span, name) for name, spans in found.items() for span in joined(spans)]
+    return [Marked(*span, name) for name, spans in found.items() for span in joined(spans)]
 
 
 def joined(stretches: list[tuple[float, float]], apart: float = 0.01) -> list[tuple[float, float]]:

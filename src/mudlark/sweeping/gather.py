@@ -18,7 +18,7 @@ from mudlark.find.look import Means, look, looks_in
 from mudlark.find.model import ListEntry
 from mudlark.find.places.listing import entries_in
 from mudlark.find.places.markup import parse
-from mudlark.sweeping.rows import MOST, Listed, Row, once, rows_in
+from mudlark.sweeping.rows import MOST, Listed, ListRow, once, rows_in
 from mudlark.web.address import resolve, shown
 from mudlark.web.robots import Rules
 from mudlark.web.session import Session
@@ -36,7 +36,7 @@ class Gathering:
     """rows: each address once. doubled: rows that were left out for that. pages: index pages, feeds and maps that were
     read. notes: what else there is to say."""
 
-    rows: list[Row]
+    rows: list[ListRow]
     doubled: int
     pages: int
     notes: list[str]
@@ -80,12 +80,14 @@ class Gatherer:
         if body.lstrip()[:1] == b"{" and b'"log"' in body[:4096]:
             scans = await looks_in(self.session, path, asking=0)
             finds = [(scan.page, find) for scan in scans for find in scan.page.finds if find.role == "main"]
-            return Listed([Row(n, find.url, page.title, found=True) for n, (page, find) in enumerate(finds, start=1)])
+            return Listed(
+                [ListRow(n, find.url, page.title, found=True) for n, (page, find) in enumerate(finds, start=1)]
+            )
         return rows_in(body)
 
     async def _from_web(self, address: str, notes: list[str]) -> tuple[Listed, int]:
         self.session.at_home(address)
-        rows: list[Row] = []
+        rows: list[ListRow] = []
         waiting, seen, fresh = deque([address]), set[str](), set[str]()
         size = 0
         while waiting:
@@ -204,6 +206,6 @@ def _same_host(one: str, other: str) -> bool:
     return urlsplit(urljoin(other, one)).netloc == urlsplit(other).netloc
 
 
-def _of(entry: ListEntry) -> Row:
+def _of(entry: ListEntry) -> ListRow:
     listed = {"description": entry.description, "date": entry.date, "media": entry.media}
-    return Row(0, entry.url, entry.title, listed={k: v for k, v in listed.items() if v}, found=True)
+    return ListRow(0, entry.url, entry.title, listed={k: v for k, v in listed.items() if v}, found=True)

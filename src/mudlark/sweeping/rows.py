@@ -33,7 +33,7 @@ _WIDEST = 1_000_000  # characters of one cell
 
 
 @dataclass(frozen=True, slots=True)
-class Row:
+class ListRow:
     """One thing to haul. number: in its list, from 1. wishes: which renditions, by the options' names. listed: what
     else the list says of it. found: no person has named it, a page or feed has."""
 
@@ -49,7 +49,7 @@ class Row:
 class Listed:
     """What a list holds. maps: further site maps that it names."""
 
-    rows: list[Row]
+    rows: list[ListRow]
     maps: list[str] = field(default_factory=list)
 
 
@@ -75,25 +75,25 @@ def rows_in(body: bytes, base: str = "") -> Listed | None:
     return Listed(_from_text(decoded(body)))
 
 
-def _from_collection(body: bytes, base: str) -> list[Row]:
+def _from_collection(body: bytes, base: str) -> list[ListRow]:
     """The documents of a IIIF collection; a document by itself is a list of one."""
     facts = parsed(body, base)
     listed = documents_of(facts) if is_collection(facts) else [(base, None)]
     addresses = ((resolve(base, address), title) for address, title in listed[:MOST])
     return [
-        Row(number, address, title, found=True)
+        ListRow(number, address, title, found=True)
         for number, (address, title) in enumerate(((a, t) for a, t in addresses if a), start=1)
     ]
 
 
-def _from_text(text: str) -> list[Row]:
+def _from_text(text: str) -> list[ListRow]:
     lines = [line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
     if all(_LINE.match(line) for line in lines) or not any(d in lines[0] for d in _DELIMITERS if lines):
-        return [Row(number, line.strip()) for number, line in enumerate(lines[:MOST], start=1)]
+        return [ListRow(number, line.strip()) for number, line in enumerate(lines[:MOST], start=1)]
     return _from_table(text)
 
 
-def _from_table(text: str) -> list[Row]:
+def _from_table(text: str) -> list[ListRow]:
     csv.field_size_limit(_WIDEST)
     try:
         cells = [row for row in csv.reader(StringIO(text), delimiter=_delimiter(text)) if any(map(str.strip, row))]
@@ -135,7 +135,7 @@ def _address_columns(header: list[str], rows: list[list[str]]) -> list[int]:
     return list(dict.fromkeys([*(at for at in named if filled.get(at) or not by_content), *by_content]))
 
 
-def _row(number: int, cells: list[str], header: list[str], places: list[int]) -> Row:
+def _row(number: int, cells: list[str], header: list[str], places: list[int]) -> ListRow:
     texts = [cell.strip() for cell in cells]
     there = [at for at in places if at < len(texts) and texts[at]]
     address = texts[there[0]] if there else ""
@@ -150,7 +150,7 @@ def _row(number: int, cells: list[str], header: list[str], places: list[int]) ->
             wishes[name.lower()] = text
         else:
             listed[name] = text
-    return Row(number, address, title, wishes, listed)
+    return ListRow(number, address, title, wishes, listed)
 
 
 def _from_xml(body: bytes, base: str) -> Listed:
@@ -160,7 +160,7 @@ def _from_xml(body: bytes, base: str) -> Listed:
     root = etree.fromstring(body, parser)
     if root is None:
         raise FormatError("The list is not well-formed XML.")
-    maps, rows = list[str](), list[Row]()
+    maps, rows = list[str](), list[ListRow]()
 
     def child(entry: "Element", *names: str) -> str | None:
         wanted = {name.lower() for name in names}
@@ -179,7 +179,7 @@ def _from_xml(body: bytes, base: str) -> Listed:
             address = _of_entry(entry) or child(entry, "link")
         if address and (whole := resolve(base, address)):
             listed = {name: text for name in ("pubDate", "published", "updated") if (text := child(entry, name))}
-            rows.append(Row(len(rows) + 1, whole, child(entry, "title"), listed=listed, found=True))
+            rows.append(ListRow(len(rows) + 1, whole, child(entry, "title"), listed=listed, found=True))
         if len(rows) >= MOST:
             break
     return Listed(rows, maps)
@@ -199,9 +199,9 @@ def _of_entry(entry: "Element") -> str | None:
     return next((one for one in [*enclosed, *pages] if one), None)
 
 
-def once(rows: Iterable[Row]) -> tuple[list[Row], int]:
+def once(rows: Iterable[ListRow]) -> tuple[list[ListRow], int]:
     """Rows whose address came before left out; and how many these are."""
-    seen: dict[str, Row] = {}
+    seen: dict[str, ListRow] = {}
     count = 0
     for row in rows:
         count += 1

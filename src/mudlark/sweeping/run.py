@@ -20,7 +20,7 @@ from mudlark.fetch.store import now
 from mudlark.hauling.order import HaulWatch, Item, Order
 from mudlark.hauling.steps import haul
 from mudlark.sweeping.journal import Journal, Result, key_of
-from mudlark.sweeping.rows import Row
+from mudlark.sweeping.rows import ListRow
 from mudlark.web.address import as_sent
 from mudlark.web.connection import Connection
 from mudlark.web.lanes import Lanes
@@ -31,14 +31,14 @@ _NO_ANSWER = frozenset({None, 500, 502, 503, 504})
 _RESERVE = 64_000_000  # bytes that the disk must have left for another row
 _TRIED = 65_536  # bytes that a folder must take
 _log = logging.getLogger(__name__)
-Dress = Callable[[Row], Order]
+Dress = Callable[[ListRow], Order]
 
 
 @dataclass(frozen=True, slots=True)
 class Done:
     """A row that is done. items: what it left. problem: why it left nothing."""
 
-    row: Row
+    row: ListRow
     result: Result
     items: list[Item] = field(default_factory=list)
     problem: MudlarkError | None = None
@@ -89,16 +89,16 @@ class Sweep:
     dress: Dress
     into: Path
     at_once: int = 2
-    on_begin: Callable[[Row], HaulWatch] = lambda _row: HaulWatch()
-    _held: list[Row] = field(default_factory=list)
+    on_begin: Callable[[ListRow], HaulWatch] = lambda _row: HaulWatch()
+    _held: list[ListRow] = field(default_factory=list)
 
-    async def run(self, rows: list[Row]) -> AsyncIterator[Done]:
+    async def run(self, rows: list[ListRow]) -> AsyncIterator[Done]:
         """What comes of each, as it is done. Raises StorageError when the folder takes no more."""
         hosts = Hosts()
-        waiting, left = deque(rows), list[Row]()
+        waiting, left = deque(rows), list[ListRow]()
         async for done in self._side_by_side(waiting, hosts, left):
             yield done
-        last, gone = deque[Row](), list[Row]()
+        last, gone = deque[ListRow](), list[ListRow]()
         for host in dict.fromkeys(_host(row) for row in left):  # one of each finds out whether it is back
             mine = [row for row in left if _host(row) == host]
             done = await self._one(mine[0], last=True)
@@ -108,7 +108,7 @@ class Sweep:
             else:
                 hosts.answered(host)
                 last.extend(mine[1:])
-        again = list[Row]()
+        again = list[ListRow]()
         async for done in self._side_by_side(last, hosts, again):
             yield done
         held, self._held = self._held, []
@@ -118,7 +118,7 @@ class Sweep:
             problem = NetworkError(f"{_host(row)} gave no answer for the rows before, nor at the end.", "Try later.")
             yield self._failed(row, problem, time.monotonic())
 
-    async def _side_by_side(self, waiting: deque[Row], hosts: Hosts, left: list[Row]) -> AsyncIterator[Done]:
+    async def _side_by_side(self, waiting: deque[ListRow], hosts: Hosts, left: list[ListRow]) -> AsyncIterator[Done]:
         """Rows whose host is gone come into `left`."""
         running: set[asyncio.Task[Done | None]] = set()
         try:
@@ -146,7 +146,7 @@ class Sweep:
                 task.cancel()
             await asyncio.gather(*running, return_exceptions=True)
 
-    async def _now(self, row: Row) -> Done | None:
+    async def _now(self, row: ListRow) -> Done | None:
         """One row; None if another process holds it, and it is to be tried at the end."""
         done = await self._one(row)
         if isinstance(done.problem, Held):
@@ -154,7 +154,7 @@ class Sweep:
             return None
         return done
 
-    async def _one(self, row: Row, *, last: bool = False) -> Done:
+    async def _one(self, row: ListRow, *, last: bool = False) -> Done:
         """One row; only what no row can do without is raised. last: it is not tried again."""
         begun = time.monotonic()
         failures: list[MudlarkError] = []
@@ -176,7 +176,7 @@ class Sweep:
             return self._failed(row, failures[0], begun)
         return self._left(row, items, failures, begun)
 
-    def _left(self, row: Row, items: list[Item], failures: list[MudlarkError], begun: float) -> Done:
+    def _left(self, row: ListRow, items: list[Item], failures: list[MudlarkError], begun: float) -> Done:
         worst = min(items, key=lambda item: _ORDER.index(item.verdict))
         record = worst.record
         why = [problem.message for problem in record.problems[:1]] + [failure.what for failure in failures[:1]]
@@ -196,14 +196,14 @@ class Sweep:
         self.journal.add(result)
         return Done(row, result, items)
 
-    def _failed(self, row: Row, problem: MudlarkError, begun: float) -> Done:
+    def _failed(self, row: ListRow, problem: MudlarkError, begun: float) -> Done:
         problem.url = problem.url or row.address
         result = _result(row, problem, begun)
         self.journal.add(result)
         return Done(row, result, problem=problem)
 
 
-def _result(row: Row, problem: MudlarkError, begun: float) -> Result:
+def _result(row: ListRow, problem: MudlarkError, begun: float) -> Result:
     """What came of a row that left nothing."""
     return Result(
         key=key_of(row.address),
@@ -233,7 +233,7 @@ def _takes_files(into: Path) -> bool:
 _ORDER = ("failed", "refused", "broken", "flawed", "unproven", "sound")
 
 
-def _host(row: Row) -> str:
+def _host(row: ListRow) -> str:
     with suppress(ValueError):
         return urlsplit(row.address).netloc.lower()
     return ""
@@ -245,7 +245,7 @@ def _below(folder: Path | None, into: Path) -> str:
     return str(folder.relative_to(into)) if folder.is_relative_to(into) else str(folder)
 
 
-def chosen(rows: list[Row], journal: Journal, only: str | None, most: int | None, *, failed: bool) -> list[Row]:
+def chosen(rows: list[ListRow], journal: Journal, only: str | None, most: int | None, *, failed: bool) -> list[ListRow]:
     """The rows to run. only: numbers (3,7-9) or a text that address or title has. failed: only what was tried before
     and is not good. What is settled is left out."""
     wanted = [row for row in rows if only is None or _is_meant(row, only)]
@@ -255,13 +255,13 @@ def chosen(rows: list[Row], journal: Journal, only: str | None, most: int | None
     return wanted if most is None else wanted[:most]
 
 
-def _is_meant(row: Row, only: str) -> bool:
+def _is_meant(row: ListRow, only: str) -> bool:
     ranges = [part.strip().partition("-") for part in only.split(",")]
     if all(first.isdigit() and (last.isdigit() or not dash) for first, dash, last in ranges):
         return any(int(first) <= row.number <= int(last or first) for first, _, last in ranges)
     return only.casefold() in f"{row.address}\n{row.title or ''}".casefold()
 
 
-def with_row(order: Order, row: Row) -> Order:
+def with_row(order: Order, row: ListRow) -> Order:
     """An order for a row: its address, title, and what the list says of it."""
     return replace(order, target=row.address, title=row.title or order.title, listed=row.listed)

@@ -94,7 +94,7 @@ class Reply:
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class ServedPart:
     """Which bytes of a resource an answer holds. total: bytes of all of it, None if that is not stated."""
 
     first: int
@@ -124,13 +124,13 @@ def by_name(fields: Iterable[tuple[str, str]]) -> dict[str, str]:
     return named
 
 
-def part_of(headers: Mapping[str, str]) -> Part | None:
+def part_of(headers: Mapping[str, str]) -> ServedPart | None:
     """The part that an answer says it is; None if it does not say, or what cannot be."""
     stated = _PART.fullmatch(headers.get("content-range", "").strip())
     if stated is None or int(stated[1]) > int(stated[2]):
         return None
     total = whole_number(stated[3])
-    return Part(int(stated[1]), int(stated[2]), total) if total is None or int(stated[2]) < total else None
+    return ServedPart(int(stated[1]), int(stated[2]), total) if total is None or int(stated[2]) < total else None
 
 
 def strong(tag: str) -> str | None:

@@ -10,12 +10,12 @@ from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 
-from mudlark.web.pace import Pace
+from mudlark.web.pace import HostPace
 
 
 @dataclass(slots=True)
 class _Host:
-    pace: Pace
+    pace: HostPace
     door: asyncio.Lock = field(default_factory=asyncio.Lock)
     freed: asyncio.Event = field(default_factory=asyncio.Event)
     next_at: float = 0.0
@@ -31,12 +31,12 @@ class Lanes:
         self._hosts: dict[str, _Host] = {}
         self._numbers = list(range(most, 0, -1))
 
-    def pace(self, host: str) -> Pace:
+    def pace(self, host: str) -> HostPace:
         """How a host is asked."""
         return self._host(host).pace
 
     def _host(self, name: str) -> _Host:
-        return self._hosts.setdefault(name, _Host(Pace(self.most)))
+        return self._hosts.setdefault(name, _Host(HostPace(self.most)))
 
     async def turn(self, name: str) -> None:
         """Wait until a host may be asked something that takes no lane."""

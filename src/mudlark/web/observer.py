@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from tempfile import SpooledTemporaryFile
 from typing import IO
 
-from mudlark.web.transport import Answer
+from mudlark.web.transport import HopAnswer
 
 Body = IO[bytes]
 _IN_MEMORY = 1 << 20  # bytes of a body that stay in memory
@@ -41,7 +41,7 @@ def new_body() -> Body:
     return SpooledTemporaryFile(_IN_MEMORY)
 
 
-def seen(answer: Answer, moment: float, body: Body, cut: str | None, form: bytes) -> Seen:
+def seen(answer: HopAnswer, moment: float, body: Body, cut: str | None, form: bytes) -> Seen:
     """An exchange, as the client knows it."""
     return Seen(
         answer.url,

@@ -15,7 +15,7 @@ _REST = 8  # rounds for which a lane that brought nothing is not tried again
 _LONGEST_REST = 300.0  # seconds for which a server is believed that it wants to be left alone
 
 
-class Pace:
+class HostPace:
     """One server's. most: requests at once that the user allows."""
 
     def __init__(self, most: int) -> None:

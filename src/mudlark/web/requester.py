@@ -8,7 +8,7 @@ from mudlark.web.guise import PLAIN
 from mudlark.web.redact import gives_access
 from mudlark.web.referrer import Referrer, policy_of
 
-_WHO = frozenset({"user-agent", "accept", "accept-language"})  # the same, wherever it is sent
+WHO = frozenset({"user-agent", "accept", "accept-language"})  # the same, wherever it is sent
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,7 +65,7 @@ class Requester:
 
 def _goes_along(name: str, at: Leading) -> bool:
     """Whether a field that the user gave is sent."""
-    if name in _WHO:
+    if name in WHO:
         return True
     if at.led:
         return False

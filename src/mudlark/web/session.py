@@ -16,7 +16,7 @@ from urllib.parse import urlsplit
 
 from mudlark.errors import NetworkError
 from mudlark.web.address import shown
-from mudlark.web.answer import HEAD, Content, Part, Reply, part_of
+from mudlark.web.answer import HEAD, Content, Reply, ServedPart, part_of
 from mudlark.web.complaint import status_error
 from mudlark.web.connection import Connection
 from mudlark.web.cookies import Cookie
@@ -31,7 +31,7 @@ from mudlark.web.referrer import Referrer
 from mudlark.web.requester import Leading, Requester
 from mudlark.web.resource import Version
 from mudlark.web.retry import Backoff, Passing, persist
-from mudlark.web.transport import Answer, Form, Transport, packed_form
+from mudlark.web.transport import HopAnswer, PackedForm, Transport, packed_form
 
 LARGEST_TEXT = 20_000_000  # bytes of a page or manifest that are read at most
 _LONGEST_TEXT = 120.0  # seconds that a page or manifest may take at most
@@ -235,7 +235,7 @@ class Session:
         version: Version | None = None,
         first: int | None = None,
         compressed: bool = False,
-        form: Form | None = None,
+        form: PackedForm | None = None,
         or_whole: bool = False,
         or_less: bool = False,
         errand: Errand | None = None,
@@ -289,8 +289,8 @@ class Session:
 
     @asynccontextmanager
     async def _follow(
-        self, exchange: Exchange, wanted: Mapping[str, str], form: Form | None, *, page: bool
-    ) -> AsyncIterator[Answer]:
+        self, exchange: Exchange, wanted: Mapping[str, str], form: PackedForm | None, *, page: bool
+    ) -> AsyncIterator[HopAnswer]:
         """Send a request, and follow where it is led; gives the answer at the end of the way once its header is there.
         wanted: fields that say what is asked for."""
         way, requester, shared, observer = Redirects(exchange.url), self._variant.requester, self._shared, self.observer
@@ -319,7 +319,7 @@ class Session:
 
     @asynccontextmanager
     async def _observed(
-        self, exchange: Exchange, answer: Answer, moment: float, form: Form | None
+        self, exchange: Exchange, answer: HopAnswer, moment: float, form: PackedForm | None
     ) -> AsyncIterator[None]:
         """Show an exchange to the observer, if there is one, once its body is read."""
         observer = self.observer
@@ -345,7 +345,7 @@ class Session:
             missing = None if exchange.whole or empty else cut
             await observer(seen(answer, moment, copy, missing, form.body if form else b""))
 
-    def _reply(self, exchange: Exchange, answer: Answer, asked: _Asked) -> Reply:
+    def _reply(self, exchange: Exchange, answer: HopAnswer, asked: _Asked) -> Reply:
         """What the header of a response promises. Raises NetworkError where that is not what was asked for."""
         address, span = exchange.url, asked.span
         if answer.status >= 400 and not (asked.first and answer.status == 416):
@@ -372,7 +372,7 @@ class Session:
             exchange,
         )
 
-    async def _chunks(self, exchange: Exchange, answer: Answer, wanted: int | None) -> AsyncIterator[bytes]:
+    async def _chunks(self, exchange: Exchange, answer: HopAnswer, wanted: int | None) -> AsyncIterator[bytes]:
         """The body, with its length checked against what was announced. One that only drips is given up."""
         address, stall, meter = exchange.url, self.connection.patience, self._shared.meter
         plain = "content-encoding" not in answer.headers
@@ -414,7 +414,7 @@ def _insist_on_part(address: str, asked: _Asked, headers: Mapping[str, str]) -> 
         raise _changed(address)
 
 
-def _is_of(version: Version, headers: Mapping[str, str], part: Part) -> bool:
+def _is_of(version: Version, headers: Mapping[str, str], part: ServedPart) -> bool:
     """False if an answer says that it is of another version. An entity tag says more than a date."""
     if version.total is not None and part.total is not None and part.total != version.total:
         return False

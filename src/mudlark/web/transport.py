@@ -33,23 +33,23 @@ class _Response(aiohttp.ClientResponse):
 
 
 @dataclass(frozen=True, slots=True)
-class Form:
+class PackedForm:
     """What a form sends, and its media type."""
 
     body: bytes
     type: str
 
 
-async def packed_form(fields: Sequence[tuple[str, str]], *, multipart: bool = False) -> Form:
+async def packed_form(fields: Sequence[tuple[str, str]], *, multipart: bool = False) -> PackedForm:
     """The fields of a form as they are sent."""
     form = aiohttp.FormData(default_to_multipart=multipart)
     for name, value in fields:
         form.add_field(name, value)
     payload = form()
-    return Form(await payload.as_bytes(), payload.headers["Content-Type"])
+    return PackedForm(await payload.as_bytes(), payload.headers["Content-Type"])
 
 
-class Answer:
+class HopAnswer:
     """The answer to one request, whose body has not been read. fields: in the order in which they came; headers: the
     same by lower-case name. sent: the fields of the request. version: of HTTP, as in the status line. peer: the address
     of the server or of the proxy; family: IPv4 or IPv6. length: of the body, as announced."""
@@ -140,7 +140,7 @@ class Transport:
         return aiohttp.TCPConnector(limit=0, ssl=context)
 
     @asynccontextmanager
-    async def send(self, address: str, headers: Mapping[str, str], form: Form | None) -> AsyncIterator[Answer]:
+    async def send(self, address: str, headers: Mapping[str, str], form: PackedForm | None) -> AsyncIterator[HopAnswer]:
         """Send a request (POST if there is a form to be sent); gives the answer once its header is there."""
         assert self._client, "a transport is used inside `async with`"
         try:
@@ -155,4 +155,4 @@ class Transport:
         except self._broken as problem:
             raise explain(address, problem, self._connection.patience) from problem
         async with response:
-            yield Answer(address, response, self._connection.patience)
+            yield HopAnswer(address, response, self._connection.patience)

@@ -21,7 +21,7 @@ from mudlark.manifest.dash.document import (
     own,
     ratio,
 )
-from mudlark.manifest.dash.segments import MOST_SEGMENTS, Place, pieces_of
+from mudlark.manifest.dash.segments import MOST_SEGMENTS, SegmentPlace, pieces_of
 from mudlark.manifest.model import Document, IndexedFile, Live, Note, Presentation, Rendition, RenditionType, Segment
 from mudlark.manifest.sequences import Chain
 from mudlark.media.codecs import codec_of
@@ -231,7 +231,7 @@ class _Reader:
                 continue
             levels = (period_element, element, representation)
             window = self.window(period.begin)
-            place = Place(self.bases(representation, bases), period.begin, period.length, period.number, window)
+            place = SegmentPlace(self.bases(representation, bases), period.begin, period.length, period.number, window)
             pieces = pieces_of(levels, place)
             rendition = facts.rendition(representation, f"{period.number}/{at}")
             if essential:

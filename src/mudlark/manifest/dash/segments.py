@@ -23,7 +23,7 @@ _NEARLY = 1e-3  # of a segment: what is left of a stretch after the last whole o
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class SegmentPlace:
     """Where a representation stands: the addresses that references are relative to, and its stretch of the
     presentation. begin, length: seconds; length is None where nothing states it."""
 
@@ -60,7 +60,7 @@ class _Merged:
         return next((child for node in reversed(self.nodes) if (child := first(node, name)) is not None), None)
 
 
-def pieces_of(levels: Sequence[Element], place: Place) -> Sequence[Segment] | IndexedFile:
+def pieces_of(levels: Sequence[Element], place: SegmentPlace) -> Sequence[Segment] | IndexedFile:
     """The segments of a representation, the last of `levels` (Period, AdaptationSet, Representation)."""
     merged = _Merged(levels)
     representation = levels[-1]
@@ -96,7 +96,7 @@ def _checked(element: Element, bases: tuple[str, ...], reference: str) -> str:
     return reference
 
 
-def _section(merged: _Merged, place: Place) -> Initialization | None:
+def _section(merged: _Merged, place: SegmentPlace) -> Initialization | None:
     """The initialization section, where an element names one."""
     element = merged.child("Initialization")
     if element is None:
@@ -106,7 +106,7 @@ def _section(merged: _Merged, place: Place) -> Initialization | None:
     return Initialization(_resource(place.bases, reference, Span(*part) if part else None))
 
 
-def _template(merged: _Merged, representation: Element, place: Place, clock: Clock) -> Runs:
+def _template(merged: _Merged, representation: Element, place: SegmentPlace, clock: Clock) -> Runs:
     known = {"RepresentationID": representation.get("id") or "", "Bandwidth": number(representation, "bandwidth") or 0}
     init = _section(merged, place)
     if text := merged.text("initialization"):
@@ -159,12 +159,12 @@ def _evenly(merged: _Merged, clock: Clock, start: int, count: int | None = None)
     return Run(clock.offset, duration, count, start, reckoned=last is None)
 
 
-def _until_now(clock: Clock, place: Place) -> Clock:
+def _until_now(clock: Clock, place: SegmentPlace) -> Clock:
     """The clock of a stretch that ends where its window does, if nothing else says where."""
     return replace(clock, end=place.begin + place.window[1]) if place.window and clock.end is None else clock
 
 
-def _available(merged: _Merged, clock: Clock, start: int, place: Place) -> Run:
+def _available(merged: _Merged, clock: Clock, start: int, place: SegmentPlace) -> Run:
     """The segments of one duration that are there by the clock alone (§A.3.2): whole ones, inside of the window."""
     assert place.window
     duration = merged.number("duration")
@@ -243,7 +243,7 @@ def _repeat(entry: Element) -> int:
     return int(text)
 
 
-def _list(merged: _Merged, place: Place, clock: Clock) -> Runs:
+def _list(merged: _Merged, place: SegmentPlace, clock: Clock) -> Runs:
     urls = [url for node in merged.nodes[-1:] for url in own(node, "SegmentURL")]
     if not urls:
         urls = [url for node in merged.nodes for url in own(node, "SegmentURL")]

@@ -16,7 +16,7 @@ from mudlark.errors import FormatError, NetworkError, NothingFound
 from mudlark.manifest.live.clock import Clock
 from mudlark.manifest.live.follow import Follower, Fresh, Stretches
 from mudlark.manifest.live.lists import Listing, Lists
-from mudlark.manifest.live.pace import Pace, Span, as_moment, first_of, moment_of
+from mudlark.manifest.live.pace import Airtime, LookPace, as_moment, first_of, moment_of
 from mudlark.manifest.model import Segment
 from mudlark.web.address import shown
 
@@ -68,7 +68,7 @@ class Broadcast:
     def __init__(
         self,
         lists: Sequence[Lists],
-        span: Span,
+        span: Airtime,
         clock: Clock,
         *,
         earlier: Mapping[str, Earlier] | None = None,
@@ -126,7 +126,7 @@ class Broadcast:
 
     async def _look_on(self, lists: Lists) -> None:
         """Look at lists again and again, until there is nothing more, or enough."""
-        pace = Pace()
+        pace = LookPace()
         reached = changed_at = self._clock.now()
         while True:
             begun = self._clock.now()

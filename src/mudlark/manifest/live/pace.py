@@ -14,7 +14,7 @@ _LATEST = 7_258_118_400.0  # seconds since 1970, in the year 2200
 
 
 @dataclass(frozen=True, slots=True)
-class Span:
+class Airtime:
     """What part of a broadcast is wanted. begin: the earliest that the server has, now, or seconds since 1970. length:
     seconds; until: seconds since 1970."""
 
@@ -23,7 +23,7 @@ class Span:
     until: float | None = None
 
 
-class Pace:
+class LookPace:
     """Seconds to wait between looks at one list."""
 
     def __init__(self) -> None:
