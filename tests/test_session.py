@@ -135,7 +135,7 @@ def test_fields_of_any_bytes_are_read_once(raw: Raw) -> None:
     )
     raw.script = [b"HTTP/1.1 302 Found\r\nContent-Length: 0\r\nLocation: /" + name + b"\r\n\r\n", answer]
     reached = look(raw.url + "/x", Connection(backoff=ONCE))
-    assert reached.filename == "Fähre.mp4" and reached.validator is None and reached.url.endswith("/Fähre")
+    assert reached.filename == "Fähre.mp4" and reached.validator is None and reached.url.endswith("/F%C3%A4hre")
     assert reached.headers["link"] == "</Fähre>; rel=x" and b"GET /F%C3%A4hre" in raw.asked[1]
     raw.script = [answer]
     look(raw.url + "/x", Connection(backoff=ONCE))

@@ -80,6 +80,17 @@ def test_the_head_that_is_kept_fits_the_body(tmp_path: Path) -> None:
     assert second["content-length"] == "10" and not any(name.startswith("X-Received") for name in second)
 
 
+def test_heads_of_any_letters_are_kept(tmp_path: Path) -> None:
+    file = Exchanges(tmp_path / EXCHANGES)
+    odd = seen("http://m.example/a")
+    odd.reason = "Gefällt"
+    odd.came += [("Link", "</Fähre>; rel=next"), ("X-Fähre", "ja")]
+    file.write(odd)
+    file.close()
+    (header,) = (header for kind, _, _, header in records(tmp_path / EXCHANGES) if kind == "response")
+    assert header["Link"] == "</Fähre>; rel=next" and header["X-Fähre"] == "ja"
+
+
 def test_secrets_stay_where_that_is_asked_for(tmp_path: Path) -> None:
     file = Exchanges(tmp_path / EXCHANGES, keep_secrets=True)
     file.write(seen("http://m.example/a?token=kept"))

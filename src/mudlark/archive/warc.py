@@ -91,8 +91,6 @@ class Exchanges:
         self._file.close()
 
     def _write_pair(self, seen: Seen) -> None:
-        from warcio.statusandheaders import StatusAndHeaders
-
         url = self._kept(seen.url)
         date = datetime.fromtimestamp(seen.moment, UTC).isoformat(timespec="microseconds").replace("+00:00", "Z")
         common = {"WARC-Date": date}
@@ -102,7 +100,7 @@ class Exchanges:
         path = f"{target.path or '/'}{f'?{target.query}' if target.query else ''}"
         form = self._kept(seen.form.decode("latin-1")).encode("latin-1") if seen.form else b""
         fields = self._fields(seen.sent, len(form) if form else None)
-        asked = StatusAndHeaders(f"{seen.method} {path} HTTP/1.1", fields, is_http_request=True)
+        asked = _head(f"{seen.method} {path} HTTP/1.1", fields, is_http_request=True)
         request = self._writer.create_warc_record(
             url, "request", BytesIO(form), len(form), warc_headers_dict=dict(common), http_headers=asked
         )
@@ -114,9 +112,8 @@ class Exchanges:
         kind = next((value for name, value in seen.came if name.lower() == "content-type"), "")
         readable = is_text(kind.partition(";")[0].strip().lower(), seen.url)
         body, size = self._body(seen.body, readable)
-        answered = StatusAndHeaders(
-            f"{seen.status} {seen.reason}".strip(), self._fields(seen.came, size), protocol=seen.version
-        )
+        words = f"{seen.status} {' '.join(seen.reason.split())}".strip()
+        answered = _head(words, self._fields(seen.came, size), protocol=seen.version)
         response = self._writer.create_warc_record(
             url, "response", body, size, warc_headers_dict=dict(common), http_headers=answered
         )
@@ -185,6 +182,19 @@ class Exchanges:
                 header = record.rec_headers.get_header
                 if record.rec_type == "response" and not header("WARC-Truncated"):
                     self._bodies[header("WARC-Payload-Digest")] = (header("WARC-Target-URI"), header("WARC-Date"))
+
+
+def _head(line: str, fields: list[tuple[str, str]], **given: Any) -> Any:
+    """The head of a request or an answer; in UTF-8, where the package itself would write ASCII alone."""
+    from warcio.statusandheaders import StatusAndHeaders
+
+    head = StatusAndHeaders(line, fields, **given)
+
+    def write(header_filter: Any = None) -> None:
+        head.headers_buff = head.to_bytes(header_filter, "utf-8")
+
+    head.compute_headers_buffer = write
+    return head
 
 
 def _whole(path: Path) -> int:

@@ -52,12 +52,13 @@ async def packed_form(fields: Sequence[tuple[str, str]], *, multipart: bool = Fa
 class HopAnswer:
     """The answer to one request, whose body has not been read. fields: in the order in which they came; headers: the
     same by lower-case name. sent: the fields of the request. version: of HTTP, as in the status line. peer: the address
-    of the server or of the proxy; family: IPv4 or IPv6. length: of the body, as announced."""
+    of the server or of the proxy; family: IPv4 or IPv6. url: as it was sent, without a log-in. length: of the body, as
+    announced."""
 
-    def __init__(self, url: str, response: aiohttp.ClientResponse, stall: float) -> None:
+    def __init__(self, address: str, response: aiohttp.ClientResponse, stall: float) -> None:
         self._response = response
-        self._stall = stall
-        self.url = url
+        self._address, self._stall = address, stall
+        self.url = str(response.url)
         self.method = response.method
         self.status = response.status
         self.reason = decoded(response.reason or "")
@@ -77,7 +78,7 @@ class HopAnswer:
             try:
                 chunk = await anext(chunks, None)
             except (aiohttp.ClientError, TimeoutError, OSError) as problem:
-                raise explain(self.url, problem, self._stall) from problem
+                raise explain(self._address, problem, self._stall) from problem
             if chunk is None:
                 return
             yield chunk
