@@ -158,7 +158,7 @@ def test_what_was_not_cleared_away_behind_an_item_is_not_unfinished(tmp_path: Pa
         store.item.rename(tmp_path / "Buoy")
         assert store.placed
     assert unfinished(tmp_path) == []
-    _clear(tmp_path, "key")
+    _clear(Store(tmp_path, "key"))
     assert not (tmp_path / ".mudlark").exists()
 
 

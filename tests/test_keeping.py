@@ -334,3 +334,45 @@ def test_addresses_that_differ_in_a_secret_looking_name_alone_are_two(mudlark: R
             digests = [one["files"][0]["sha256"] for one in items]
             assert digests[0] == digests[2] != digests[1]
             assert items[1]["segments"]["reused"] == 0
+
+
+def test_a_file_whose_link_is_another_each_time_is_gone_on_with(mudlark: Run, tmp_path: Path) -> None:
+    film = HORN + (8 + 9_000_000).to_bytes(4, "big") + b"free" + bytes(range(250)) * 36_000
+    asked: list[tuple[int, int]] = []
+    failing, visits = True, 0
+
+    class Handler(QuietHandler):
+        def do_GET(self) -> None:
+            nonlocal visits
+            status, body, fields = 200, b"", {"ETag": '"one"', "Accept-Ranges": "bytes"}
+            if self.path == "/page":
+                visits += 1
+                body, fields = f"<video src='/f.mp4?token={visits}'>".encode(), {"Content-Type": "text/html"}
+            elif not self.path.endswith(f"token={visits}"):
+                status = 403
+            elif (span := self.headers.get("Range")) is None:
+                body = film
+            else:
+                first, last = (int(part) for part in span[6:].split("-"))
+                if failing and first >= 3_000_000:
+                    status = 404
+                else:
+                    asked.append((first, last))
+                    status, body = 206, film[first : last + 1]
+                    fields["Content-Range"] = f"bytes {first}-{first + len(body) - 1}/{len(film)}"
+            self.send_response(status)
+            for name, value in {**fields, "Content-Length": str(len(body))}.items():
+                self.send_header(name, value)
+            self.end_headers()
+            self.wfile.write(body)
+
+    with serving(Handler) as server:
+        command = ("haul", f"{server}/page", "--into", "kept", "--tries", "1", "--json")
+        assert mudlark(*command).status != 0
+        failing, before = False, sum(last - first + 1 for first, last in asked if first or last > 70_000)
+        asked.clear()
+        (item,) = mudlark(*command).json["items"]
+    assert item["verdict"] == "sound" and (tmp_path / item["folder"] / item["files"][0]["path"]).read_bytes() == film
+    again = sum(last - first + 1 for first, last in asked if first or last > 70_000)
+    assert before >= 2_000_000 and again < len(film) - before + 2_000_000, (before, again)
+    assert not (tmp_path / "kept/.mudlark").exists()

@@ -81,6 +81,14 @@ def source_of(resource: Resource) -> str:
     return redacted(resource.url) + place
 
 
+def is_alike(row: StoredRow, job: Job) -> bool:
+    """True if what is there is of the same address as a job's segment, but for what is handed out anew each time, and
+    of the same part and version, where these are known."""
+    if row.source.partition(" ")[2] != job.source.partition(" ")[2]:
+        return False
+    return row.source == job.source or without_passing(row.url) == without_passing(job.segment.resource.url)
+
+
 @dataclass(frozen=True, slots=True)
 class Outcome:
     """What became of a job. place is None if the segment could not be had; problem says why, status what the server
@@ -243,9 +251,7 @@ class _Line:
     def _alike(self, job: Job) -> StoredRow | None:
         """What is there of a segment whose address was another in nothing but what is handed out anew each time."""
         row = self.engine.store.row(job.track, job.number)
-        if row is None or without_passing(row.url) != without_passing(job.segment.resource.url):
-            return None
-        return row if row.source.partition(" ")[2] == job.source.partition(" ")[2] else None
+        return row if row and is_alike(row, job) else None
 
     async def _prove(self, job: Job, result: asyncio.Future[Outcome], beside: _Beside, sample: StoredRow) -> None:
         """Fetch the first of the segments that are alike once more: if it is the same byte for byte, so are they."""

@@ -89,10 +89,12 @@ _holder = msgspec.json.Decoder(Holder)  # made once, as threads use it
 
 
 class Store:
-    """Use as a context manager; `discard` removes it when the item is finished."""
+    """Use as a context manager; `discard` removes it when the item is finished. alike: what its key has in common with
+    those of others that may turn out to be the same; their folders begin alike."""
 
-    def __init__(self, into: Path, key: str, target: str = "") -> None:
-        self.folder = into / WORKING / hashlib.sha256(key.encode()).hexdigest()[:16]
+    def __init__(self, into: Path, key: str, target: str = "", alike: str = "") -> None:
+        self.alike = _short(alike or key)
+        self.folder = into / WORKING / f"{self.alike}{_short(key)}"
         self.item = self.folder / "item"
         self._segments = self.folder / "segments"
         self._key = key
@@ -266,6 +268,10 @@ class Store:
                 f"Cannot note what was fetched in {self.folder}: {problem}.", _advice(problem)
             ) from problem
         self._rows |= {(row.track, row.number): row for row in rows}
+
+
+def _short(key: str) -> str:
+    return hashlib.sha256(key.encode()).hexdigest()[:8]
 
 
 def _advice(problem: sqlite3.DatabaseError) -> str:

@@ -15,7 +15,7 @@ from msgspec.structs import replace
 
 from mudlark.assemble.join import second_name
 from mudlark.errors import NetworkError
-from mudlark.fetch.engine import Job, Layout, Outcome, source_of
+from mudlark.fetch.engine import Job, Layout, Outcome, is_alike
 from mudlark.fetch.place import Place
 from mudlark.fetch.store import StoredRow
 from mudlark.hauling.title import media_name
@@ -68,7 +68,7 @@ def parts(track: str, segment: Segment, rows: list[StoredRow], size: Callable[[]
     at = 0
     for row in [*rows, None]:
         until = row.number if row else whole.length
-        if row and (row.number < at or source_of(job(row.number, row.bytes).segment.resource) != row.source):
+        if row and (row.number < at or not is_alike(row, job(row.number, row.bytes))):
             continue
         while at < until:
             length = min(size(), until - at)

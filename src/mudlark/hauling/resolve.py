@@ -3,7 +3,7 @@
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
-from mudlark.archive.identity import Identity, identity
+from mudlark.archive.identity import Identity, identity, without_passing
 from mudlark.archive.record import Note
 from mudlark.find.judge.rank import rivals
 from mudlark.find.look import PageScan
@@ -26,7 +26,8 @@ if TYPE_CHECKING:
 class Target:
     """The way from the target to the presentation. page: None if the target is no page. recording: of the browser.
 
-    title: of the item. identity: what it is known by. notes: what is to be known of the choice.
+    title: of the item. identity: what it is known by; alone: no other find of the page is alike. notes: what is to be
+    known of the choice.
     """
 
     order: Order
@@ -38,6 +39,7 @@ class Target:
     identity: Identity
     recording: "Recording | None" = None
     notes: tuple[Note, ...] = ()
+    alone: bool = False
 
     @property
     def key_address(self) -> str:
@@ -62,7 +64,7 @@ async def resolve(session: Session, order: Order, scan: PageScan, find: Find, wa
     notes = (*_notes(order, page, find), *_passed_over(order, presentation.kind))
     for note in notes:
         watch.on_warning(note.message)
-    return Target(order, page, find, presentation, taken, title, known_by, scan.recording, notes)
+    return Target(order, page, find, presentation, taken, title, known_by, scan.recording, notes, _alone(find, page))
 
 
 def _passed_over(order: Order, kind: PresentationKind) -> tuple[Note, ...]:
@@ -81,6 +83,12 @@ def _asked(order: Order, kind: PresentationKind) -> str:
         return ""
     wish = "" if order.wish == Wish() else repr(order.wish)
     return wish if order.container in (None, "mp4") else f"{order.container} {wish}".strip()
+
+
+def _alone(find: Find, page: Page | None) -> bool:
+    """True if no other find of the page differs from this one in what is handed out anew each time alone."""
+    bare = without_passing(find.url)
+    return page is None or sum(without_passing(other.url) == bare for other in page.finds) <= 1
 
 
 def _notes(order: Order, page: Page | None, find: Find) -> tuple[Note, ...]:

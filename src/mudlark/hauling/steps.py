@@ -11,7 +11,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from mudlark.archive.assay import assay
-from mudlark.archive.identity import Earlier
+from mudlark.archive.identity import Earlier, Identity
 from mudlark.archive.layout import EXCHANGES, REQUESTS
 from mudlark.archive.naming import safe_name
 from mudlark.archive.record import read_record
@@ -21,6 +21,7 @@ from mudlark.archive.sidecar import mend_checksums
 from mudlark.archive.warc import Exchanges, Notes, need_warcio, seen_in
 from mudlark.errors import FormatError, MudlarkError, NetworkError, NothingFound, StorageError, UsageError
 from mudlark.fetch.store import Store, now, remove_if_empty
+from mudlark.fetch.unfinished import unfinished
 from mudlark.find.compare import best_guise
 from mudlark.find.judge.probe import MANY, probe
 from mudlark.find.look import PageScan, look
@@ -39,6 +40,7 @@ from mudlark.web.address import shown
 from mudlark.web.session import Changed, Session
 
 _DIED = frozenset({403, 404, 410})  # what a link answers that is no longer good
+_LIVE = " live"  # a recording beside a haul of the same
 _WALKS = 3  # times that the way through questions is walked at most
 
 
@@ -178,7 +180,7 @@ async def _finish(session: Session, order: Order, page: Page | None, begun: Begu
         "The broadcast is over; what was recorded of it becomes an item. Haul once more for what its server has now."
     )
     target = begun.resolved(order, page)
-    with Store(order.into, f"{begun.identity.key} live", order.target) as store:
+    with _store(order, begun.identity, _LIVE) as store:
         work = Work(session, target, store, watch, now(), None, "failed")
         if begun.kind in STREAMED:
             work = finished(work)
@@ -213,11 +215,11 @@ async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, 
         earlier = None  # what is alike is nothing to go by
     state: ItemState = "new"
     verdict: Verdict = "failed"
-    key = target.identity.key
+    run = ""
     if target.presentation.live:
-        state, key = "again" if earlier else "new", f"{key} live"
+        state, run = "again" if earlier else "new", _LIVE
     elif earlier and order.again:
-        state, key = "again", f"{key} again"
+        state, run = "again", " again"
     elif earlier:
         watch.on_step("Comparing with the server")
         await asyncio.to_thread(mend_checksums, earlier.folder)
@@ -226,15 +228,18 @@ async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, 
         renditions = [taken.rendition for taken in target.taken]
         there = await compare_there(session, earlier, intact, target.presentation, renditions)
         if intact and there.same:
-            await asyncio.to_thread(_clear, order.into, key)
+            await asyncio.to_thread(_clear, _store(order, target.identity))
             return Item(earlier.record, earlier.folder, state="unchanged", by=there.by)
         if not earlier.exact:
             earlier = None
         elif there.same is False or intact:
-            state, key = "changed", f"{key} since {earlier.record.finished}"
+            state, run = "changed", f" since {earlier.record.finished}"
         else:
             state = "repaired"
-    with Store(order.into, key, order.target) as store:
+    store = _store(order, target.identity, run)
+    if target.alone:
+        await asyncio.to_thread(_adopt, store, order)
+    with store:
         async with _exchanges(session, target, store) as exchanges:
             before = session.on_request if isinstance(session.on_request, EarlyRequests) else ()
             with closing(RequestLog(store.folder / REQUESTS, before)) as requests:
@@ -250,9 +255,25 @@ def _earlier(order: Order, target: Target) -> Earlier | None:
     return find_earlier(order.into, target.identity)
 
 
-def _clear(into: Path, key: str) -> None:
+def _store(order: Order, identity: Identity, run: str = "") -> Store:
+    """Where a haul has its unfinished work. run: what tells it from others of the same source."""
+    return Store(order.into, f"{identity.key}{run}", order.target, f"{identity.alike}{run}")
+
+
+def _adopt(store: Store, order: Order) -> None:
+    """Go on with what an earlier run has left of the same target, where that had other links: whether what is there is
+    the same, its bytes and entity tags say."""
+    if store.folder.exists() or not any(store.folder.parent.glob(f"{store.alike}*")):
+        return
+    for left in unfinished(order.into):
+        if left.folder.name.startswith(store.alike) and left.target == order.target and not left.running:
+            with suppress(OSError):
+                left.folder.rename(store.folder)
+            return
+
+
+def _clear(left: Store) -> None:
     """Clear away the store of an item that has its place already, where a run that was killed could not."""
-    left = Store(into, key)
     if left.folder.is_dir():
         with suppress(StorageError), left as store:
             if store.placed:
