@@ -21,7 +21,7 @@ from hypothesis import strategies as st
 
 from mudlark import errors
 from mudlark.cli.main import _COMMANDS, _load
-from mudlark.cli.options import connection, network_options
+from mudlark.cli.options import Network, network_options
 from mudlark.cli.progress import Gauge, line, plain_line
 from mudlark.cli.show import console
 from mudlark.cli.spans import span_of
@@ -104,8 +104,8 @@ def test_headers_come_from_the_environment_one_a_line(monkeypatch: pytest.Monkey
 
     @click.command()
     @network_options
-    def command(**network: Any) -> None:
-        given.append(connection(**network).headers)
+    def command(network: Network) -> None:
+        given.append(network.connection().headers)
 
     monkeypatch.setenv("MUDLARK_HEADER", "Authorization: Bearer x\n\nX-Museum: two words\n")
     command.main([], standalone_mode=False)

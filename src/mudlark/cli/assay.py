@@ -4,7 +4,7 @@ import asyncio
 import re
 from collections import Counter
 from pathlib import Path
-from typing import Any, Literal
+from typing import Literal
 
 import click
 from rich.console import Console
@@ -15,7 +15,7 @@ from mudlark.archive.history import note_check
 from mudlark.archive.layout import RECORD
 from mudlark.archive.sidecar import mend_checksums
 from mudlark.cli.command import Command, common_options, option
-from mudlark.cli.options import DATE, connection, network_options, operator_option, play_option
+from mudlark.cli.options import DATE, Network, network_options, operator_option, play_option
 from mudlark.cli.show import complain, console, emit_json, manner, messages, verdict
 from mudlark.cli.steps import Steps
 from mudlark.errors import MudlarkError, UsageError, examining
@@ -66,7 +66,7 @@ def command(
     no_history: bool,
     operator: str | None,
     as_json: bool,
-    **given: Any,
+    network: Network,
 ) -> None:
     """Verify items (checksums against their record, structure, timeline) or single media files.
 
@@ -76,7 +76,7 @@ def command(
     --fix is given.
     """
     sampling = _sampling(since, sample)
-    network = connection(**given)
+    asking = network.connection()
     assayed: list[Assay] = []
     problems: list[MudlarkError] = []
     out = console()
@@ -89,7 +89,7 @@ def command(
                 if play:
                     _play(result, play, browser, problems)
                 if fix and result.verdict in ("flawed", "broken"):
-                    result = _fixed(result, network, browser, problems, trusted=trust_record)
+                    result = _fixed(result, asking, browser, problems, trusted=trust_record)
                 if not no_history and (result.path / RECORD).is_file():
                     note_check(result.path, result.account, now(), validated=bool(result.media), operator=operator)
                 assayed.append(result)

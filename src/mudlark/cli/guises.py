@@ -12,7 +12,7 @@ from rich.text import Text
 from mudlark.archive.listing import cell, written
 from mudlark.cli.command import Command, common_options, option, replace_option
 from mudlark.cli.config import own_guises
-from mudlark.cli.options import addresses, connection, listening, listening_options, network_options
+from mudlark.cli.options import Network, addresses, listening, listening_options, network_options
 from mudlark.cli.show import columns, console, emit_json
 from mudlark.cli.steps import Steps
 from mudlark.errors import NetworkError
@@ -64,6 +64,7 @@ def command(
     most: int,
     replace: bool,
     as_json: bool,
+    network: Network,
     **given: Any,
 ) -> None:
     """Ask for a page as each of the guises, and show which finds appear under which.
@@ -83,7 +84,7 @@ def command(
     options = listening(given)
     means = Means(options) if listen else Means()
     with Steps() as steps:
-        work = compare(connection(**given), address, guises, means, at_once=at_once, tell=steps.say)
+        work = compare(network.connection(), address, guises, means, at_once=at_once, tell=steps.say)
         comparison = asyncio.run(work)
     shared_pictures = [row for row in comparison.rows if row.find.kind not in _KEPT and comparison.is_shared(row)]
     comparison.rows = [row for row in comparison.rows if row not in shared_pictures]

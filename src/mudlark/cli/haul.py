@@ -15,8 +15,8 @@ from mudlark.cli.config import own_guises
 from mudlark.cli.items import failure_data, item_data, show_item
 from mudlark.cli.options import (
     Folder,
+    Network,
     addresses,
-    connection,
     filter_options,
     keeping,
     keeping_options,
@@ -110,6 +110,7 @@ def command(
     nth: int | None,
     every: bool,
     as_json: bool,
+    network: Network,
     **given: Any,
 ) -> None:
     """Fetch what a page, a playlist or a direct file address holds, and leave a verified item.
@@ -124,8 +125,8 @@ def command(
     if any(answer.value == ANY for answer in way.answers):
         raise UsageError("haul takes one way through the questions.", "See all of them with `mudlark sift`.")
     guises: tuple[Guise, ...] = ()
-    if given["guise"] == "all":
-        guises, given["guise"] = tuple({**built_in(), **own_guises()}.values()), PLAIN.name
+    if network.guise == "all":
+        guises, network = tuple({**built_in(), **own_guises()}.values()), replace(network, guise=PLAIN.name)
     if not targets and way.har is None:
         if left := unfinished(into):
             tell_unfinished(left, into, as_json)
@@ -158,7 +159,7 @@ def command(
         problems: list[MudlarkError] = []
         came: list[Item] = []
         try:
-            _haul(replace(order, target=target), given, problems, came.append)
+            _haul(replace(order, target=target), network, problems, came.append)
         except MudlarkError as problem:
             problem.url = problem.url or target
             problems.append(problem)
@@ -210,11 +211,11 @@ def _digest(text: str | None) -> str | None:
     return match[1].lower()
 
 
-def _haul(order: Order, network: dict[str, Any], failures: list[MudlarkError], keep: Callable[[Item], None]) -> None:
+def _haul(order: Order, network: Network, failures: list[MudlarkError], keep: Callable[[Item], None]) -> None:
     """Haul a target. keep: is given each item as it is done; failures: where they are put as they come."""
 
     async def work() -> None:
-        async with Session(connection(**network)) as session:
+        async with Session(network.connection()) as session:
             async for item in haul(session, order, progress):
                 keep(item)
 

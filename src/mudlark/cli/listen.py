@@ -11,7 +11,7 @@ from rich.text import Text
 from mudlark.browser.capture import Capture
 from mudlark.browser.listen import Recording, listen
 from mudlark.cli.command import Command, common_options, option, replace_option
-from mudlark.cli.options import addresses, connection, listening, listening_options, network_options
+from mudlark.cli.options import Network, addresses, listening, listening_options, network_options
 from mudlark.cli.show import columns, console, emit_json
 from mudlark.cli.steps import Steps
 from mudlark.errors import MudlarkError
@@ -43,7 +43,9 @@ from mudlark.whole import refuse_existing
 @network_options
 @replace_option
 @common_options
-def command(url: str, har: Path, keep_secrets: bool, replace: bool, as_json: bool, **given: Any) -> None:
+def command(
+    url: str, har: Path, keep_secrets: bool, replace: bool, as_json: bool, network: Network, **given: Any
+) -> None:
     """Open a page in a real browser, refresh, play, press, scroll, wait until it is quiet, and record every request.
 
     The result can be looked through with `mudlark sift --har FILE`, and opened by other programs that read HAR.
@@ -52,7 +54,7 @@ def command(url: str, har: Path, keep_secrets: bool, replace: bool, as_json: boo
     address = addresses((url,))[0]
     options = listening(given)
     with Steps() as steps:
-        recording = asyncio.run(listen(address, options, connection(**given), steps))
+        recording = asyncio.run(listen(address, options, network.connection(), steps))
     recording.write(har, keep_secrets=keep_secrets, replace=replace)
     capture = recording.capture()
     problem = recording.error or _nothing_heard(capture)

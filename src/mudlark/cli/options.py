@@ -4,9 +4,10 @@ import re
 import shlex
 import sys
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, fields, replace
+from functools import wraps
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar, get_args
+from typing import TYPE_CHECKING, Any, TypeVar, cast, get_args
 
 import click
 
@@ -341,11 +342,49 @@ def means(given: dict[str, Any]) -> "Means":
     return Means(options if by_browser else None, har, answers)
 
 
+@dataclass(frozen=True, slots=True)
+class Network:
+    """What the network options say, as a command gets it."""
+
+    guise: str
+    lanes: int
+    tries: int
+    patience: float
+    rate: float | None
+    gap: float
+    headers: tuple[tuple[str, str], ...]
+    proxy: str | None
+    trust: str | None
+    cookie_file: str | None
+
+    def connection(self) -> Connection:
+        """The connection that they describe. Raises UsageError for a guise that there is not."""
+        return Connection(
+            guise=choose(self.guise, own_guises()),
+            lanes=self.lanes,
+            backoff=Backoff(tries=self.tries),
+            patience=self.patience,
+            rate=self.rate,
+            gap=self.gap,
+            headers=self.headers,
+            proxy=self.proxy,
+            trust=self.trust,
+            cookie_file=self.cookie_file,
+        )
+
+
 def network_options(function: F) -> F:
-    """The options of everything that touches the web."""
+    """The options of everything that touches the web; the command gets them as one value, `network`."""
+
+    @wraps(function)
+    def with_network(*args: Any, **given: Any) -> Any:
+        own = {one.name: given.pop(one.name) for one in fields(Network)}
+        return function(*args, network=Network(**own), **given)
+
+    command = cast(F, with_network)
     for one in reversed(_NETWORK):
-        function = one(function)
-    return function
+        command = one(command)
+    return command
 
 
 def size_option(name: str, **given: Any) -> Callable[[F], F]:
@@ -409,30 +448,3 @@ def wanted(given: dict[str, Any]) -> "Filter":
 
     names = ("kinds", "roles", "match", "host", "larger_than")
     return Filter(**{name: given.pop(name) for name in names})
-
-
-def connection(
-    guise: str,
-    lanes: int,
-    tries: int,
-    patience: float,
-    rate: float | None,
-    gap: float,
-    headers: tuple[tuple[str, str], ...],
-    proxy: str | None,
-    trust: str | None,
-    cookie_file: str | None,
-) -> Connection:
-    """The connection that the network options describe."""
-    return Connection(
-        guise=choose(guise, own_guises()),
-        lanes=lanes,
-        backoff=Backoff(tries=tries),
-        patience=patience,
-        rate=rate,
-        gap=gap,
-        headers=headers,
-        proxy=proxy,
-        trust=trust,
-        cookie_file=cookie_file,
-    )

@@ -8,7 +8,7 @@ import click
 from rich.text import Text
 
 from mudlark.cli.command import Command, common_options, option, replace_option
-from mudlark.cli.options import addresses, connection, means, means_options, network_options
+from mudlark.cli.options import Network, addresses, means, means_options, network_options
 from mudlark.cli.show import columns, complain, console, emit_json
 from mudlark.cli.steps import Steps
 from mudlark.errors import MudlarkError, NothingFound, UsageError
@@ -43,7 +43,9 @@ from mudlark.whole import refuse_existing
 @network_options
 @replace_option
 @common_options
-def command(urls: tuple[str, ...], most: int, sheet: Path | None, replace: bool, as_json: bool, **given: Any) -> None:
+def command(
+    urls: tuple[str, ...], most: int, sheet: Path | None, replace: bool, as_json: bool, network: Network, **given: Any
+) -> None:
     """Play the first segment or megabytes of the best finds in a real browser, and draw a contact sheet of them.
 
     Says how large and long each is, how it is coded, whether there is sound, and whether the picture is black or
@@ -58,7 +60,7 @@ def command(urls: tuple[str, ...], most: int, sheet: Path | None, replace: bool,
     problems: list[MudlarkError] = []
 
     async def work() -> tuple[list[Page], list[Peek]]:
-        async with Session(connection(**given)) as session:
+        async with Session(network.connection()) as session:
             pages: list[Page] = []
             if way.har and not urls:
                 pages = [scan.page for scan in await looks_in(session, way.har)]

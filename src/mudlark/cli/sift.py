@@ -12,7 +12,7 @@ from rich.text import Text
 from mudlark.archive.listing import write_listing
 from mudlark.cli.command import Command, common_options, option, replace_option
 from mudlark.cli.finds import page_data, show_button, show_page
-from mudlark.cli.options import addresses, connection, filter_options, means, means_options, network_options, wanted
+from mudlark.cli.options import Network, addresses, filter_options, means, means_options, network_options, wanted
 from mudlark.cli.show import columns, complain, console, emit_json, life, messages
 from mudlark.cli.steps import Steps
 from mudlark.errors import MudlarkError, NothingFound, UsageError
@@ -82,6 +82,7 @@ def command(
     csv: Path | None,
     replace: bool,
     as_json: bool,
+    network: Network,
     **given: Any,
 ) -> None:
     """Look through pages, feeds or media addresses and list the media they hold, best first.
@@ -104,7 +105,7 @@ def command(
     alike = filter_.of_any_size()
 
     async def work() -> _Results:
-        async with Session(connection(**given)) as session:
+        async with Session(network.connection()) as session:
             asking = 0 if no_probe else MOST
             results = await _look_at(session, addresses(urls), way, button, asking, steps)
             for page in results.pages:

@@ -18,7 +18,7 @@ from mudlark.cli.command import Command, common_options, option
 from mudlark.cli.items import failure_data, item_data
 from mudlark.cli.options import (
     Folder,
-    connection,
+    Network,
     filter_options,
     keeping,
     keeping_options,
@@ -112,6 +112,7 @@ def command(
     every_find: bool,
     container: Literal["mp4", "mkv"] | None,
     as_json: bool,
+    network: Network,
     **given: Any,
 ) -> None:
     """Haul every row of a list into an item of its own, and say at the end what came, what did not, and why.
@@ -132,8 +133,7 @@ def command(
     order = keeping(order, given)
     if reported := given.pop("report"):
         need_libraries()
-    network = connection(**given)
-    task = _Task(source, into, network, order, ears, not ignore_robots, cluster)
+    task = _Task(source, into, network.connection(), order, ears, not ignore_robots, cluster)
     read = False
     while True:
         try:

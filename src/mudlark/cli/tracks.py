@@ -9,7 +9,7 @@ from rich.text import Text
 
 from mudlark.archive.record import TrackFacts, tracks_of
 from mudlark.cli.command import Command, common_options
-from mudlark.cli.options import addresses, connection, network_options
+from mudlark.cli.options import Network, addresses, network_options
 from mudlark.cli.show import bits, columns, console, emit_json, live_data, live_words, manner
 from mudlark.cli.wishes import wish, wish_options
 from mudlark.errors import FormatError, NothingFound
@@ -58,12 +58,12 @@ _DETAILS = (
 @wish_options
 @network_options
 @common_options
-def command(target: str, as_json: bool, **network: Any) -> None:
+def command(target: str, as_json: bool, network: Network, **given: Any) -> None:
     """Show the renditions of an HLS playlist or DASH manifest, or the tracks of a file, here or on a server.
 
     Those that `mudlark haul` would take with the same options are marked, with the size to expect.
     """
-    wished = wish(network)
+    wished = wish(given)
     path = Path(target)
     if path.is_file():
         rows = _of_file(path)
@@ -119,10 +119,8 @@ def _row(number: int, facts: TrackFacts) -> dict[str, Any]:
     }
 
 
-async def _of_address(
-    target: str, network: dict[str, Any], wished: Wish
-) -> tuple[list[dict[str, Any]], dict[str, Any]]:
-    async with Session(connection(**network)) as session:
+async def _of_address(target: str, network: Network, wished: Wish) -> tuple[list[dict[str, Any]], dict[str, Any]]:
+    async with Session(network.connection()) as session:
         session.at_home(target)
         look = await session.look(target, wants_text)
         if is_manifest(look):
