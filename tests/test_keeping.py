@@ -1,6 +1,7 @@
 """Nothing is lost and nothing mislabelled: what the installed program leaves in a folder, run after run."""
 
 import json
+import signal
 import subprocess
 from collections.abc import Callable
 from pathlib import Path
@@ -8,8 +9,8 @@ from pathlib import Path
 import pytest
 
 from mudlark.demo.site import DemoSite, media_folder
-from mudlark.demo.streamed import content
-from tests.conftest import PROGRAM, Answer, QuietHandler, Ran, Trouble, serving
+from mudlark.demo.streamed import MEDIA, content
+from tests.conftest import PROGRAM, Answer, QuietHandler, Ran, Trouble, own_environment, serving, wait_until
 
 pytestmark = pytest.mark.program
 Run = Callable[..., Ran]
@@ -376,3 +377,38 @@ def test_a_file_whose_link_is_another_each_time_is_gone_on_with(mudlark: Run, tm
     again = sum(last - first + 1 for first, last in asked if first or last > 70_000)
     assert before >= 2_000_000 and again < len(film) - before + 2_000_000, (before, again)
     assert not (tmp_path / "kept/.mudlark").exists()
+
+
+def test_what_is_done_when_it_is_interrupted_is_told(trouble: Trouble, tmp_path: Path) -> None:
+    held = [Answer(SHOP, type="video/mp4"), Answer(SHOP, type="video/mp4", hold=300)]
+    trouble.say("/taken-first.mp4", Answer(HORN, type="video/mp4"))
+    trouble.say("/held.mp4", *held)
+    page = b"<!doctype html><title>Two</title><video src='/taken-first.mp4'></video><video src='/held.mp4'></video>"
+    url = trouble.say("/page", Answer(page, type="text/html"))
+    command = [str(PROGRAM), "haul", url, "--all", "--into", "kept", "--json"]
+    with subprocess.Popen(
+        command, cwd=tmp_path, env=own_environment(tmp_path), stdout=subprocess.PIPE, stderr=subprocess.PIPE
+    ) as program:
+        wait_until(lambda: list(tmp_path.glob("kept/*/record.json")))
+        wait_until(lambda: trouble.asked[-1] == "/held.mp4")
+        program.send_signal(signal.SIGINT)
+        out, _ = program.communicate()
+    document = json.loads(out)
+    assert program.returncode == 130 and len(document["items"]) == 1 and document["items"][0]["folder"]
+    assert [one["code"] for one in document["problems"]] == ["interrupted"]
+
+
+def test_what_nobody_sized_is_named_where_sizes_decide(mudlark: Run, trouble: Trouble) -> None:
+    trouble.say("/known.mp4", Answer(HORN, type="video/mp4"))
+    trouble.say("/refused.mp4", Answer(b"", 403))
+    page = b"<!doctype html><video src='/known.mp4'></video><video src='/refused.mp4'></video>"
+    ran = mudlark("sift", trouble.say("/page", Answer(page, type="text/html")), "--larger-than", "1k", "--json")
+    assert [one["url"] for one in ran.json["pages"][0]["finds"]] == [trouble.url + "/known.mp4"]
+    assert "nobody says" in ran.err and "/refused.mp4" in ran.err and "/known.mp4" not in ran.err
+
+
+def test_the_tracks_of_a_webm_on_a_server_are_told(mudlark: Run, trouble: Trouble) -> None:
+    film = (MEDIA / "ferry.webm").read_bytes()
+    facts = mudlark("tracks", trouble.say("/ferry.webm", Answer(film, type="video/webm")), "--json").json
+    (track,) = facts["tracks"]
+    assert track["type"] == "video" and track["codecs"][0].startswith("vp09") and facts["duration"] > 1

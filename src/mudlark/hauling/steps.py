@@ -211,8 +211,10 @@ async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, 
     order = target.order
     name = safe_name(target.title) or "Untitled"
     earlier = await asyncio.to_thread(_earlier, order, target)
-    if earlier and not earlier.exact and (target.presentation.live or order.again):
-        earlier = None  # what is alike is nothing to go by
+    if earlier and not earlier.exact:
+        named = target.alone and earlier.record.title == target.title
+        if target.presentation.live or order.again or not named:
+            earlier = None  # what is alike is nothing to go by
     state: ItemState = "new"
     verdict: Verdict = "failed"
     run = ""
