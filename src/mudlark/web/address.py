@@ -66,7 +66,8 @@ def as_sent(address: str) -> str:
         host = parts.hostname
         if parts.scheme not in ("http", "https") or not host:
             raise UsageError(
-                f"{printable(address)!r} is not a web address.", "Give one that begins with http:// or https://."
+                f"{printable(redacted(address))!r} is not a web address.",
+                "Give one that begins with http:// or https://.",
             )
         netloc, _ = parts.netloc, parts.port
         if not host.isascii():
@@ -74,7 +75,7 @@ def as_sent(address: str) -> str:
         parts = parts._replace(netloc=netloc, fragment="")
     except (ValueError, UnicodeError) as problem:
         raise UsageError(
-            f"{printable(address)!r} is not a web address: {problem}.", "Check it for a typing mistake."
+            f"{printable(redacted(address))!r} is not a web address: {problem}.", "Check it for a typing mistake."
         ) from None
     return quote(urlunsplit(parts), safe=_LEGAL)
 

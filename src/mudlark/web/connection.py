@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
+from urllib.parse import urlsplit
 
 from mudlark.errors import UsageError
 from mudlark.text import printable
@@ -11,6 +12,7 @@ from mudlark.web.retry import Backoff
 if TYPE_CHECKING:
     from mudlark.web.reach import Reach
 
+_PROXIES = frozenset({"http", "https", "socks4", "socks5"})
 ENVIRONMENT = "env"  # in place of a proxy: those that the environment names
 
 
@@ -34,6 +36,10 @@ class Connection:
     guise: Guise = PLAIN
     reach: "Reach | None" = None
 
+    def __post_init__(self) -> None:
+        if self.proxy not in (None, ENVIRONMENT):
+            _insist_on_proxy(self.proxy or "")
+
     @property
     def socks(self) -> str | None:
         """The proxy, if it speaks SOCKS."""
@@ -55,7 +61,25 @@ class Connection:
         from urllib.request import getproxies  # slow to load, and few want it
 
         named = getproxies()
-        return [named[scheme] for scheme in ("https", "http", "all") if scheme in named]
+        found = [named[scheme] for scheme in ("https", "http", "all") if scheme in named]
+        for one in found:
+            _insist_on_proxy(one)
+        return found
+
+
+def _insist_on_proxy(text: str) -> None:
+    """Raises UsageError for what is no address of a proxy; a log-in in it is not said."""
+    try:
+        parts = urlsplit(text)
+        good = parts.scheme in _PROXIES and bool(parts.hostname) and (parts.port is None or parts.port > 0)
+    except ValueError:
+        good = False
+    if not good:
+        shown = printable(text.rpartition("@")[2])
+        raise UsageError(
+            f"{shown!r} is no proxy.",
+            "Write it as http://HOST:PORT or socks5://HOST:PORT, or env for the environment's.",
+        )
 
 
 def header_pair(text: str) -> tuple[str, str]:
