@@ -48,8 +48,10 @@ class Target:
 
     @property
     def choice(self) -> str | None:
-        """The find's address, if the user chose it."""
-        return without_query(self.find.url) if self.page and self.order.choice.made else None
+        """The find's address, if the user chose it; up to its query where that gives access."""
+        if not self.page or not self.order.choice.made:
+            return None
+        return self.find.url if redacted(self.find.url) == self.find.url else without_query(self.find.url)
 
 
 async def resolve(session: Session, order: Order, scan: PageScan, find: Find, watch: HaulWatch) -> Target:

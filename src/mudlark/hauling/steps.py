@@ -11,7 +11,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from mudlark.archive.assay import assay
-from mudlark.archive.identity import Earlier, Identity
+from mudlark.archive.identity import Earlier, Identity, identity_of
 from mudlark.archive.layout import EXCHANGES, REQUESTS
 from mudlark.archive.naming import safe_name
 from mudlark.archive.record import read_record
@@ -251,9 +251,16 @@ async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, 
 
 
 def _earlier(order: Order, target: Target) -> Earlier | None:
-    """The item that is there already."""
+    """The item that is there already. Raises NothingFound where one is to be mended of which nothing is there now."""
     if order.mends:
-        return Earlier(order.mends, read_record(order.mends))
+        record = read_record(order.mends)
+        own = identity_of(record)
+        if own.key != target.identity.key and not (target.alone and own.alike == target.identity.alike):
+            raise NothingFound(
+                f"{shown(order.target)} leads to something else by now than what {order.mends} holds.",
+                "Haul it by its own address, if you know it.",
+            )
+        return Earlier(order.mends, record)
     return find_earlier(order.into, target.identity)
 
 
