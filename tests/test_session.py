@@ -60,6 +60,16 @@ def test_nothing_that_the_user_gave_follows_a_redirect_to_another_origin(trouble
     assert (sent["User-Agent"], sent["Accept-Language"]) == ("Reading Room 3", "cy")
 
 
+def test_a_refusal_behind_a_redirect_says_what_was_left_behind(trouble: Trouble) -> None:
+    elsewhere = trouble.say("/end", Answer(b"", 401))
+    first = Trouble()
+    url = first.say("/begin", Answer(b"", 302, headers={"Location": elsewhere}))
+    with pytest.raises(NetworkError) as raised:
+        look(url, Connection(headers=GIVEN, backoff=ONCE))
+    first.close()
+    assert elsewhere in raised.value.advice and "lantern" not in str(raised.value)
+
+
 def test_what_gives_access_is_given_to_the_origin_it_was_given_for() -> None:
     connection = Connection(headers=(("Authorization", "x"), ("X-Museum", "y")))
     requester = Requester(connection)

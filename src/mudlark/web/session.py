@@ -26,6 +26,7 @@ from mudlark.web.lanes import Lanes
 from mudlark.web.meter import Meter
 from mudlark.web.observer import Observer, new_body, seen
 from mudlark.web.origin import Origin, origin_of
+from mudlark.web.redact import gives_access
 from mudlark.web.redirects import Redirects
 from mudlark.web.referrer import Referrer
 from mudlark.web.requester import Leading, Requester
@@ -349,7 +350,14 @@ class Session:
         """What the header of a response promises. Raises NetworkError where that is not what was asked for."""
         address, span = exchange.url, asked.span
         if answer.status >= 400 and not (asked.first and answer.status == 416):
-            raise status_error(address, answer.status, answer.reason, answer.headers)
+            problem = status_error(address, answer.status, answer.reason, answer.headers)
+            led = origin_of(answer.url) != origin_of(address)
+            if led and answer.status in (401, 403) and any(gives_access(name) for name, _ in self.connection.headers):
+                problem.advice = (
+                    "What gives access stays at the origin that it was given for; "
+                    f"give the address that this one leads to: {shown(answer.url)}"
+                )
+            raise problem
         if span and asked.version and answer.status == 200:
             raise _changed(address)
         served = span is not None and answer.status == 206
