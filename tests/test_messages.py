@@ -76,6 +76,34 @@ def test_messages_come_with_their_times_and_lose_nothing() -> None:
     assert not [loss for loss in reader.losses() if "left-out" not in loss.code]
 
 
+def test_messages_that_reach_into_the_next_segment_are_read_with_that() -> None:
+    section = insert(7, out=True, ticks=900_000 + 90_000 * 3)
+    long = section[:1] + (0x3000 | len(section) - 3 + 250).to_bytes(2, "big") + section[3:-4] + bytes(250)
+    long += crc32(long).to_bytes(4, "big")
+    words = timed(
+        tag(frame(b"TIT2", b"\3" + b"Fog Bell " * 12), frame(b"TPE1", b"\3" + b"Buoy " * 20)), 900_000
+    ).replace(b"\0\0\1\xe0", b"\0\0\1\xbd")
+    words = words[:4] + (len(words) - 6).to_bytes(2, "big") + words[6:]
+    pack = Counters()
+    head = pack.packets(0, association())
+    head += pack.packets(_MAP, program_map((0x1B, _PICTURE), (0x15, _ID3), (0x86, _MARKS)))
+    head += pack.packets(_PICTURE, timed(access_unit(300, instant=True), 900_000))
+    marks, songs = pack.packets(_MARKS, b"\0" + long), pack.packets(_ID3, words)
+    assert len(marks) > 188 and len(songs) > 188
+    for cut in (True, False):
+        reader = TransportReader()
+        at = 188 if cut else len(marks)
+        reader.feed(memoryview(head + marks[:at] + songs[: 188 if cut else None]))
+        before = len(reader.events())
+        again = head + marks[at:] + (songs[188:] if cut else b"")
+        reader.feed(memoryview(again))
+        after = sorted(reader.events(), key=lambda event: event.scheme)
+        assert (before, len(after)) == ((0, 3) if cut else (3, 0))
+        if cut:
+            assert [one.value for one in after] == ["TIT2", "TPE1", "splice_insert"]
+            assert (after[0].message.count("Bell"), after[1].message.count("Buoy")) == (12, 20)
+
+
 def test_frames_in_words() -> None:
     frames = frame(b"PRIV", b"museum.example\0\1\2"), frame(b"TXXX", b"\1\xff\xfeh\0i\0"), frame(b"GEOB", b"\0\1")
     made = [(event.value, event.message) for event in metadata(tag(*frames), 1.0)]

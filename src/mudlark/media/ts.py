@@ -27,11 +27,12 @@ from mudlark.media.sound.framed import FramedStream
 from mudlark.media.sound.latm import LatmStream
 from mudlark.media.sound.mpeg_audio import MPEG_AUDIO
 from mudlark.media.sound.opus import OpusStream
-from mudlark.media.ts_messages import KLV, MARKER_TABLE, MARKERS, METADATA, PRIVATE, marker, metadata
+from mudlark.media.ts_messages import KLV, MARKER_TABLE, MARKERS, METADATA, PRIVATE, is_cut, marker, metadata
 
 Words = npt.NDArray[np.uint32]
 
 PACKET = 188
+_LONGEST_MESSAGE = 400  # packets
 _TIMED = 192
 _GUARDED = 204  # bytes of a packet with its error correction
 _SYNC = 0x47
@@ -189,6 +190,7 @@ class _State:
     origin: int | None = None  # the first tick of the stretch
     messages: dict[int, int] = field(default_factory=dict)  # kinds of streams of messages, by PID
     events: list[Event] = field(default_factory=list)
+    unfinished: dict[int, Bytes] = field(default_factory=dict)  # packets of messages that reach into the next segment
 
     def copy(self) -> "_State":
         return replace(
@@ -200,6 +202,7 @@ class _State:
             kinds=dict(self.kinds),
             messages=dict(self.messages),
             events=list(self.events),
+            unfinished=dict(self.unfinished),
         )
 
 
@@ -269,8 +272,12 @@ class TransportReader:
         return events
 
     def _messages(self, packets: Bytes, header: Words, pid: int, kind: int) -> Iterator[Event]:
-        """The messages of one PID; those that reach into the next segment are left out."""
+        """The messages of one PID; what reaches into the next segment is read with that."""
         state = self._state
+        packets = self._with_unfinished(packets[_rows(header, pid)], pid, kind)
+        if not len(packets):
+            return
+        header = _headers(packets)
         clock, origin = state.clock or 0, state.origin or 0
         if kind == MARKERS:
             came = (clock - origin) / 90_000
@@ -286,6 +293,20 @@ class TransportReader:
         for begin, end, pts in zip(payload.starts.tolist(), ends.tolist(), payload.pts.tolist(), strict=True):
             ticks = int(unwrap(np.array(pts), clock)) if pts >= 0 else clock
             yield from metadata(payload.stream[begin:end].tobytes(), round((ticks - origin) / 90_000, 3))
+
+    def _with_unfinished(self, packets: Bytes, pid: int, kind: int) -> Bytes:
+        """The packets of one PID, behind those of a message that the segment before left unfinished; those of one that
+        is unfinished now wait."""
+        left = self._state.unfinished.pop(pid, None)
+        own = packets if left is None else np.concatenate((left, packets))
+        starts = np.flatnonzero(own[:, 1] & 0x40)
+        if not len(starts) or len(own) - starts[-1] > _LONGEST_MESSAGE:
+            return own
+        last = own[starts[-1] :]
+        if is_cut(map(bytes, last), section=kind == MARKERS):
+            self._state.unfinished[pid] = last.copy()
+            return own[: starts[-1]]
+        return own
 
     def flush(self) -> list[Samples]:
         """Give what was held back."""

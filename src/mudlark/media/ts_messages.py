@@ -1,7 +1,7 @@
 """Messages that go along with picture and sound in a transport stream: timed metadata (ID3, as HLS has it; KLV after
 SMPTE ST 336), and the markers of SCTE 35, each as a line with its time."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 
 from mudlark.media.id3 import tagged
 from mudlark.media.samples import Event
@@ -13,6 +13,18 @@ _CLOCK = 90_000
 _LONGEST = 2_000  # characters of a message
 _COMMANDS = {0: "splice_null", 4: "splice_schedule", 5: "splice_insert", 6: "time_signal", 255: "private_command"}
 _UNIVERSAL = b"\x06\x0e\x2b\x34"  # how each key of SMPTE begins
+
+
+def is_cut(packets: Iterable[bytes], *, section: bool) -> bool:
+    """True if the section behind its pointer (ISO/IEC 13818-1 §2.4.4), or the PES packet (§2.4.3.6), that begins in the
+    first of some transport packets states more bytes than these hold."""
+    payload = b"".join(one[5 + one[4] if one[3] & 0x20 else 4 :] for one in packets)
+    if section:
+        begin = 1 + payload[0] if payload else 0
+        head = payload[begin : begin + 3]
+        return len(head) < 3 or len(payload) - begin < 3 + (int.from_bytes(head[1:], "big") & 0x0FFF)
+    stated = int.from_bytes(payload[4:6], "big")
+    return len(payload) < 6 or (stated > 0 and len(payload) < 6 + stated)
 
 
 def metadata(body: bytes, begin: float) -> Iterator[Event]:
