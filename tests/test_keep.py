@@ -186,6 +186,9 @@ def test_the_index_of_a_folder_is_only_a_cache(tmp_path: Path, monkeypatch: pyte
     assert find_earlier(into, key)
     with closing(sqlite3.connect(index)) as database, database:
         database.execute("update item set key = 'wrong', inode = 1")
+    facts = read_record(into / "Buoy")
+    facts.source.identity = facts.source.alike = "late"
+    late = to_json(facts)
     with monkeypatch.context() as settled:  # as if the folder had not been touched for long
         settled.setattr("mudlark.archive.shelf._SETTLED", -(10**18))
         assert find_earlier(into, key)
@@ -195,6 +198,14 @@ def test_the_index_of_a_folder_is_only_a_cache(tmp_path: Path, monkeypatch: pyte
         assert find_earlier(into, key) is None
         (tmp_path / "elsewhere").rename(into / "Bell")
         assert (found := find_earlier(into, key)) and found.folder.name == "Bell"
+        (into / "Late").mkdir()  # as when somebody copies an item into it right now
+        assert find_earlier(into, Identity("late", "late")) is None
+        (into / "Late" / RECORD).write_bytes(late)
+        assert find_earlier(into, Identity("late", "late"))
+        with closing(sqlite3.connect(index)) as held:
+            held.execute("begin exclusive")
+            monkeypatch.setattr("mudlark.archive.shelf._HELD", 0.1)
+            assert find_earlier(into, key)
     monkeypatch.setenv("XDG_CACHE_HOME", "/proc/nowhere")
     assert find_earlier(into, key)
 

@@ -29,6 +29,7 @@ create table if not exists item (name text primary key, inode integer, key text,
 create index if not exists by_key on item (key);
 create index if not exists by_alike on item (alike);
 """
+_HELD = 5.0  # seconds for which others may hold the index
 _SETTLED = 1_000_000_000  # nanoseconds
 _BATCH = 500  # new items after which what was read is noted
 
@@ -47,13 +48,22 @@ _decoder = msgspec.json.Decoder(_Slim)
 
 def find_earlier(into: Path, wanted: Identity) -> Earlier | None:
     """The newest item with this identity in a folder, whatever it is called by now; else the newest that is alike."""
-    with _index(into) as database:
-        _refresh(database, into)
-        for column, exact in (("key", True), ("alike", False)):
-            rows = database.execute(f"select name from item where {column} = ?", (getattr(wanted, column),)).fetchall()
-            found = [one for (name,) in rows if (one := _confirmed(into / name, wanted, exact=exact))]
-            if found:
-                return max(found, key=_age)
+    try:
+        with _index(into) as database:
+            return _found(database, into, wanted)
+    except sqlite3.DatabaseError:  # held by others for too long, or damaged where nobody had looked yet
+        with closing(sqlite3.connect(":memory:")) as database:
+            database.executescript(_SCHEMA)
+            return _found(database, into, wanted)
+
+
+def _found(database: sqlite3.Connection, into: Path, wanted: Identity) -> Earlier | None:
+    _refresh(database, into)
+    for column, exact in (("key", True), ("alike", False)):
+        rows = database.execute(f"select name from item where {column} = ?", (getattr(wanted, column),)).fetchall()
+        found = [one for (name,) in rows if (one := _confirmed(into / name, wanted, exact=exact))]
+        if found:
+            return max(found, key=_age)
     return None
 
 
@@ -88,7 +98,7 @@ def _opened(path: Path) -> sqlite3.Connection | None:
     """The index, if it can be used; a damaged one is removed."""
     try:
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        database = sqlite3.connect(path, timeout=5)
+        database = sqlite3.connect(path, timeout=_HELD)
     except (OSError, sqlite3.Error):
         return None
     try:
@@ -123,35 +133,38 @@ def _refresh(database: sqlite3.Connection, into: Path) -> None:
             for one in inside:
                 if one.name.startswith(".") or known.pop(one.name, None) == one.inode():
                     continue
-                if one.is_dir(follow_symlinks=False):
-                    fresh.append((one.name, one.inode(), *_read(into / one.name)))
-                    if len(fresh) >= _BATCH:
-                        _note(database, fresh)
-                        fresh = []
+                if not one.is_dir(follow_symlinks=False):
+                    continue
+                own = _read(into / one.name)
+                if own is None:
+                    settled = False  # it may become an item without a change to the folder around it
+                    continue
+                fresh.append((one.name, one.inode(), own.key, own.alike))
+                if len(fresh) >= _BATCH:
+                    _note(database, fresh, [])
+                    fresh = []
     except OSError:
         return
     _note(database, fresh, list(known))
-    with suppress(sqlite3.OperationalError), database:
+    with database:
         database.execute("delete from seen")
         if settled:
             database.execute("insert into seen values (?)", (stamp,))
 
 
-def _note(database: sqlite3.Connection, fresh: list[tuple[str, int, str, str]], gone: list[str] | None = None) -> None:
-    if not fresh and not gone:
-        return
-    with suppress(sqlite3.OperationalError), database:  # others may have noted the same meanwhile
-        database.executemany("insert or replace into item values (?, ?, ?, ?)", fresh)
-        database.executemany("delete from item where name = ?", [(name,) for name in gone or ()])
+def _note(database: sqlite3.Connection, fresh: list[tuple[str, int, str, str]], gone: list[str]) -> None:
+    if fresh or gone:
+        with database:
+            database.executemany("insert or replace into item values (?, ?, ?, ?)", fresh)
+            database.executemany("delete from item where name = ?", [(name,) for name in gone])
 
 
-def _read(folder: Path) -> tuple[str, str]:
-    """The identity of an item, as its record says; empty for what is none."""
+def _read(folder: Path) -> Identity | None:
+    """The identity of an item, as its record says; None for what is none, or not yet."""
     try:
         source = _decoder.decode(read_plain(folder / RECORD, LARGEST_RECORD)).source
         if source.identity:
-            return source.identity, source.alike or source.identity
-        own = identity_of(read_record(folder))  # of earlier versions
+            return Identity(source.identity, source.alike or source.identity)
+        return identity_of(read_record(folder))  # of earlier versions
     except (OSError, ValueError, NotPlain, RecursionError, MudlarkError):
-        return "", ""
-    return own.key, own.alike
+        return None
