@@ -23,6 +23,7 @@ from PIL import Image
 from playwright.async_api import Browser, Playwright, async_playwright
 
 from mudlark.demo.pictures import read_counter
+from tests.conftest import serving
 
 CHROMIUM = "/usr/bin/chromium"
 _FLAGS = ["--disable-background-networking", "--disable-component-update", "--disable-sync", "--no-first-run"]
@@ -192,10 +193,5 @@ def _served(path: Path) -> Iterator[str]:
             with suppress(BrokenPipeError, ConnectionResetError):
                 super().handle()
 
-    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Handler)
-    threading.Thread(target=server.serve_forever, daemon=True).start()
-    try:
-        yield f"http://127.0.0.1:{server.server_port}/"
-    finally:
-        server.shutdown()
-        server.server_close()
+    with serving(Handler) as server:
+        yield f"{server}/"

@@ -73,9 +73,9 @@ def _confirmed(folder: Path, wanted: Identity, *, exact: bool) -> Earlier | None
         record = read_record(folder)
     except (MudlarkError, OSError):
         return None  # what cannot be read is nobody's, and is left alone
-    own = identity_of(record)
-    same = own.key == wanted.key if exact else own.alike == wanted.alike
-    return Earlier(folder, record, exact=exact) if same else None
+    own = identity_of(record)  # which may have changed since, where an item was mended
+    same = own.key == wanted.key or (not exact and own.alike == wanted.alike)
+    return Earlier(folder, record, exact=own.key == wanted.key) if same else None
 
 
 def _age(earlier: Earlier) -> tuple[str, int]:
@@ -105,7 +105,6 @@ def _opened(path: Path) -> sqlite3.Connection | None:
         database.execute("pragma synchronous = off")
         database.executescript(_SCHEMA)
         database.execute("select name, inode, key, alike from item limit 1").fetchall()
-        database.execute("create table if not exists writable (x)")
     except sqlite3.OperationalError:  # held by others for too long, or not to be written
         database.close()
         return None

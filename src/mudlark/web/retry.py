@@ -60,7 +60,7 @@ class Backoff:
 
 
 async def persist(
-    attempt: Callable[[], Awaitable[T]], patience: Backoff, on_retry: Callable[[Passing], None] | None = None
+    attempt: Callable[[], Awaitable[T]], backoff: Backoff, on_retry: Callable[[Passing], None] | None = None
 ) -> T:
     """Call `attempt` until it succeeds, fails for good, or the tries are used up."""
     failures = 0
@@ -69,7 +69,7 @@ async def persist(
             return await attempt()
         except Passing as problem:
             failures += 1
-            if failures >= patience.tries:
+            if failures >= backoff.tries:
                 tries = "1 try" if failures == 1 else f"{failures} tries"
                 what = f"{problem.what.rstrip('.')} ({tries})."
                 raise NetworkError(what, problem.advice, problem.status, url=problem.url) from problem
@@ -78,4 +78,4 @@ async def persist(
             )
             if on_retry:
                 on_retry(problem)
-            await asyncio.sleep(patience.wait(failures, problem.retry_after))
+            await asyncio.sleep(backoff.wait(failures, problem.retry_after))

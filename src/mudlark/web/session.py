@@ -224,8 +224,8 @@ class Session:
                         break
                 return answer.content(bytes(body), complete=answer.length is not None and len(body) >= answer.length)
 
-        patience = self.connection.backoff
-        return await persist(attempt, patience if patient else Backoff(tries=min(2, patience.tries), first=0.2))
+        backoff = self.connection.backoff
+        return await persist(attempt, backoff if patient else Backoff(tries=min(2, backoff.tries), first=0.2))
 
     @asynccontextmanager
     async def open(
