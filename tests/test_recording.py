@@ -14,6 +14,7 @@ from typing import Any
 import pytest
 
 from mudlark.demo.live import Cameras
+from mudlark.demo.repacked import fragments, samples_of, section
 from mudlark.demo.site import DemoSite
 from mudlark.demo.streamed import MEDIA, content, paths
 from mudlark.errors import StorageError
@@ -231,24 +232,33 @@ def test_radio_that_breaks_off_is_asked_for_again_and_that_is_said(mudlark: Run,
     assert item["verdict"] == "flawed" and {"radio-gap"} <= codes <= {"radio-gap", "stray-bytes", "cut-off"}
 
 
-def test_a_film_without_an_end_is_recorded_and_ended_at_a_whole_packet(mudlark: Run, tmp_path: Path) -> None:
-    film = b"".join(path.read_bytes() for path in paths(180))
+def _fragmented() -> bytes:
+    pictures = samples_of(paths(180), "video")
+    return section(pictures[:1]) + b"".join(fragments(number + 1, [one]) for number, one in enumerate(pictures))
+
+
+@pytest.mark.parametrize("form", ["ts", "mp4"])
+def test_a_film_without_an_end_is_recorded_and_ended_at_a_whole_packet_or_fragment(
+    mudlark: Run, tmp_path: Path, form: str
+) -> None:
+    film = b"".join(path.read_bytes() for path in paths(180)) if form == "ts" else _fragmented()
 
     class Handler(QuietHandler):
         protocol_version = "HTTP/1.0"
 
         def do_GET(self) -> None:
             self.send_response(200)
-            self.send_header("Content-Type", "video/mp2t")
+            self.send_header("Content-Type", {"ts": "video/mp2t", "mp4": "video/mp4"}[form])
             self.end_headers()
             for at in range(0, len(film), 10_001):
                 self.wfile.write(film[at : at + 10_001])
                 time.sleep(0.1)
 
     with serving(Handler) as address:
-        item, path = _recorded(mudlark, f"{address}/quay.ts", "--for", "2s")
+        item, path = _recorded(mudlark, f"{address}/quay.{form}", "--for", "2s")
     data = (tmp_path / path).read_bytes()
-    assert item["verdict"] == "sound" and film.startswith(data) and 0 < len(data) < len(film) and not len(data) % 188
+    assert item["verdict"] == "sound" and film.startswith(data) and 0 < len(data) < len(film)
+    assert film[len(data) :][4:8] == b"moof" if form == "mp4" else not len(data) % 188
 
 
 @pytest.mark.parametrize("chunked", [False, True])

@@ -14,7 +14,7 @@ from mudlark.media.matroska import names
 from mudlark.media.matroska.cues import read_cues
 from mudlark.media.matroska.ebml import MatroskaError, element, header, real, text, unsigned, vint
 from mudlark.media.matroska.formats import codec_delay, codec_private, format_of
-from mudlark.media.matroska.read import read_matroska, whole_end
+from mudlark.media.matroska.read import last_whole_element, read_matroska
 from mudlark.media.matroska.stream import ClusterReader
 from mudlark.media.matroska.write import MatroskaBuilder
 from mudlark.media.picture.vp import read_vp9, vp9_configuration
@@ -335,8 +335,8 @@ def endless(film: bytes) -> bytes:
 @given(st.integers(400, len(FERRY)))
 def test_what_was_cut_out_of_an_endless_body_ends_behind_a_whole_element(cut: int) -> None:
     body = endless(FERRY)[:cut]
-    end = whole_end(lambda at, count: body[at : at + count], len(body))
+    end = last_whole_element(lambda at, count: body[at : at + count], len(body))
     assert len(body) - end < 300_000
     whole = body[:end]
     read_matroska(lambda at, count: whole[at : at + count], end)
-    assert whole_end(lambda at, count: FERRY[at : at + count], len(FERRY)) == len(FERRY)
+    assert last_whole_element(lambda at, count: FERRY[at : at + count], len(FERRY)) == len(FERRY)

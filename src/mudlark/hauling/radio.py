@@ -22,8 +22,9 @@ from mudlark.manifest.live.broadcast import State, nothing_recorded
 from mudlark.manifest.live.clock import SteadyClock
 from mudlark.manifest.live.pace import Airtime
 from mudlark.manifest.radio import Splice, Titles
-from mudlark.media.matroska.read import whole_end
+from mudlark.media.matroska.read import last_whole_element
 from mudlark.media.movie import reader_of
+from mudlark.media.mp4.fragments import last_whole_fragment
 from mudlark.media.samples import Bytes
 from mudlark.media.sniff import right_extension
 from mudlark.media.sound.framed import Syntax, frames
@@ -206,12 +207,14 @@ def _made(work: Work, tape: Tape, problem: object) -> Made:
 
 
 def _trim(tape: Tape, form: str) -> None:
-    """Leave out the last packet or element of a film, of which only a part has come when it was ended."""
+    """Leave out the last packet, element or fragment of a film, of which only a part has come when it was ended."""
     with tape.path.open("r+b") as file:
         if form == "ts":
             whole = tape.size // PACKET * PACKET
         elif form == "matroska":
-            whole = whole_end(reader_of(file), tape.size)
+            whole = last_whole_element(reader_of(file), tape.size)
+        elif form == "mp4":
+            whole = last_whole_fragment(reader_of(file), tape.size)
         else:
             return
         file.truncate(whole)

@@ -29,7 +29,8 @@ def is_endless(look: Content) -> bool:
     if look.complete or look.length is not None or look.status != 200:
         return False
     sound = look.type.startswith("audio/") or look.type == "application/ogg" or "icy-name" in look.headers
-    return sound or sniff(look.body) in _LIVE
+    form = sniff(look.body)
+    return sound or form in _LIVE or (form == "mp4" and b"mvex" in look.body)  # which says that fragments follow
 
 
 def radio(look: Content) -> Presentation:

@@ -128,7 +128,7 @@ def _end_of(read: ReadAt, cluster: Element) -> int:
     return cluster.end
 
 
-def whole_end(read: ReadAt, size: int) -> int:
+def last_whole_element(read: ReadAt, size: int) -> int:
     """Where the last whole element of a file ends that was cut out of an endless body, of which nothing states how long
     it is; `size` for any other."""
     at = size

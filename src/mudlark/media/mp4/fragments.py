@@ -5,6 +5,7 @@ one array. Raises Mp4Error on what contradicts itself, and is then as if the seg
 """
 
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from itertools import groupby
 
@@ -437,3 +438,15 @@ def _read_run(
     dts = begin + np.cumsum(durations) - durations
     sync, last = (sample_flags & _NOT_SYNC) == 0, begin + int(durations.sum())
     return _Run(at, last, usual.described, sizes, dts, dts + shift, durations, sync), end
+
+
+def last_whole_fragment(read: ReadAt, size: int) -> int:
+    """Where the last whole fragment of a file ends that was cut out of an endless body; `size` where there is none."""
+    at = whole = 0
+    with suppress(Mp4Error):  # of a header that is cut off, or none
+        while at < size:
+            one = header(read(at, 16), at, size)
+            at = one.end
+            if one.kind == "mdat" and at <= size:
+                whole = at
+    return whole or size
