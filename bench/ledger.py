@@ -33,6 +33,8 @@ def item(folder: Path, number: int) -> None:
         "segment_list": segments,
         "source": {
             "target": f"https://museum.example/film/{number}",
+            "identity": f"{number:064x}",
+            "alike": f"{number + 1:064x}",
             "choice": None,
             "address": f"https://media.museum.example/{number}/film.m3u8",
             "page": None,

@@ -181,7 +181,7 @@ def test_the_index_of_a_folder_is_only_a_cache(tmp_path: Path, monkeypatch: pyte
     item(into / "Buoy", b"a")
     key = identity_of(read_record(into / "Buoy"))
     assert find_earlier(into, key)
-    (index,) = cache.glob("mudlark/shelf-*/*.sqlite")
+    (index,) = cache.glob("mudlark/shelf-*.sqlite")
     index.write_bytes(b"no database" * 1000)
     assert find_earlier(into, key)
     with closing(sqlite3.connect(index)) as database, database:
@@ -204,7 +204,7 @@ def test_the_index_of_a_folder_is_only_a_cache(tmp_path: Path, monkeypatch: pyte
         assert find_earlier(into, Identity("late", "late"))
         with closing(sqlite3.connect(index)) as held:
             held.execute("begin exclusive")
-            monkeypatch.setattr("mudlark.archive.shelf._HELD", 0.1)
+            monkeypatch.setattr("mudlark.archive.index._HELD", 0.1)
             assert find_earlier(into, key)
     monkeypatch.setenv("XDG_CACHE_HOME", "/proc/nowhere")
     assert find_earlier(into, key)

@@ -7,9 +7,12 @@ import pandas as pd
 import pytest
 
 from mudlark.archive import ledger as rooms
-from mudlark.archive.layout import RECORD
+from mudlark.archive import shelf as shelves
+from mudlark.archive.identity import identity_of
+from mudlark.archive.layout import HISTORY, RECORD
 from mudlark.archive.ledger import Wanted, read_ledger
 from mudlark.archive.record import read_record, to_json
+from mudlark.archive.shelf import find_earlier
 from mudlark.errors import UsageError
 from tests.conftest import Ran
 from tests.test_bag import item
@@ -64,7 +67,7 @@ def test_the_index_saves_reading_again_and_never_tells_what_is_no_longer_so(
 ) -> None:
     before = read_ledger(shelf).entries
     with monkeypatch.context() as patched:
-        patched.setattr(rooms, "_read", lambda *_: pytest.fail("a record was read again"))
+        patched.setattr(shelves, "read_entry", lambda *_: pytest.fail("a record was read again"))
         assert read_ledger(shelf).entries == before
     change(shelf / "a/Ebb", title="Flood")
     (shelf / "Wreck" / RECORD).unlink()
@@ -102,3 +105,19 @@ def test_the_ledger_is_shown_written_and_told_to_programs(shelf: Path, mudlark: 
     told = mudlark("ledger", "shelf", "--verdict", "sound", "--json").json
     assert told["totals"]["items"] == 2 and told["totals"]["all"] == 4 and len(told["items"]) == 2
     assert mudlark("ledger", "shelf", "--since", "yesterday").status == 2
+
+
+def test_an_item_that_was_moved_deeper_is_found_once_it_was_listed(shelf: Path) -> None:
+    change(shelf / "Buoy", finished="2031-05-17T10:00:00Z")  # the latest
+    key = identity_of(read_record(shelf / "Buoy"))
+    assert (found := find_earlier(shelf, key)) and found.folder == shelf / "Buoy"
+    (shelf / "Buoy").rename(shelf / "a/b/Bell")
+    read_ledger(shelf)
+    assert (found := find_earlier(shelf, key)) and found.folder == shelf / "a/b/Bell"
+    assert find_earlier(shelf / "a/b", key) and find_earlier(shelf / "a/b/Twin", key) is None
+
+
+def test_a_torn_line_of_a_history_is_lost_alone(shelf: Path) -> None:
+    history = b'{"event": "fixity check", "when": "2031-05-18T10:00:00Z", "verdict": "broken"}\n{"event": "fix'
+    (shelf / "Buoy" / HISTORY).write_bytes(history)
+    assert next(one.verdict for one in read_ledger(shelf).entries if one.path == "Buoy") == "broken"

@@ -58,10 +58,10 @@ def checks_of(folder: Path) -> list[PastCheck]:
 
 
 def last_check(folder: str) -> PastCheck | None:
-    """The last check of an item; None if there was none."""
-    try:
-        with open_plain(f"{folder}{os.sep}{HISTORY}") as file:
-            file.seek(max(0, file.seek(0, os.SEEK_END) - _LAST))
-            return _decoder.decode(file.read().splitlines()[-1])
-    except (OSError, IndexError, ValueError, RecursionError, NotPlain):
-        return None
+    """The last check of an item; None if there was none. A line that is torn counts for nothing."""
+    with suppress(OSError, NotPlain), open_plain(f"{folder}{os.sep}{HISTORY}") as file:
+        file.seek(max(0, file.seek(0, os.SEEK_END) - _LAST))
+        for line in reversed(file.read().splitlines()):
+            with suppress(ValueError, RecursionError):
+                return _decoder.decode(line)
+    return None

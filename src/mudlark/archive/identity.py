@@ -10,9 +10,13 @@ import hashlib
 import re
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from mudlark.archive.record import Record
 from mudlark.web.redact import redacted, without_access
+
+if TYPE_CHECKING:
+    from mudlark.archive.entry import Slim
+    from mudlark.archive.record import Record
 
 _TIMES = re.compile(
     r"(?P<open>[?&])(?P<name>expires?|expiry|exp|e|se|st|deadline|valid_?until|[\w-]+[-_]expires)="
@@ -52,7 +56,7 @@ def identity(target: str, address: str | None, asked: str, *, warc: bool = False
     )
 
 
-def identity_of(record: Record) -> Identity:
+def identity_of(record: "Record | Slim") -> Identity:
     """The same, of an item that is there; records of earlier versions state less."""
     source = record.source
     if source.identity:
@@ -68,5 +72,5 @@ class Earlier:
     """An item that is there already. exact: its source is the very same; else it is alike."""
 
     folder: Path
-    record: Record
+    record: "Record"
     exact: bool = True

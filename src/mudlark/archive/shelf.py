@@ -1,81 +1,52 @@
-"""A folder that takes items: which of them has an identity, found without reading all their records.
+"""A folder that takes items: all that are in it, and which of them has an identity.
 
-The records are the truth. What was read of them is kept in an index in the user's cache, by name and inode of each
-folder; what is new there is read, what is gone forgotten, and what is found is compared with its record once more. An
-index that is missing, damaged or wrong is made anew; where there can be none, records are read each time.
+The records are the truth. What was read of them is kept in an index (`index.py`); a record that was changed is read
+again, and what is found by the index is compared with its record once more. The folder itself is only read.
 """
 
-import hashlib
 import os
-import sqlite3
 import time
-from collections.abc import Iterator
-from contextlib import closing, contextmanager, suppress
+from contextlib import suppress
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import msgspec
-from platformdirs import user_cache_path
 
+from mudlark.archive.entry import LedgerEntry, read_entry
 from mudlark.archive.identity import Earlier, Identity, identity_of
-from mudlark.archive.layout import LARGEST_RECORD, RECORD
-from mudlark.archive.record import read_record
+from mudlark.archive.index import Index, Row
+from mudlark.archive.layout import HISTORY, RECORD
+from mudlark.archive.tree import DEEPEST, TOO_DEEP, look
 from mudlark.errors import MudlarkError
-from mudlark.plain import NotPlain, read_plain
 
-_VERSION = 1
-_SCHEMA = """
-create table if not exists seen (stamp integer);
-create table if not exists item (name text primary key, inode integer, key text, alike text);
-create index if not exists by_key on item (key);
-create index if not exists by_alike on item (alike);
-"""
-_HELD = 5.0  # seconds for which others may hold the index
 _SETTLED = 1_000_000_000  # nanoseconds
 _BATCH = 500  # new items after which what was read is noted
 
 
-class _Source(msgspec.Struct):
-    identity: str | None = None
-    alike: str | None = None
-
-
-class _Slim(msgspec.Struct):
-    source: _Source = msgspec.field(default_factory=_Source)
-
-
-_decoder = msgspec.json.Decoder(_Slim)
-
-
 def find_earlier(into: Path, wanted: Identity) -> Earlier | None:
-    """The newest item with this identity in a folder, whatever it is called by now; else the newest that is alike."""
-    try:
-        with _index(into) as database:
-            return _found(database, into, wanted)
-    except sqlite3.DatabaseError:  # held by others for too long, or damaged where nobody had looked yet
-        with closing(sqlite3.connect(":memory:")) as database:
-            database.executescript(_SCHEMA)
-            return _found(database, into, wanted)
+    """The newest item with this identity in a folder, whatever it is called by now; else the newest that is alike.
+    Items deeper down are found where a list of them was made since they came there."""
+    with Index() as index:
+        place = into.resolve()
+        _refresh(index, place)
+        named = sorted(index.known_by(wanted, place))
+    found = [one for path in named if (one := _confirmed(into / path.relative_to(place), wanted))]
+    same = [one for one in found if one.exact]
+    return max(same or found, key=_age, default=None)
 
 
-def _found(database: sqlite3.Connection, into: Path, wanted: Identity) -> Earlier | None:
-    _refresh(database, into)
-    for column, exact in (("key", True), ("alike", False)):
-        rows = database.execute(f"select name from item where {column} = ?", (getattr(wanted, column),)).fetchall()
-        found = [one for (name,) in rows if (one := _confirmed(into / name, wanted, exact=exact))]
-        if found:
-            return max(found, key=_age)
-    return None
-
-
-def _confirmed(folder: Path, wanted: Identity, *, exact: bool) -> Earlier | None:
+def _confirmed(folder: Path, wanted: Identity) -> Earlier | None:
     """An item, if its record says the same as the index."""
+    from mudlark.archive.record import read_record  # which brings the readers of all formats
+
     try:
         record = read_record(folder)
     except (MudlarkError, OSError):
         return None  # what cannot be read is nobody's, and is left alone
     own = identity_of(record)  # which may have changed since, where an item was mended
-    same = own.key == wanted.key or (not exact and own.alike == wanted.alike)
-    return Earlier(folder, record, exact=own.key == wanted.key) if same else None
+    return (
+        Earlier(folder, record, own.key == wanted.key) if wanted.key == own.key or wanted.alike == own.alike else None
+    )
 
 
 def _age(earlier: Earlier) -> tuple[str, int]:
@@ -83,87 +54,125 @@ def _age(earlier: Earlier) -> tuple[str, int]:
     return earlier.record.finished, (earlier.folder / RECORD).stat().st_mtime_ns
 
 
-@contextmanager
-def _index(into: Path) -> Iterator[sqlite3.Connection]:
-    """What was read before; in memory where it cannot be kept."""
-    name = hashlib.sha256(os.fsencode(into.resolve())).hexdigest()[:24]
-    path = user_cache_path("mudlark", appauthor=False) / f"shelf-{_VERSION}" / f"{name}.sqlite"
-    database = _opened(path) or _opened(path) or sqlite3.connect(":memory:")
-    with closing(database):
-        database.executescript(_SCHEMA)
-        yield database
-
-
-def _opened(path: Path) -> sqlite3.Connection | None:
-    """The index, if it can be used; a damaged one is removed."""
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        database = sqlite3.connect(path, timeout=_HELD)
-    except (OSError, sqlite3.Error):
-        return None
-    try:
-        database.execute("pragma synchronous = off")
-        database.executescript(_SCHEMA)
-        database.execute("select name, inode, key, alike from item limit 1").fetchall()
-    except sqlite3.OperationalError:  # held by others for too long, or not to be written
-        database.close()
-        return None
-    except sqlite3.DatabaseError:
-        database.close()
-        with suppress(OSError):
-            path.unlink()
-        return None
-    return database
-
-
-def _refresh(database: sqlite3.Connection, into: Path) -> None:
-    """Have the index know the folders that are there now; those of a folder that has not changed it knows already."""
+def _refresh(index: Index, into: Path) -> None:
+    """Have the index know the items of a folder that are there now; of one that has not changed it knows them."""
     try:
         stamp = into.stat().st_mtime_ns
     except OSError:
         return
-    if database.execute("select 1 from seen where stamp = ?", (stamp,)).fetchone():
+    if index.is_unchanged(into, stamp):
         return
     settled = time.time_ns() - stamp > _SETTLED  # a change right now may leave the same stamp
-    known: dict[str, int] = dict(database.execute("select name, inode from item"))
-    fresh: list[tuple[str, int, str, str]] = []
+    known, fresh = index.items(into), list[Row]()
     try:
-        with os.scandir(into) as inside:
-            for one in inside:
-                if one.name.startswith(".") or known.pop(one.name, None) == one.inode():
-                    continue
-                if not one.is_dir(follow_symlinks=False):
-                    continue
-                own = _read(into / one.name)
-                if own is None:
-                    settled = False  # it may become an item without a change to the folder around it
-                    continue
-                fresh.append((one.name, one.inode(), own.key, own.alike))
-                if len(fresh) >= _BATCH:
-                    _note(database, fresh, [])
-                    fresh = []
+        folders = look(into).folders
     except OSError:
         return
-    _note(database, fresh, list(known))
-    with database:
-        database.execute("delete from seen")
-        if settled:
-            database.execute("insert into seen values (?)", (stamp,))
+    for one in folders:
+        name = os.fsencode(one.name)
+        if known.pop(name, None) == one.inode():
+            continue
+        own = read_entry(one.path, one.name)[1]
+        if own is None:
+            settled = False  # it may become an item without a change to the folder around it
+            continue
+        fresh.append((name, one.inode(), own.key, own.alike))
+        if len(fresh) >= _BATCH:
+            index.note(into, fresh)
+            fresh = []
+    index.note(into, fresh, known)
+    index.settle(into, stamp if settled else None)
 
 
-def _note(database: sqlite3.Connection, fresh: list[tuple[str, int, str, str]], gone: list[str]) -> None:
-    if fresh or gone:
-        with database:
-            database.executemany("insert or replace into item values (?, ?, ?, ?)", fresh)
-            database.executemany("delete from item where name = ?", [(name,) for name in gone])
+@dataclass(slots=True)
+class Contents:
+    """entries: of all items. stores: folders that hold unfinished work. odd: what was not looked into, by path, and
+    why."""
+
+    entries: list[LedgerEntry] = field(default_factory=list)
+    stores: list[Path] = field(default_factory=list)
+    odd: list[tuple[str, str]] = field(default_factory=list)
 
 
-def _read(folder: Path) -> Identity | None:
-    """The identity of an item, as its record says; None for what is none, or not yet."""
+class _Kept(msgspec.Struct, array_like=True, gc=False):
+    """An entry, and what tells whether its record is the same as before, and was not checked since."""
+
+    stamp: tuple[int, int, int]
+    entry: LedgerEntry
+
+
+_unpacker = msgspec.msgpack.Decoder(dict[str, _Kept])
+
+
+def contents(folder: Path) -> Contents:
+    """All that is at and below a folder of items."""
+    found = Contents()
+    if os.path.lexists(folder / RECORD):
+        found.entries.append(read_entry(str(folder), ".")[0])
+        return found
+    place, seen = folder.resolve(), set[Path]()
+    with Index() as index:
+        waiting = [("", 0)]
+        while waiting:
+            above, depth = waiting.pop()
+            if depth > DEEPEST:
+                found.odd.append((above, TOO_DEEP))
+                continue
+            try:
+                level = look(folder / above)
+            except OSError as problem:
+                found.odd.append((above or ".", f"it cannot be read: {problem.strerror}"))
+                continue
+            if level.working:
+                found.stores.append(folder / above)
+            if level.is_bag and above:
+                continue  # which has items of its own
+            found.odd += ((f"{above}{name}", words) for name, words, hides in level.odd if hides)
+            here = place / above
+            seen.add(here)
+            waiting += [
+                (f"{above}{name}{os.sep}", depth + 1) for name in _take(found, index, here, above, level.folders)
+            ]
+        index.forget(place, seen)
+    return found
+
+
+def _take(found: Contents, index: Index, here: Path, above: str, folders: "list[os.DirEntry[str]]") -> list[str]:
+    """Add the items among the folders of one, whose path below the first is `above`; gives the names of the others."""
     try:
-        source = _decoder.decode(read_plain(folder / RECORD, LARGEST_RECORD)).source
-        if source.identity:
-            return Identity(source.identity, source.alike or source.identity)
-        return identity_of(read_record(folder))  # of earlier versions
-    except (OSError, ValueError, NotPlain, RecursionError, MudlarkError):
-        return None
+        known = _unpacker.decode(index.entries(here) or b"\x80")
+    except (msgspec.DecodeError, msgspec.ValidationError):
+        known = {}
+    kept, others, read = dict[str, _Kept](), list[str](), list[tuple[bytes, int, Identity | None]]()
+    for one in folders:
+        name = one.name
+        place = f"{one.path}{os.sep}"  # a Path would cost more than the call
+        try:
+            status = os.lstat(f"{place}{RECORD}")
+        except OSError:
+            others.append(name)
+            continue
+        stamp = (status.st_mtime_ns, status.st_size, _checks(f"{place}{HISTORY}"))
+        item = known.get(name)
+        if item is None or item.stamp != stamp:
+            entry, own = read_entry(one.path, name)
+            item = _Kept(stamp, entry)
+            read.append((os.fsencode(name), one.inode(), own))
+        kept[name] = item
+    if read or len(kept) != len(known):
+        index.note(here, [(name, inode, own.key, own.alike) for name, inode, own in read if own])
+        with suppress(UnicodeEncodeError):  # of a name that is not UTF-8
+            index.keep(here, msgspec.msgpack.encode(kept))
+    found.entries += (item.entry for item in kept.values())
+    if above:
+        for item in kept.values():
+            item.entry.path = above + item.entry.path
+    return others
+
+
+def _checks(history: str) -> int:
+    """What tells whether an item was checked since."""
+    try:
+        return os.lstat(history).st_size if os.access(history, os.F_OK) else 0  # no error to be raised costs less
+    except OSError:
+        return 0

@@ -5,12 +5,14 @@ deeper than any shelf is.
 """
 
 import os
+import stat
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Literal
 
 from mudlark.archive.layout import RECORD
+from mudlark.fetch.store import WORKING
 from mudlark.plain import kind_of
 
 DEEPEST = 100  # folders below the first
@@ -27,6 +29,40 @@ class Sight:
     words: str = ""
 
 
+@dataclass(slots=True)
+class Level:
+    """What one folder holds but for what begins with a dot. odd: by name, why it is not opened, and whether it could
+    hide items. working: unfinished work is beside it."""
+
+    folders: "list[os.DirEntry[str]]" = field(default_factory=list)
+    files: list[str] = field(default_factory=list)
+    odd: list[tuple[str, str, bool]] = field(default_factory=list)
+    is_item: bool = False
+    is_bag: bool = False
+    working: bool = False
+
+
+def look(folder: Path) -> Level:
+    """One folder. Raises OSError where it cannot be read."""
+    level = Level()
+    with os.scandir(folder) as inside:
+        for one in inside:
+            hidden = one.name[0] == "."
+            if one.is_dir(follow_symlinks=False):
+                if not hidden:
+                    level.folders.append(one)
+                elif one.name == WORKING:
+                    level.working = True
+            elif not hidden:
+                if words := _oddity(one):
+                    level.odd.append((one.name, words, one.is_symlink() and not _leads_to_file(one)))
+                else:
+                    level.files.append(one.name)
+                level.is_item |= one.name == RECORD
+                level.is_bag |= one.name == DECLARATION
+    return level
+
+
 def below(folder: Path, wanted: Callable[[str], bool] | None = None) -> Iterator[Sight]:
     """Items, bags, and plain files whose names are wanted, at and below a folder, by name; with what is odd.
 
@@ -40,27 +76,20 @@ def below(folder: Path, wanted: Callable[[str], bool] | None = None) -> Iterator
             yield Sight(here, "odd", TOO_DEEP)
             continue
         try:
-            with os.scandir(here) as inside:
-                entries = sorted((one for one in inside if not one.name.startswith(".")), key=lambda one: one.name)
+            level = look(here)
         except OSError as problem:
             yield Sight(here, "odd", f"it cannot be read: {problem.strerror}")
             continue
-        names = {one.name for one in entries}
-        if RECORD in names:
+        if level.is_item:
             yield Sight(here, "item")
-        elif DECLARATION in names and depth:
+        elif level.is_bag and depth:
             yield Sight(here, "bag")
         else:
-            folders = []
-            for one in entries:
-                path = here / one.name
-                if one.is_dir(follow_symlinks=False):
-                    folders.append((path, depth + 1))
-                elif words := _oddity(one):
-                    yield Sight(path, "odd", words)
-                elif wanted and wanted(one.name):
-                    yield Sight(path, "file")
-            waiting += reversed(folders)
+            sights = [(name, "") for name in level.files if wanted and wanted(name)]
+            for name, words in sorted(sights + [(name, words) for name, words, _ in level.odd]):
+                yield Sight(here / name, "odd" if words else "file", words)
+            names = sorted((one.name for one in level.folders), reverse=True)
+            waiting += ((here / name, depth + 1) for name in names)
 
 
 def _oddity(entry: "os.DirEntry[str]") -> str:
@@ -70,6 +99,13 @@ def _oddity(entry: "os.DirEntry[str]") -> str:
     except OSError as problem:
         return f"it cannot be looked at: {problem.strerror}"
     return f"it is {words}, and was not opened" if words else ""
+
+
+def _leads_to_file(link: "os.DirEntry[str]") -> bool:
+    try:
+        return stat.S_ISREG(link.stat().st_mode)
+    except OSError:
+        return False
 
 
 def items_below(folder: Path) -> list[Path]:

@@ -9,7 +9,8 @@ import click
 import msgspec
 from rich.text import Text
 
-from mudlark.archive.ledger import Ledger, LedgerEntry, Sort, Wanted, read_ledger
+from mudlark.archive.entry import LedgerEntry
+from mudlark.archive.ledger import Ledger, Sort, Wanted, read_ledger
 from mudlark.archive.listing import cell, written
 from mudlark.cli.command import Command, common_options, option, replace_option
 from mudlark.cli.options import DATE

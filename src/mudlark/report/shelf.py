@@ -7,8 +7,9 @@ from datetime import date
 from pathlib import Path
 from typing import Self
 
+from mudlark.archive.entry import LedgerEntry
 from mudlark.archive.history import PastCheck
-from mudlark.archive.ledger import Ledger, LedgerEntry, read_ledger
+from mudlark.archive.ledger import Ledger, read_ledger
 from mudlark.errors import MudlarkError, Unexamined, UsageError, examining
 from mudlark.report.advice import of_haul, of_problem
 from mudlark.report.item import ItemData, read_item
