@@ -20,10 +20,10 @@ from mudlark.archive.naming import numbered
 from mudlark.archive.place import make_durable, rename_to_free, sync_folder
 from mudlark.archive.record import Record, read_record
 from mudlark.archive.tree import DECLARATION, files_below, items_below
+from mudlark.atomic import atomic_write
 from mudlark.errors import FormatError, StorageError, UsageError
 from mudlark.fetch.store import WORKING
 from mudlark.plain import is_plain
-from mudlark.whole import whole_file
 
 _LISTS = "manifest-sha256.txt"
 _ALGORITHMS = ["sha256", "sha512"]
@@ -216,7 +216,7 @@ def _placed(made: Path, into: Path, name: str, *, zipped: bool) -> tuple[Path, b
 def _write_zip(made: Path, target: Path) -> None:
     """A bag as one file, nothing packed: media are already."""
     with (
-        whole_file(target, "Choose another folder with --into.") as file,
+        atomic_write(target, "Choose another folder with --into.") as file,
         zipfile.ZipFile(file, "w", strict_timestamps=False) as archive,
     ):
         for path in sorted(made.rglob("*")):

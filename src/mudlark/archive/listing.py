@@ -7,8 +7,8 @@ from io import TextIOWrapper
 from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
 
+from mudlark.atomic import atomic_write
 from mudlark.text import printable, visible
-from mudlark.whole import whole_file
 
 if TYPE_CHECKING:
     from mudlark.find.model import ListEntry
@@ -36,7 +36,7 @@ def write_listing(path: Path, entries: "list[ListEntry]", *, replace: bool = Fal
 @contextmanager
 def written(path: Path, *, replace: bool = False) -> Iterator[TextIO]:
     """A table to write to, there whole or not at all."""
-    with whole_file(path, "Choose another place with --csv.", replace=replace) as file:
+    with atomic_write(path, "Choose another place with --csv.", replace=replace) as file:
         text = TextIOWrapper(file, encoding="utf-8", newline="")
         try:
             yield text

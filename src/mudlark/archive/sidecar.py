@@ -6,9 +6,9 @@ from pathlib import Path
 import msgspec
 
 from mudlark.archive.layout import CHECKSUMS, LARGEST_RECORD, RECORD
+from mudlark.atomic import atomic_write
 from mudlark.errors import MudlarkError
 from mudlark.plain import NotPlain, is_plain, read_plain
-from mudlark.whole import whole_file
 
 
 class _File(msgspec.Struct):
@@ -46,7 +46,7 @@ def mend_checksums(folder: Path) -> bool:
             return True
         if not is_plain(path):
             return False
-        with whole_file(path, "See that it may be written.", 0o644, replace=True) as file:
+        with atomic_write(path, "See that it may be written.", 0o644, replace=True) as file:
             file.write(wanted)
     except (OSError, ValueError, MudlarkError):
         return False

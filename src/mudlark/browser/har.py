@@ -13,10 +13,10 @@ from typing import Any
 
 import msgspec
 
+from mudlark.atomic import atomic_write
 from mudlark.browser.json_stream import JsonStream
 from mudlark.errors import FormatError, StorageError
 from mudlark.web.redact import redacted, redacted_field
-from mudlark.whole import whole_file
 
 VERSION = "1.2"
 
@@ -198,7 +198,7 @@ def write_har(
         "browser": {"name": name, "version": version},
         "pages": [page],
     }
-    with whole_file(path, "Choose another place with --har.", 0o600, replace=replace) as file:
+    with atomic_write(path, "Choose another place with --har.", 0o600, replace=replace) as file:
         file.write(b'{"log": ' + _kept(msgspec.json.encode(head)[:-1], keep_secrets) + b', "entries": [\n')
         for number, entry in enumerate(entries):
             kept = entry if keep_secrets else _without_secrets(entry)

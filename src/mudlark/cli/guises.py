@@ -10,6 +10,7 @@ import click
 from rich.text import Text
 
 from mudlark.archive.listing import cell, written
+from mudlark.atomic import refuse_existing
 from mudlark.cli.command import Command, common_options, option, replace_option
 from mudlark.cli.config import own_guises
 from mudlark.cli.options import Network, addresses, listening, listening_options, network_options
@@ -22,7 +23,6 @@ from mudlark.find.model import PLAYED
 from mudlark.text import printable, size
 from mudlark.web.address import shown
 from mudlark.web.guise import Guise, built_in, choose
-from mudlark.whole import refuse_existing
 
 _KEPT = PLAYED | {"document", "package"}
 

@@ -12,6 +12,7 @@ from rich.text import Text
 from mudlark.archive.entry import LedgerEntry
 from mudlark.archive.ledger import Ledger, Sort, Wanted, read_ledger
 from mudlark.archive.listing import cell, written
+from mudlark.atomic import refuse_existing
 from mudlark.cli.command import Command, common_options, option, replace_option
 from mudlark.cli.options import DATE
 from mudlark.cli.show import VERDICT_STYLE, columns, console, emit_json, messages
@@ -19,7 +20,6 @@ from mudlark.cli.unfinished import tell_unfinished, unfinished_data
 from mudlark.errors import MudlarkError, UsageError
 from mudlark.text import clock, counted, size
 from mudlark.verify.account import Verdict
-from mudlark.whole import refuse_existing
 
 
 class NotOpened(MudlarkError):

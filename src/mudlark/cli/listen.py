@@ -8,6 +8,7 @@ from typing import Any
 import click
 from rich.text import Text
 
+from mudlark.atomic import refuse_existing
 from mudlark.browser.capture import Capture
 from mudlark.browser.listen import Recording, listen
 from mudlark.cli.command import Command, common_options, option, replace_option
@@ -18,7 +19,6 @@ from mudlark.errors import MudlarkError
 from mudlark.find.places.capture import page_in
 from mudlark.find.sift import nothing
 from mudlark.text import clock, printable, size
-from mudlark.whole import refuse_existing
 
 
 @click.command(

@@ -7,6 +7,7 @@ from typing import Any
 import click
 from rich.text import Text
 
+from mudlark.atomic import refuse_existing
 from mudlark.cli.command import Command, common_options, option, replace_option
 from mudlark.cli.options import Network, addresses, means, means_options, network_options
 from mudlark.cli.show import columns, complain, console, emit_json
@@ -19,7 +20,6 @@ from mudlark.report.sheet import Caption, draw_levels, draw_sheet
 from mudlark.text import clock, printable, size
 from mudlark.web.address import file_part
 from mudlark.web.session import Session
-from mudlark.whole import refuse_existing
 
 
 @click.command(

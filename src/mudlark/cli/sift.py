@@ -10,6 +10,7 @@ import click
 from rich.text import Text
 
 from mudlark.archive.listing import write_listing
+from mudlark.atomic import refuse_existing
 from mudlark.cli.command import Command, common_options, option, replace_option
 from mudlark.cli.finds import page_data, show_button, show_page
 from mudlark.cli.options import Network, addresses, filter_options, means, means_options, network_options, wanted
@@ -28,7 +29,6 @@ from mudlark.manifest.load import wants_text
 from mudlark.text import counted, printable, size
 from mudlark.web.address import shown
 from mudlark.web.session import Session
-from mudlark.whole import refuse_existing
 
 if TYPE_CHECKING:
     from mudlark.peek import Peek

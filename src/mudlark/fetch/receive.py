@@ -155,7 +155,7 @@ class Receiver:
                 return await self._fetch_part(resource, pot, errand)
             async with self.session.open(resource.url, span=(part.start, part.length), errand=errand) as reply:
                 return await self._receive(reply, pot)
-        whole_file = self._wholes[resource.url] = asyncio.get_running_loop().create_future()
+        atomic_write = self._wholes[resource.url] = asyncio.get_running_loop().create_future()
         self._wholes_begun += 1
         whole = self.name_whole(self._wholes_begun)  # named now: others may begin before the answer comes
         try:
@@ -163,14 +163,14 @@ class Receiver:
                 resource.url, span=(part.start, part.length), or_whole=True, errand=errand
             ) as reply:
                 if reply.status == 206:
-                    whole_file.set_result(None)
+                    atomic_write.set_result(None)
                     return await self._receive(reply, pot)
                 arrived = await self._receive(reply, Pot(whole, lambda _head: None, hashed=False, apart=True))
                 await in_thread(self.pool, _put, arrived)
-                whole_file.set_result(whole)
+                atomic_write.set_result(whole)
         finally:
-            if not whole_file.done():  # it failed: the next one finds out
-                whole_file.set_result(None)
+            if not atomic_write.done():  # it failed: the next one finds out
+                atomic_write.set_result(None)
                 del self._wholes[resource.url]
         return await self._cut(whole, resource)
 

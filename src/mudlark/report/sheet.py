@@ -5,7 +5,7 @@ from pathlib import Path
 
 from PIL import Image, ImageDraw, ImageFont
 
-from mudlark.whole import whole_file
+from mudlark.atomic import atomic_write
 
 _COLUMNS = 3
 _CELL = (400, 225)
@@ -37,7 +37,7 @@ def draw_sheet(
         for column, (picture, caption) in enumerate(row):
             _cell(sheet, draw, (_GAP + column * (_CELL[0] + _GAP), top), picture, caption)
         top += height
-    with whole_file(target, "Choose another place for it with --sheet.", replace=replace) as file:
+    with atomic_write(target, "Choose another place for it with --sheet.", replace=replace) as file:
         sheet.save(file, "PNG", optimize=True)
 
 

@@ -13,6 +13,7 @@ from pathlib import Path
 
 from mudlark.archive.layout import RECORD
 from mudlark.archive.listing import cell
+from mudlark.atomic import atomic_write, refuse_existing
 from mudlark.errors import StorageError, UsageError, examining
 from mudlark.plain import NotPlain, open_plain
 from mudlark.report.bars import draw_folder
@@ -21,7 +22,6 @@ from mudlark.report.item import ItemData, read_item
 from mudlark.report.page import GENERATOR, folder_page, item_page
 from mudlark.report.shelf import read_shelf
 from mudlark.report.table import Table
-from mudlark.whole import refuse_existing, whole_file
 
 _OURS = f'<meta name="generator" content="{GENERATOR} '.encode()
 _HEAD = 2_000  # bytes of a page in which that stands
@@ -159,7 +159,7 @@ def _write(path: Path, body: bytes, *, replace: bool) -> None:
         path.parent.mkdir(parents=True, exist_ok=True)
     except OSError as problem:
         raise StorageError(f"Cannot make the folder {path.parent}: {problem.strerror}.", _ADVICE) from problem
-    with whole_file(path, _ADVICE, replace=replace) as file:
+    with atomic_write(path, _ADVICE, replace=replace) as file:
         file.write(body)
 
 

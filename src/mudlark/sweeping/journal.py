@@ -14,12 +14,12 @@ import msgspec
 from mudlark.archive.layout import RECORD
 from mudlark.archive.listing import cell
 from mudlark.archive.place import inside_item
+from mudlark.atomic import atomic_write
 from mudlark.errors import StorageError
 from mudlark.fetch.store import WORKING
 from mudlark.plain import NotPlain, add_to_plain, is_plain, open_plain, read_plain
 from mudlark.verify.account import Verdict
 from mudlark.web.redact import redacted
-from mudlark.whole import whole_file
 
 TABLE = "sweep.csv"
 _ADDRESS = re.compile(r"^https?://\S+\s+")
@@ -109,7 +109,7 @@ class Journal:
         path, number = self._into / TABLE, 2
         while os.path.lexists(path) and not _is_ours(path):
             path, number = self._into / f"sweep ({number}).csv", number + 1
-        with whole_file(path, "Make room, or choose another folder with --into.", replace=True) as file:
+        with atomic_write(path, "Make room, or choose another folder with --into.", replace=True) as file:
             text = TextIOWrapper(file, encoding="utf-8", newline="")
             out = csv.writer(text)
             out.writerow(COLUMNS)

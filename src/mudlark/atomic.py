@@ -22,7 +22,7 @@ def refuse_existing(path: Path, option: str, replace: bool) -> None:
 
 
 @contextmanager
-def whole_file(path: Path, advice: str, mode: int = 0o666, *, replace: bool = False) -> Iterator[BinaryIO]:
+def atomic_write(path: Path, advice: str, mode: int = 0o666, *, replace: bool = False) -> Iterator[BinaryIO]:
     """A file to write bytes to. mode: before the umask. replace: an earlier one gives way once this one is complete.
 
     Raises StorageError if it cannot be written, or if something has come to stand there meanwhile.
