@@ -239,6 +239,20 @@ class Asked(msgspec.Struct, omit_defaults=True):
     answers: list[tuple[str, str]] = []
 
 
+class TapFacts(msgspec.Struct):
+    """What was tapped, where no address served it. frame: address of the page or frame whose player it is. element:
+    that played it. browser: its version. types: of the player's buffers, with codecs. seconds: that the player said it
+    would last; ended: the page said that all of it was there.
+    """
+
+    frame: str
+    element: str
+    browser: str
+    types: list[str] = []
+    seconds: Seconds | None = None
+    ended: bool = False
+
+
 class Source(msgspec.Struct):
     """target: as given by the user. choice: the find the user chose, if not the best; its address without its query.
 
@@ -248,7 +262,7 @@ class Source(msgspec.Struct):
     address: of the manifest or file that was fetched, after redirects. kind: hls, file, images (page images) or series
     (numbered segments without a manifest). listed: what a list that named it says of it, by its columns.
     filename: what the server, or the address, calls it. response: header fields of its answer that matter.
-    asked: how it was asked for.
+    asked: how it was asked for. tap: what it was fed to, where it was tapped.
     """
 
     target: str
@@ -271,6 +285,7 @@ class Source(msgspec.Struct):
     filename: str | None = None
     response: dict[str, str] = {}
     asked: Asked = msgspec.field(default_factory=Asked)
+    tap: TapFacts | None = None
 
 
 class SegmentCounts(msgspec.Struct):

@@ -54,12 +54,29 @@ class Exchange:
     page: str | None = None
 
 
+@dataclass(frozen=True, slots=True)
+class Tapped:
+    """What a page fed to a player in pieces. number: by size. frame: its address. types: of its buffers, with codecs.
+    length: seconds, None while unknown or without end. systems: key systems that protect it. readable: addresses of
+    media that scripts fetched meanwhile."""
+
+    number: int
+    frame: str
+    types: tuple[str, ...]
+    appends: int
+    size: int
+    length: float | None = None
+    systems: tuple[str, ...] = ()
+    readable: tuple[str, ...] = ()
+
+
 @dataclass(slots=True)
 class Capture:
     """All exchanges of one page. views: the frames as they stood at the end (empty if the browser did not keep them).
 
     origin: where the capture comes from, in words. notes: what happened, and what could not be read of its file.
-    cookies: those that the browser held at the end; never written anywhere.
+    cookies: those that the browser held at the end; never written anywhere. tapped: what players were fed in pieces,
+    the most first.
     """
 
     url: str
@@ -69,6 +86,7 @@ class Capture:
     notes: list[str] = field(default_factory=list)
     origin: str = ""
     cookies: list[Cookie] = field(default_factory=list)
+    tapped: list[Tapped] = field(default_factory=list)
 
 
 def capture_of(page: OpenedPage | None, entries: Iterable[Entry], origin: str, url: str | None = None) -> Capture:

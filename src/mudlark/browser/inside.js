@@ -43,6 +43,23 @@
 
     keys: () => kept(),
 
+    /* The players that a script may feed, and how they stand. */
+    fed: () => players().map((e) => ({
+      src: (e.currentSrc || e.src || "").slice(0, 16000), object: Boolean(e.srcObject), time: number(e.currentTime) || 0,
+      paused: e.paused, ended: e.ended, seeking: e.seeking, ready: e.readyState, error: e.error ? e.error.message || `code ${e.error.code}` : "",
+    })).slice(0, 50),
+
+    /* Play the one with this address, or that has none: muted, at a rate, and from a second on if one is given. */
+    drive: () => {
+      const e = players().find((one) => (given.address ? (one.currentSrc || one.src) === given.address : one.srcObject));
+      if (!e) return false;
+      e.muted = true;
+      if (given.to !== null && Math.abs(e.currentTime - given.to) > 0.01) e.currentTime = given.to;
+      if (e.playbackRate !== given.rate) e.playbackRate = given.rate;
+      if (e.paused && !e.ended) e.play().catch(() => null);
+      return true;
+    },
+
     /* Start every player; one that lasts less than a minute runs fast, so that what comes after it is asked for. */
     play: () => {
       let started = 0;

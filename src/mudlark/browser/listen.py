@@ -11,15 +11,18 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from importlib.resources import files
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any
 
 import msgspec
 
 from mudlark import __version__
-from mudlark.browser.capture import Capture, capture_of
+from mudlark.browser.capture import Capture, Tapped, capture_of
 from mudlark.browser.driver import BrowserError, apply_guise, give_cookies, opened, send_secrets
 from mudlark.browser.har import Entry, OpenedPage, PageTimings, Player, Shown, View, write_har
 from mudlark.browser.options import Listening, ListenWatch
+from mudlark.browser.playout import PlayOut
+from mudlark.browser.tap import Tap, readable_in
 from mudlark.browser.traffic import Traffic, stamp
 from mudlark.errors import MudlarkError, NetworkError, NothingFound, UsageError
 from mudlark.together import together
@@ -39,6 +42,7 @@ _APPEARING = 8.0  # seconds that a control may take to appear
 _MOST_FRAMES = 40
 _MOST_WINDOWS = 4
 _LARGEST_SOURCE = 5_000_000
+_PIECES = 8  # of what scripts fetched that are looked into
 _PICTURING = 10.0  # seconds that a picture of the page may take
 _WIDEST, _TALLEST = 4000, 12_000  # pixels of it
 _WORDS = "() => document.body ? document.body.innerText.slice(0, 2000000) : ''"
@@ -52,7 +56,7 @@ class Recording:
 
     answered: the questions that were answered, with the label chosen. whole: neither the page nor the browser ended
     early. status: what the server answered for the page itself, None if it did not. picture: PNG of the page as it
-    stood at the end. text: its words then.
+    stood at the end. text: its words then. tapped: what players were fed in pieces.
     """
 
     page: OpenedPage
@@ -64,6 +68,7 @@ class Recording:
     status: int | None = None
     picture: bytes | None = None
     text: str | None = None
+    tapped: list[Tapped] = field(default_factory=list)
 
     @property
     def error(self) -> NetworkError | None:
@@ -75,7 +80,7 @@ class Recording:
     def capture(self) -> Capture:
         """The same, as finding needs it."""
         made = capture_of(self.page, self.entries, "listening")
-        made.cookies = self.cookies
+        made.cookies, made.tapped = self.cookies, self.tapped
         return made
 
     def write(self, path: Path, *, keep_secrets: bool = False, replace: bool = False) -> None:
@@ -85,16 +90,27 @@ class Recording:
 
 
 async def listen(
-    address: str, options: Listening, connection: Connection, watch: ListenWatch | None = None
+    address: str,
+    options: Listening,
+    connection: Connection,
+    watch: ListenWatch | None = None,
+    play_out: PlayOut | None = None,
 ) -> Recording:
-    """Open the page at an address and record what it asks for."""
+    """Open the page at an address and record what it asks for, and what it appends to its players. play_out: a player
+    that is to be played to its end."""
     traffic = Traffic()
-    async with opened(connection, options.browser) as context:
-        name = f"Chromium/{context.browser.version}" if context.browser else "Chromium/"
-        await give_cookies(context, connection, address)
-        traffic.attach(context)
-        visit = _Visit(address, options, context, traffic, watch or ListenWatch(), connection)
-        return await visit.run(name)
+    with TemporaryDirectory(prefix="mudlark-") as folder:
+        tap = play_out.tap if play_out else Tap(Path(folder), keep=False)
+        async with opened(connection, options.browser) as context:
+            name = f"Chromium/{context.browser.version}" if context.browser else "Chromium/"
+            await give_cookies(context, connection, address)
+            traffic.attach(context)
+            await tap.attach(context)
+            visit = _Visit(address, options, context, traffic, watch or ListenWatch(), connection, tap, play_out)
+            try:
+                return await visit.run(name)
+            finally:
+                tap.close()
 
 
 class _Visit:
@@ -108,6 +124,8 @@ class _Visit:
         traffic: Traffic,
         watch: ListenWatch,
         connection: Connection,
+        tap: Tap,
+        play_out: PlayOut | None,
     ) -> None:
         self.address = address
         self.options = options
@@ -115,6 +133,8 @@ class _Visit:
         self.traffic = traffic
         self.watch = watch
         self.connection = connection
+        self.tap = tap
+        self.play_out = play_out
         self.notes: list[str] = []
         self.ends = time.monotonic() + options.at_most
         self.windows = 0
@@ -145,6 +165,8 @@ class _Visit:
             async with asyncio.timeout(max(0.1, self.left)):  # a promise, whatever a page does
                 await self._open(page)
                 await self._work()
+            if self.play_out:
+                await self._play_out(self.play_out)
         except MudlarkError:
             raise
         except TimeoutError:
@@ -160,6 +182,7 @@ class _Visit:
             self.note(f"The page was not quiet after {self.options.at_most:g} s; what it asked for later is missing.")
         self.watch.on_step("Reading", self.traffic.count)
         views = await self._views(page)
+        tapped = await self._tapped() if not self.play_out else []
         entries = await self.traffic.entries(_READING)
         if self.traffic.count > len(entries):
             self.note(f"Of {self.traffic.count:,} requests only the first {len(entries):,} are recorded.")
@@ -168,7 +191,7 @@ class _Visit:
         title = views[0].title if views else ""
         opened = OpenedPage(stamp(begun), "page_1", title or self.address, PageTimings(), views, self.notes)
         return Recording(
-            opened, entries, browser, cookies, self.gone is None, self.answered, self.status, picture, text
+            opened, entries, browser, cookies, self.gone is None, self.answered, self.status, picture, text, tapped
         )
 
     def _guard(self, page: "Page") -> None:
@@ -221,6 +244,7 @@ class _Visit:
         await apply_guise(page, self.connection.guise)
         await send_secrets(page, self.connection, self.address)
         await self.traffic.follow(page)
+        await self.tap.follow(page)
 
     async def _open(self, page: "Page") -> None:
         """Open the page, and once more: some show their media only to those who have been there."""
@@ -237,6 +261,7 @@ class _Visit:
         await self._quiet(min(1.0, self.options.settle), most=15.0)
         await self._see()
         self.watch.on_step("Refreshing", self.traffic.count)
+        self.tap.forget()
         with suppress(Error):
             again = await page.reload(wait_until="commit", timeout=min(15.0, max(1.0, self.left)) * 1000)
             self.status = again.status if again and self.status and again.status < self.status else self.status
@@ -261,6 +286,8 @@ class _Visit:
             await self._see()
         if covered and self.options.press and not await self._layer() and not await self._play():
             pressed = await self._press_play()  # what was pressed only took the layer away
+        if self.play_out:
+            return
         if self.options.scroll:
             await self._scroll()
             if not await self._play() and not pressed and not self.options.press:
@@ -273,6 +300,40 @@ class _Visit:
         await self._quiet(self.options.settle, most=self.left)
         if await self._play():  # what came only now
             await self._quiet(self.options.settle, most=self.left)
+
+    async def _play_out(self, play_out: PlayOut) -> None:
+        """Play what is tapped to its end, however long that takes."""
+        self.watch.on_step("Playing to the end", self.traffic.count)
+        self.ends = float("inf")
+
+        async def ask(task: str, given: Any) -> list[Any]:
+            return await together(self._ask(frame, task, given) for frame in self._frames())
+
+        await play_out.run(ask)
+        self.ends = time.monotonic() + self.options.at_most
+
+    async def _tapped(self) -> list[Tapped]:
+        """What players were fed, and whether scripts fetched media meanwhile."""
+        self.tap.close()
+        systems = tuple(self.tap.systems or ())
+        filled = sorted((one for one in self.tap.sources.values() if one.size), key=lambda one: -one.size)
+        if not filled:
+            return [Tapped(1, self.address, (), 0, 0, systems=systems)] if systems else []
+        bodies = await self.traffic.fetched(_PIECES)
+        readable = await asyncio.to_thread(readable_in, bodies, [one for source in filled for one in source.buffers])
+        return [
+            Tapped(
+                number,
+                source.frame,
+                tuple(buffer.type for buffer in source.buffers if buffer.appends),
+                sum(len(buffer.appends) for buffer in source.buffers),
+                source.size,
+                None if source.endless else source.length,
+                systems,
+                tuple(readable),
+            )
+            for number, source in enumerate(filled, start=1)
+        ]
 
     async def _quiet(self, quiet: float, most: float) -> None:
         """Wait until nothing new was asked for so long, and nothing short is playing."""

@@ -30,6 +30,7 @@ _REPEATS = 4  # after so many of one form, a request is nothing new
 _PATIENCE = 10.0  # seconds a request may hang before it is no longer waited for
 _ANSWERING = 6.0  # seconds the browser may take to say something
 _DIGITS = re.compile(r"\d+")
+_LARGEST_PIECE = 20_000_000  # bytes of what a script fetched that is looked into
 _LARGEST_BODIES = 64_000_000  # bytes of all bodies together
 _TELLING = re.compile(r"mpegurl|dash\+xml|json|html")
 _NEVER_NEW = frozenset({"ping", "eventsource", "websocket", "beacon"})
@@ -103,6 +104,22 @@ class Traffic:
                 task.cancel()
             await asyncio.gather(*tasks, return_exceptions=True)
         return [exchange.entry or _bare(exchange) for exchange in self._exchanges.values()]
+
+    async def fetched(self, most: int) -> list[tuple[str, bytes]]:
+        """What scripts fetched that is no text: the addresses of the first few, and the bytes that came."""
+        found = list[tuple[str, bytes]]()
+        for exchange in self._exchanges.values():
+            answered = exchange.answered
+            if len(found) >= most:
+                break
+            if answered is None or exchange.asked.resource_type not in ("fetch", "xhr"):
+                continue
+            length = whole_number(answered.headers.get("content-length", "0")) or 0
+            kind = answered.headers.get("content-type", "").partition(";")[0].strip().lower()
+            wanted = answered.status in (200, 206) and length <= _LARGEST_PIECE and not is_text(kind, answered.url)
+            if wanted and (body := await _soon(answered.body(), None)):
+                found.append((answered.url, body))
+        return found
 
     def _on_request(self, asked: "Asked") -> None:
         if not asked.url.startswith(("http:", "https:", "blob:")):

@@ -25,6 +25,7 @@ UNITS = {
     "hls": "segments",
     "dash": "segments",
     "series": "segments",
+    "tap": "pieces",
     "file": "parts",
     "images": "page images",
     "stream": "parts",

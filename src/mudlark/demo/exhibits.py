@@ -3,6 +3,7 @@
 from mudlark.demo.asked import ASKED
 from mudlark.demo.collected import COLLECTED
 from mudlark.demo.dashed import DASHED
+from mudlark.demo.fed import FED
 from mudlark.demo.hidden import HIDDEN
 from mudlark.demo.live import LIVE
 from mudlark.demo.pages import Exhibit, Origins, page
@@ -95,6 +96,7 @@ EXHIBITS: tuple[Exhibit, ...] = (
     *LIVE,
     *COLLECTED,
     *TILED,
+    *FED,
 )
 
 

@@ -21,13 +21,14 @@ from types import TracebackType
 from typing import Any, Self
 
 import numpy as np
-from aiohttp import web
+from aiohttp import WSMsgType, web
 
 from mudlark.assemble.film import Part, Voice, assemble
 from mudlark.assemble.output import progressive
 from mudlark.demo import dashed, streamed, tiled
 from mudlark.demo.asked import HELPER, PLAIN_GUIDES, POCKET, STEPS, chooser_page, guide_for, signature
 from mudlark.demo.exhibits import EXHIBITS, entrance
+from mudlark.demo.fed import feeder, parts, player, scrambled
 from mudlark.demo.hidden import BUILDS, MEMBERS_COOKIE, frame_inner, frame_outer, log_in
 from mudlark.demo.live import Cameras, radio
 from mudlark.demo.pages import Exhibit, Origins, page
@@ -210,6 +211,10 @@ class DemoSite:
         get("/ring/first", self._ring)
         get("/go/{step}", self._onwards)
         get("/pictures/{name:.+}.png", _still)
+        get("/reading-room/player.js", partial(_made, "text/javascript", player))
+        get("/reading-room/feeder.js", partial(_made, "text/javascript", feeder))
+        get("/reading-room/parts/{number:[0-9]+}", _scrambled)
+        get("/reading-room/line", _speaking_tube)
         get("/visit", partial(_text, "text/html", page("Visit", "<h1>Visit</h1><p>Open from tide to tide.</p>")))
         get("/player", partial(_text, "text/html", "<!doctype html><title>Player</title><p>A player.</p>"))
         return application
@@ -376,6 +381,10 @@ async def _text(kind: str, source: str, _: web.Request) -> web.Response:
     return web.Response(text=source, content_type=kind)
 
 
+async def _made(kind: str, source: Callable[[], str], _: web.Request) -> web.Response:
+    return web.Response(text=await asyncio.to_thread(source), content_type=kind)
+
+
 async def _file(path: Path, *given: Any) -> web.FileResponse:
     """given: the media type, if it is not that of the name, and the request."""
     kind = given[0] if len(given) > 1 else None
@@ -389,6 +398,23 @@ async def _ring_on(_: web.Request) -> web.Response:
 async def _licence(_: web.Request) -> web.Response:
     """What a licence server says to those it does not know."""
     return web.Response(status=403, body=b"\0", content_type="application/octet-stream")
+
+
+async def _scrambled(request: web.Request) -> web.Response:
+    number = int(request.match_info["number"])
+    if number >= len(parts()):
+        raise web.HTTPNotFound
+    return web.Response(body=await asyncio.to_thread(scrambled, number), content_type="application/octet-stream")
+
+
+async def _speaking_tube(request: web.Request) -> web.WebSocketResponse:
+    """Gives the part that is asked for by its number."""
+    line = web.WebSocketResponse()
+    await line.prepare(request)
+    async for told in line:
+        if told.type is WSMsgType.TEXT and told.data.isdigit() and int(told.data) < len(parts()):
+            await line.send_bytes(parts()[int(told.data)])
+    return line
 
 
 async def _words(request: web.Request) -> web.Response:

@@ -11,7 +11,7 @@ from mudlark.web.referrer import Referrer
 if TYPE_CHECKING:
     from mudlark.find.questions import Form, Step
 
-Kind = Category
+Kind = Literal[Category, "tap"]
 Role = Literal["main", "rendition", "advert", "thumbnail", "segment", "other"]
 Place = Literal[
     "element",
@@ -32,7 +32,7 @@ Place = Literal[
 ]
 Hint = Literal["poster", "thumbnail", "download", "advert", "control", "tiny", "unfinished"]
 
-PLAYED = frozenset({"video", "audio", "hls", "dash"})
+PLAYED = frozenset({"video", "audio", "hls", "dash", "tap"})
 
 
 @dataclass(frozen=True, slots=True)

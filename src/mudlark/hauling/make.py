@@ -24,6 +24,7 @@ from mudlark.hauling.plain import make_plain
 from mudlark.hauling.prove import prove
 from mudlark.hauling.radio import make_radio
 from mudlark.hauling.same import same_media
+from mudlark.hauling.tapped import make_tapped, take_down
 from mudlark.hauling.work import Fetching, Made, Work
 from mudlark.manifest.choose import ALL, NONE, Wish
 from mudlark.manifest.model import STREAMED, PresentationKind
@@ -37,6 +38,7 @@ _MAKERS: dict[PresentationKind, Callable[[Work, Fetching], Awaitable[Made]]] = {
     "file": make_plain,
     "images": make_pages,
     "stream": make_radio,
+    "tap": make_tapped,
 }
 
 
@@ -46,6 +48,8 @@ async def make(work: Work, name: str, state: ItemState) -> Item:
     recorded = None
     if live and work.target.presentation.kind in STREAMED:
         work, recorded = await recording.record(work)
+    elif work.target.presentation.kind == "tap":
+        work, recorded = await take_down(work)
     target, store = work.target, work.store
     planned = max((taken.rendition.duration or 0.0 for taken in target.taken), default=0.0) or None
     renditions = [taken.rendition for taken in target.taken]

@@ -249,6 +249,7 @@ def _source(work: Work, files: list[FileFacts], made: Made) -> Source:
         filename=presentation.facts.filename or file_part(presentation.url) or None,
         response=dict(presentation.facts.headers),
         asked=asked_of(target.order),
+        tap=target.tap,
         manifest_notes=[
             *(ManifestNote(note.name, note.value) for note in presentation.notes),
             *(ManifestNote("event", one.words) for one in made.events),

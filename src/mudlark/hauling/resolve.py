@@ -4,7 +4,7 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from mudlark.archive.identity import Identity, identity, without_passing
-from mudlark.archive.record import Note
+from mudlark.archive.record import Note, TapFacts
 from mudlark.find.judge.rank import rivals
 from mudlark.find.look import PageScan
 from mudlark.find.model import Find, Page
@@ -13,7 +13,8 @@ from mudlark.hauling.title import title_of
 from mudlark.manifest import numbered
 from mudlark.manifest.choose import Taken, Wish, choose
 from mudlark.manifest.load import fill, load
-from mudlark.manifest.model import STREAMED, Presentation, PresentationKind
+from mudlark.manifest.model import STREAMED, Presentation, PresentationKind, Rendition
+from mudlark.verify.account import Problem
 from mudlark.web.address import without_query
 from mudlark.web.redact import redacted
 from mudlark.web.session import Session
@@ -27,7 +28,7 @@ class Target:
     """The way from the target to the presentation. page: None if the target is no page. recording: of the browser.
 
     title: of the item. identity: what it is known by; alone: no other find of the page is alike. notes: what is to be
-    known of the choice.
+    known of the choice. problems, tap: what was found while it was tapped, and what that was.
     """
 
     order: Order
@@ -40,6 +41,8 @@ class Target:
     recording: "Recording | None" = None
     notes: tuple[Note, ...] = ()
     alone: bool = False
+    problems: tuple[Problem, ...] = ()
+    tap: TapFacts | None = None
 
     @property
     def key_address(self) -> str:
@@ -111,6 +114,8 @@ def _notes(order: Order, page: Page | None, find: Find) -> tuple[Note, ...]:
 
 async def _presentation(session: Session, find: Find) -> Presentation:
     """What a find promises."""
+    if find.kind == "tap":
+        return Presentation(find.url, "tap", (Rendition("b1", "video", find.url, segments=(), length=find.duration),))
     if not find.members:
         return await load(session, find.url)
     return numbered.images(find.members) if find.kind == "image" else await numbered.series(session, find.members)

@@ -31,6 +31,8 @@ async def compare_there(
     """Compare an item with what the server has now. intact: its own files may be compared, not only its record."""
     if presentation.kind == "file":
         return compare_file(earlier, intact, presentation)
+    if presentation.kind == "tap":
+        return Sameness(None, "nothing, as no address serves it")
     if presentation.documents and not _same_manifests(earlier, presentation):
         return Sameness(False, "its manifest")
     known = {(facts.track, facts.number): facts for facts in earlier.record.segment_list}

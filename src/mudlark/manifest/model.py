@@ -12,8 +12,8 @@ import msgspec
 from mudlark.web.resource import Resource, Span
 
 RenditionType = Literal["video", "audio", "subtitles", "captions", "other"]
-PresentationKind = Literal["hls", "dash", "file", "images", "series", "stream"]
-STREAMED: frozenset[PresentationKind] = frozenset({"hls", "dash", "series"})  # made of segments, put together
+PresentationKind = Literal["hls", "dash", "file", "images", "series", "stream", "tap"]
+STREAMED: frozenset[PresentationKind] = frozenset({"hls", "dash", "series", "tap"})  # made of segments, put together
 LONGEST_GAP = 43_200.0  # seconds: what is missing for longer is no gap in a film, whatever the times that are stated
 
 

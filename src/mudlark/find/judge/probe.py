@@ -51,7 +51,7 @@ async def ask(session: Session, finds: Iterable[Find]) -> dict[str, Response]:
         async with gate:
             return await _ask(session, find)
 
-    unasked = [find for find in finds if find.response.status is None and not find.problem]
+    unasked = [find for find in finds if find.response.status is None and not find.problem and find.kind != "tap"]
     tasks = {asyncio.create_task(one(find)): find.url for find in unasked}
     if not tasks:
         return {}

@@ -14,6 +14,7 @@ from mudlark.web.address import file_part
 _BY_KIND: dict[Kind, tuple[int, str]] = {
     "hls": (42, "an HLS playlist"),
     "dash": (42, "a DASH manifest"),
+    "tap": (42, "what a player is fed"),
     "video": (40, "a video file"),
     "audio": (30, "a sound file"),
     "package": (12, "a package"),
@@ -128,7 +129,8 @@ def _reasons(find: Find, page: Page, advert: str | None, master: Find | None) ->
         reasons += _as_picture(find)
     if _unfinished(find):
         reasons.append((_UNFINISHED_POINTS, "an unfinished address, which a script completes"))
-    if page.asked and find.response.status is None and not find.problem and not find.mention.asked:
+    asked = find.response.status is not None or find.mention.asked or find.kind == "tap"
+    if page.asked and not asked and not find.problem:
         reasons.append((_NOT_ASKED_POINTS, "no server was asked about it"))
     if find.problem:
         reasons.append((-60, find.problem))

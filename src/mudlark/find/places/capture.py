@@ -20,6 +20,7 @@ from mudlark.find.places.collect import MOST_FINDS, Collector
 from mudlark.find.places.hidden import decode_json, strings_with_objects
 from mudlark.find.places.listing import read_listing
 from mudlark.find.places.page import facts_in, named_in, read_page
+from mudlark.find.places.tapped import taps_in
 from mudlark.find.questions import read_forms
 from mudlark.find.sift import merge, nothing, settle
 from mudlark.manifest import hls
@@ -48,11 +49,14 @@ async def sift_capture(session: Session, capture: Capture, *, asking: int = MOST
     page = page_in(capture)
     _remember(session, capture)
     session.take_cookies(capture.cookies)
-    if not (page.finds or page.entries or page.asks):
+    if not (page.finds or page.entries or page.asks or capture.tapped):
         raise _refused(page.url, page.key_systems) if page.key_systems else nothing(page)
     await settle(session, page, asking)
     if page.key_systems and not any(find.kind in PLAYED and not find.problem for find in page.finds):
         _protect(page, [], page.key_systems)
+        await settle(session, page, 0)
+    if taps := await taps_in(session, capture, page, asked=asking > 0):
+        merge(page, taps)
         await settle(session, page, 0)
     return page
 
