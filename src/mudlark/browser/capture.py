@@ -76,7 +76,7 @@ class Capture:
 
     origin: where the capture comes from, in words. notes: what happened, and what could not be read of its file.
     cookies: those that the browser held at the end; never written anywhere. tapped: what players were fed in pieces,
-    the most first.
+    the most first; only_tapped: nothing else is wanted.
     """
 
     url: str
@@ -87,6 +87,7 @@ class Capture:
     origin: str = ""
     cookies: list[Cookie] = field(default_factory=list)
     tapped: list[Tapped] = field(default_factory=list)
+    only_tapped: bool = False
 
 
 def capture_of(page: OpenedPage | None, entries: Iterable[Entry], origin: str, url: str | None = None) -> Capture:

@@ -77,7 +77,8 @@
 
     /* True while something short plays; that runs fast too, whoever started it. */
     playing: () => {
-      const short = players().filter((e) => !e.paused && !e.ended && !e.error && e.duration <= given.short);
+      const waits = (e) => e.readyState <= 2 && (e.srcObject || (e.currentSrc || "").startsWith("blob:"));  // for a script
+      const short = players().filter((e) => !e.paused && !e.ended && !e.error && e.duration <= given.short && !waits(e));
       for (const e of short) if (e.playbackRate !== given.rate) e.playbackRate = given.rate;
       return short.length > 0;
     },

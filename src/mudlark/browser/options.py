@@ -10,7 +10,7 @@ class Listening:
     """How to listen. press: texts or selectors of controls, pressed in this order. choose: what to
     answer to which question, by name or label. scroll: to the end. settle: seconds without anything new after which the
     page is done. at_most: seconds for all of it. picture: keep a picture of the page as it
-    stands at the end, and its text."""
+    stands at the end, and its text. tap: only what players are fed is wanted, whatever explains it."""
 
     press: tuple[str, ...] = ()
     choose: tuple[tuple[str, str], ...] = ()
@@ -20,6 +20,7 @@ class Listening:
     at_most: float = 60.0
     browser: Path | None = None
     picture: bool = False
+    tap: bool = False
 
 
 @dataclass

@@ -15,9 +15,10 @@ _BEFORE = 0.35  # seconds before a hole that is played to
 _EDGE = 0.3  # seconds that may be missing at the beginning and the end
 _BETWEEN = 0.06  # and between what was appended
 _RATE = 4  # times, while it waits at the edge of what is there
-_PATIENCE = 5.0  # seconds for what is missing at one place
+_PATIENCE = 4.0  # seconds for what is missing at one place
 _LAST = 3.0  # seconds for the page to say that it has ended
-_TRIES = 3
+_TRIES = 2
+_STALLED = 20.0  # seconds without anything new, unless less was asked for
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,7 +87,7 @@ class PlayOut:
             elif now - since > _PATIENCE:
                 tries, since = tries + 1, now
                 target, near = min(hole + 0.1, source.length), False  # into what is missing
-                if tries > _TRIES:
+                if tries > (_TRIES if not source.ended else 0):
                     self._give_up(source, hole)
             to = None if near or player["seeking"] else target
             await ask("drive", {"address": source.address, "to": to, "rate": _RATE})
@@ -99,7 +100,7 @@ class PlayOut:
         return filled[self.number - 1] if len(filled) >= self.number else None
 
     def _mind(self, idle: float, why: str) -> None:
-        if idle > self.at_most:
+        if idle > min(self.at_most, _STALLED):
             self.why = why
 
     def _mind_end(self, total: float) -> None:

@@ -17,12 +17,16 @@ from typing import TYPE_CHECKING, Any, BinaryIO
 
 import msgspec
 
+from mudlark.errors import Refused
+
 if TYPE_CHECKING:
     from playwright.async_api import BrowserContext, Page
 
 MOST_BYTES = 40_000_000_000  # of one tap
 _MOST_BUFFERS = 500
 _MOST_APPENDS = 2_000_000
+_EBML = b"\x1a\x45\xdf\xa3"
+_SECTION = 1 << 17  # bytes that an append with a section that describes tracks has at most
 _KNOWN = 4096  # bytes by which an append is known again
 
 
@@ -175,7 +179,7 @@ class Tap:
             if buffer.writer:
                 buffer.writer.close()
                 buffer.writer = None
-            _seal(buffer)
+            self._seal(buffer)
 
     def empty(self) -> None:
         """Remove all that was taken down."""
@@ -215,7 +219,7 @@ class Tap:
         if len(buffer.appends) >= _MOST_APPENDS:
             self.overfull = True
             return
-        _seal(buffer)
+        self._seal(buffer)
         until = note["until"]
         append = Append(
             time=round(float(note["time"]) / 1000, 3),
@@ -293,6 +297,17 @@ class Tap:
         self.systems = list(dict.fromkeys([*(self.systems or []), *systems])) or ["a key system that it does not name"]
         self.empty()
 
+    def _seal(self, buffer: TappedBuffer) -> None:
+        """The last append of a buffer is complete."""
+        if not buffer.appends or buffer.hashing is None:
+            return
+        append = buffer.appends[-1]
+        append.sha256, buffer.hashing = buffer.hashing.hexdigest(), None
+        if buffer.writer:
+            buffer.writer.flush()
+        if append.size <= _SECTION and append.kept == append.size and _is_protected(buffer.file, append):
+            self.protect([])
+
     @staticmethod
     def _measure(source: TappedSource, note: dict[str, Any]) -> None:
         length = note["length"]
@@ -323,11 +338,21 @@ def _openings(buffer: TappedBuffer) -> list[bytes]:
         return found
 
 
-def _seal(buffer: TappedBuffer) -> None:
-    """The last append of a buffer is complete."""
-    if buffer.appends and buffer.hashing is not None and buffer.appends[-1].sha256 is None:
-        buffer.appends[-1].sha256 = buffer.hashing.hexdigest()
-        buffer.hashing = None
+def _is_protected(file: Path, append: Append) -> bool:
+    """True if an append describes tracks that are protected (ISO/IEC 14496-12 §8.12, RFC 9559 ContentEncryption)."""
+    with file.open("rb") as opened:
+        opened.seek(append.place)
+        head = opened.read(8)
+        if head[4:8] not in (b"ftyp", b"moov") and head[:4] != _EBML:
+            return False
+        data = head + opened.read(append.size - 8)
+    from mudlark.media.appended import refuse_protected  # which brings the readers of all formats
+
+    try:
+        refuse_protected(data)
+    except Refused:
+        return True
+    return False
 
 
 def _joined(spans: list[tuple[float, float]], more: tuple[float, float]) -> list[tuple[float, float]]:

@@ -91,6 +91,12 @@ from mudlark.web.session import Session
     help="Take find number N of `mudlark sift`.",
 )
 @option("--all", "every", is_flag=True, group="Choosing", help="Take all main finds, or all that the filters leave.")
+@option(
+    "--tap",
+    is_flag=True,
+    group="Choosing",
+    help="Take what the page feeds to its player, whatever address may explain it; with --listen.",
+)
 @span_options
 @wish_options
 @filter_options
@@ -109,6 +115,7 @@ def command(
     series: bool,
     nth: int | None,
     every: bool,
+    tap: bool,
     as_json: bool,
     network: Network,
     **given: Any,
@@ -119,7 +126,10 @@ def command(
     What was hauled before is compared with the server, and never written over. What is still running is recorded until
     it ends, or is ended with Ctrl-C. Without a target, tells what is unfinished in the folder.
     """
+    given["listen"] = given["listen"] or tap
     choice, digest, way = Choice(nth, wanted(given), every, series), _digest(expect), means(given)
+    if way.listening:
+        way = replace(way, listening=replace(way.listening, tap=tap))
     wished = wish(given)
     span = span_of(given, datetime.now().astimezone())
     if any(answer.value == ANY for answer in way.answers):

@@ -52,7 +52,9 @@ async def look(
         recording = await listen(address, means.listening, session.connection, watch)
         if problem := recording.error:
             raise problem
-        page = await sift_capture(session, recording.capture(), asking=asking)
+        capture = recording.capture()
+        capture.only_tapped = means.listening.tap
+        page = await sift_capture(session, capture, asking=asking)
         page.walk = [Step(page.url, "GET", (), (answer,)) for answer in recording.answered]
         return PageScan(page, recording)
     if means.har:

@@ -137,6 +137,6 @@ class Choice:
             count = max(find.count for find in numbered)
             raise NothingFound(
                 f"{shown(page.url)} has no playlist, only a series of {count} numbered segments.",
-                "As a last resort, fetch the series with --series.",
+                "As a last resort, fetch the series with --series, or what the player is fed with --tap.",
                 url=page.url,
             ) from nothing

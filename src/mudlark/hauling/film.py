@@ -54,7 +54,8 @@ async def make_film(work: Work, fetching: Fetching) -> Made:
     one_round = await _fetch_and_assemble(work, fetching)
     unreadable = one_round.unreadable
     work.store.distrust(unreadable)
-    if one_round.assembled.segments and 0 < len(unreadable) <= max(_FEW, fetching.counts.planned // 10):
+    few = 0 < len(unreadable) <= max(_FEW, fetching.counts.planned // 10)
+    if one_round.assembled.segments and few and work.target.presentation.kind != "tap":  # that nobody can be asked for
         work.watch.on_step("Fetching again what cannot be read")
         one_round.assembled.path.unlink(missing_ok=True)
         fetching.begin_again(len(unreadable))

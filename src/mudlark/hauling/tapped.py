@@ -163,8 +163,8 @@ def _voices(source: TappedSource) -> list[_Voice]:
             problem = problem or wrong
     voices = [voice for voice in voices if voice.shown]
     if not voices:
-        words = f": {problem.what}" if problem else ""
-        raise FormatError(f"Nothing that was appended is media that can be read{words}", 0)
+        words = f": {problem.what}" if problem else "."
+        raise FormatError(f"Nothing that was appended is media that can be read{words}")
     return voices
 
 

@@ -7,6 +7,7 @@ packed sound have a piece an append. Raises FormatError on what is none of these
 
 from bisect import bisect_right
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from itertools import pairwise
 
@@ -22,6 +23,7 @@ from mudlark.media.mp4.boxes import header as box_at
 from mudlark.media.readers import READERS, container, reader_for
 from mudlark.media.samples import Bytes, Format, Samples
 
+_HEAD = 1 << 16  # bytes by which a form is known
 _BOX_HEAD = 16
 _ELEMENT_HEAD = 12
 _OPENS = frozenset({"ftyp", "moov"})  # boxes of a section that describes tracks
@@ -61,7 +63,7 @@ def pieces(data: Bytes, places: Sequence[int], resets: Sequence[int] = ()) -> It
     for begin, end in pairwise(bounds):
         if begin == end:
             continue
-        found = container(data[begin : min(end, begin + (1 << 16))].tobytes())
+        found = _form_at(data, begin, end)
         if found in READERS:
             form, section = found, section if found == form else None
         elif form not in ("mp4", "matroska") or section is None:
@@ -92,6 +94,7 @@ def _boxes(data: Bytes, at: int, end: int, section: tuple[int, int] | None, _: S
             opened = at if opened is None else opened
             if box.kind == "moov":
                 section, opened = (opened, box.end), None
+                reader_for("mp4").begin(data[slice(*section)].tobytes())  # which refuses what is protected
             begun, fragmented = box.end, False
         elif box.kind == "moof":
             fragmented = True
@@ -145,12 +148,24 @@ def _cluster_end(data: Bytes, at: int, end: int) -> int | None:
     return end
 
 
-def _as_appended(_: Bytes, at: int, end: int, section: tuple[int, int] | None, places: Sequence[int]) -> _Spans:
-    bounds = [at, *(place for place in places if at < place < end), end]
-    yield from ((start, stop, None) for start, stop in pairwise(bounds) if start < stop)
+def _as_appended(data: Bytes, at: int, end: int, section: tuple[int, int] | None, places: Sequence[int]) -> _Spans:
+    """Append by append; one that does not begin as the first does goes on with what was before it."""
+    form = _form_at(data, at, end)
+    begins = sorted({place for place in places if at < place < end and _form_at(data, place, end) == form})
+    yield from ((start, stop, None) for start, stop in pairwise([at, *begins, end]))
+
+
+def _form_at(data: Bytes, at: int, end: int) -> str:
+    return container(data[at : min(end, at + _HEAD)].tobytes())
 
 
 _SPLITS = {"mp4": _boxes, "matroska": _elements}
+
+
+def refuse_protected(section: bytes) -> None:
+    """Raises Refused if a section describes tracks that are protected; what cannot be read tells nothing."""
+    with suppress(FormatError):
+        reader_for(container(section)).begin(section)
 
 
 def extent(data: Bytes, piece: Piece) -> Extent | None:

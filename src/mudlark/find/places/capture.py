@@ -11,7 +11,7 @@ from urllib.parse import urlsplit
 
 from mudlark.browser.capture import Capture, Exchange
 from mudlark.browser.har import View
-from mudlark.errors import MudlarkError, Refused
+from mudlark.errors import MudlarkError, NothingFound, Refused
 from mudlark.find.judge.kind import is_segment, kind_by_extension, kind_by_type
 from mudlark.find.judge.leaves import collect_leaves
 from mudlark.find.judge.probe import MOST
@@ -20,7 +20,7 @@ from mudlark.find.places.collect import MOST_FINDS, Collector
 from mudlark.find.places.hidden import decode_json, strings_with_objects
 from mudlark.find.places.listing import read_listing
 from mudlark.find.places.page import facts_in, named_in, read_page
-from mudlark.find.places.tapped import taps_in
+from mudlark.find.places.tapped import all_taps, taps_in
 from mudlark.find.questions import read_forms
 from mudlark.find.sift import merge, nothing, settle
 from mudlark.manifest import hls
@@ -49,6 +49,15 @@ async def sift_capture(session: Session, capture: Capture, *, asking: int = MOST
     page = page_in(capture)
     _remember(session, capture)
     session.take_cookies(capture.cookies)
+    if capture.only_tapped:
+        page.finds = all_taps(capture, page)
+        if not page.finds:
+            raise NothingFound(
+                f"{shown(page.url)} fed nothing to a player.",
+                "If something on it starts the film, name that with --press.",
+            )
+        await settle(session, page, 0)
+        return page
     if not (page.finds or page.entries or page.asks or capture.tapped):
         raise _refused(page.url, page.key_systems) if page.key_systems else nothing(page)
     await settle(session, page, asking)

@@ -11,7 +11,7 @@ from mudlark.find.model import PLAYED, Evidence, Find, Mention, Page
 from mudlark.text import counted
 from mudlark.web.session import Session
 
-_WEIGHT = 70
+_WEIGHT, _LESS = 70, 30  # of the player that was fed most, and of others
 _TRIED = 2  # numbered segments that are asked for once more
 
 
@@ -54,7 +54,7 @@ def _find(tap: Tapped, page: Page, *, explained: bool = False) -> Find:
         Mention(
             url=f"{tap.frame.partition('#')[0]}#tap-{tap.number}",
             kind="tap",
-            evidence=(Evidence("network", words, None, _WEIGHT, frame, act=True),),
+            evidence=(Evidence("network", words, None, _WEIGHT if tap.number == 1 else _LESS, frame, act=True),),
             label=", ".join(dict.fromkeys(tap.types)) or None,
             type=tap.types[0].partition(";")[0].strip() if tap.types else None,
             bytes=tap.size,
