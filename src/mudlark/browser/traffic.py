@@ -108,7 +108,7 @@ class Traffic:
     async def fetched(self, most: int) -> list[tuple[str, bytes]]:
         """What scripts fetched that is no text: the addresses of the first few, and the bytes that came."""
         found = list[tuple[str, bytes]]()
-        for exchange in self._exchanges.values():
+        for exchange in list(self._exchanges.values()):
             answered = exchange.answered
             if len(found) >= most:
                 break
