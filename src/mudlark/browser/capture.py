@@ -8,11 +8,15 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from mudlark.browser.har import Content, Entry, HarFile, Initiator, OpenedPage, Pair, View
 from mudlark.text import whole_number
 from mudlark.web.address import resolve
 from mudlark.web.cookies import Cookie
+
+if TYPE_CHECKING:
+    from mudlark.media.samples import Format
 
 _LONGEST_ADDRESS = 16_384
 LARGEST_BODY = 8_000_000  # bytes of one body that are kept
@@ -58,7 +62,7 @@ class Exchange:
 class Tapped:
     """What a page fed to a player in pieces. number: by size. frame: its address. types: of its buffers, with codecs.
     length: seconds, None while unknown or without end. systems: key systems that protect it. readable: addresses of
-    media that scripts fetched meanwhile."""
+    media that scripts fetched meanwhile. formats: of its tracks, as far as they are described."""
 
     number: int
     frame: str
@@ -68,6 +72,7 @@ class Tapped:
     length: float | None = None
     systems: tuple[str, ...] = ()
     readable: tuple[str, ...] = ()
+    formats: "tuple[Format, ...]" = ()
 
 
 @dataclass(slots=True)

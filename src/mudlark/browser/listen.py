@@ -22,7 +22,7 @@ from mudlark.browser.driver import BrowserError, apply_guise, give_cookies, open
 from mudlark.browser.har import Entry, OpenedPage, PageTimings, Player, Shown, View, write_har
 from mudlark.browser.options import Listening, ListenWatch
 from mudlark.browser.playout import PlayOut
-from mudlark.browser.tap import Tap, readable_in
+from mudlark.browser.tap import Tap, formats_of, readable_in
 from mudlark.browser.traffic import Traffic, stamp
 from mudlark.errors import MudlarkError, NetworkError, NothingFound, UsageError
 from mudlark.together import together
@@ -331,6 +331,7 @@ class _Visit:
                 None if source.endless else source.length,
                 systems,
                 tuple(readable),
+                tuple(await asyncio.to_thread(formats_of, source)),
             )
             for number, source in enumerate(filled, start=1)
         ]

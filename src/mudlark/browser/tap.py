@@ -22,11 +22,14 @@ from mudlark.errors import Refused
 if TYPE_CHECKING:
     from playwright.async_api import BrowserContext, Page
 
+    from mudlark.media.samples import Format
+
 MOST_BYTES = 40_000_000_000  # of one tap
 _MOST_BUFFERS = 500
 _MOST_APPENDS = 2_000_000
 _EBML = b"\x1a\x45\xdf\xa3"
 _SECTION = 1 << 17  # bytes that an append with a section that describes tracks has at most
+_FIRST = 3  # appends to a buffer, in which its tracks are described
 _KNOWN = 4096  # bytes by which an append is known again
 
 
@@ -327,6 +330,24 @@ def readable_in(fetched: list[tuple[str, bytes]], buffers: list[TappedBuffer]) -
     ]
 
 
+def formats_of(source: TappedSource) -> "list[Format]":
+    """The formats that the first appends to each buffer describe."""
+    from mudlark.media.appended import formats_in
+
+    found: list[Format] = []
+    for buffer in source.buffers:
+        whole = [one for one in buffer.appends[:_FIRST] if one.kept == one.size]
+        formats = (formats_in(_read(buffer.file, one)) for one in whole)
+        found += next((some for some in formats if some), [])
+    return found
+
+
+def _read(file: Path, append: Append) -> bytes:
+    with file.open("rb") as opened:
+        opened.seek(append.place)
+        return opened.read(append.size)
+
+
 def _openings(buffer: TappedBuffer) -> list[bytes]:
     """How the first appends begin; what is too short to be known again is left out."""
     with buffer.file.open("rb") as file:
@@ -345,11 +366,10 @@ def _is_protected(file: Path, append: Append) -> bool:
         head = opened.read(8)
         if head[4:8] not in (b"ftyp", b"moov") and head[:4] != _EBML:
             return False
-        data = head + opened.read(append.size - 8)
     from mudlark.media.appended import refuse_protected  # which brings the readers of all formats
 
     try:
-        refuse_protected(data)
+        refuse_protected(_read(file, append))
     except Refused:
         return True
     return False

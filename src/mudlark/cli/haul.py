@@ -10,6 +10,7 @@ from typing import Any, Literal
 
 import click
 
+from mudlark.browser.options import Listening
 from mudlark.cli.command import Command, common_options, option
 from mudlark.cli.config import own_guises
 from mudlark.cli.items import failure_data, item_data, show_item
@@ -36,6 +37,7 @@ from mudlark.cli.wishes import wish, wish_options
 from mudlark.errors import Interrupted, MudlarkError, UsageError
 from mudlark.fetch.unfinished import unfinished
 from mudlark.find.look import Means
+from mudlark.find.model import tap_in
 from mudlark.find.questions import ANY
 from mudlark.find.select import Choice
 from mudlark.hauling.order import Item, Order
@@ -169,7 +171,7 @@ def command(
         problems: list[MudlarkError] = []
         came: list[Item] = []
         try:
-            _haul(replace(order, target=target), network, problems, came.append)
+            _haul(_for_target(order, target), network, problems, came.append)
         except MudlarkError as problem:
             problem.url = problem.url or target
             problems.append(problem)
@@ -198,6 +200,16 @@ def command(
         raise failures[-1]
     if any(item.verdict != "sound" for item in items):
         click.get_current_context().exit(1)
+
+
+def _for_target(order: Order, target: str) -> Order:
+    """The order for one target; the name of a tap says how its page is looked at, and which of its players is meant."""
+    named = tap_in(target)
+    if named is None or order.choice.made:
+        return replace(order, target=target)
+    manner = replace(order.means.listening or Listening(), tap=True)
+    means = replace(order.means, listening=manner)
+    return replace(order, target=named[0], means=means, choice=Choice(nth=named[1]))
 
 
 def _only_page(way: Means) -> str:

@@ -254,6 +254,11 @@ def means_options(function: F) -> F:
         metavar="NAME=VALUE",
         help="Answer a question that the page asks first, by name or label; repeatable, in order.",
     )(function)
+    return listen_option(function)
+
+
+def listen_option(function: F) -> F:
+    """--listen: look at a page with a browser."""
     return option(
         "--listen",
         is_flag=True,

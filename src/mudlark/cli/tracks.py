@@ -1,6 +1,7 @@
 """`mudlark tracks`: what a playlist or media file holds."""
 
 import asyncio
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -8,12 +9,16 @@ import click
 from rich.text import Text
 
 from mudlark.archive.record import TrackFacts, tracks_of
+from mudlark.browser.options import Listening
 from mudlark.cli.command import Command, common_options
-from mudlark.cli.options import Network, addresses, network_options
+from mudlark.cli.options import Network, addresses, listen_option, listening, listening_options, network_options
 from mudlark.cli.show import bits, columns, console, emit_json, live_data, live_words, manner
 from mudlark.cli.wishes import wish, wish_options
-from mudlark.errors import FormatError, NothingFound
+from mudlark.errors import FormatError, NothingFound, Refused
 from mudlark.find.judge.probe import movie_at
+from mudlark.find.look import Means, look
+from mudlark.find.model import tap_address, tap_in
+from mudlark.find.select import Choice
 from mudlark.manifest.choose import Wish, choose
 from mudlark.manifest.load import fill, is_manifest, open_presentation, refusal, wants_text
 from mudlark.manifest.model import Live, Presentation, Rendition
@@ -22,7 +27,7 @@ from mudlark.media.index import INDEXED, movie_in
 from mudlark.media.matroska.read import described
 from mudlark.media.movie import Movie
 from mudlark.media.sniff import sniff
-from mudlark.text import clock, counted, size
+from mudlark.text import clock, counted, sentence, size
 from mudlark.verify.account import Account
 from mudlark.verify.media import check_file, form_of
 from mudlark.web.address import shown
@@ -43,6 +48,9 @@ _DETAILS = (
 )
 
 
+_NAMES = {"hls": "HLS playlist", "dash": "DASH manifest", "file": "Media file", "tap": "Fed to a player"}
+
+
 @click.command(
     cls=Command,
     short_help="What a playlist or file holds.",
@@ -56,20 +64,24 @@ _DETAILS = (
 )
 @click.argument("target", metavar="URL|FILE")
 @wish_options
+@listen_option
+@listening_options
 @network_options
 @common_options
-def command(target: str, as_json: bool, network: Network, **given: Any) -> None:
+def command(target: str, listen: bool, as_json: bool, network: Network, **given: Any) -> None:
     """Show the renditions of an HLS playlist or DASH manifest, or the tracks of a file, here or on a server.
 
-    Those that `mudlark haul` would take with the same options are marked, with the size to expect.
+    Those that `mudlark haul` would take with the same options are marked, with the size to expect. With --listen: of
+    the best find of a page, also where that is fed to its player.
     """
-    wished = wish(given)
+    wished, browsing = wish(given), listening(given)
     path = Path(target)
     if path.is_file():
         rows = _of_file(path)
         facts: dict[str, Any] = {"url": str(path), "kind": "file", "duration": _longest(rows)}
     else:
-        rows, facts = asyncio.run(_of_address(addresses((target,))[0], network, wished))
+        (address,) = addresses((target,))
+        rows, facts = asyncio.run(_of_target(address, network, wished, browsing if listen else None))
     if as_json:
         emit_json("tracks", **{"live": None, **facts}, tracks=rows)
     else:
@@ -119,32 +131,54 @@ def _row(number: int, facts: TrackFacts) -> dict[str, Any]:
     }
 
 
-async def _of_address(target: str, network: Network, wished: Wish) -> tuple[list[dict[str, Any]], dict[str, Any]]:
+async def _of_target(
+    target: str, network: Network, wished: Wish, browsing: Listening | None
+) -> tuple[list[dict[str, Any]], dict[str, Any]]:
+    """The tracks of an address, or of the best find of a page that is listened to, or of one that is tapped."""
+    named = tap_in(target)
     async with Session(network.connection()) as session:
         session.at_home(target)
-        look = await session.look(target, wants_text)
-        if is_manifest(look):
-            presentation = await open_presentation(session, look)
-            chosen = {taken.rendition.name for taken in choose(presentation, wished)}
-            presentation = await fill(session, presentation, presentation.renditions, strict=False)
-            _insist(presentation)
-            facts = {
-                "url": presentation.url,
-                "kind": presentation.kind,
-                "duration": None if presentation.live else presentation.duration,
-                "estimate": None if presentation.live else _estimate(presentation, chosen),
-                "live": live_data(presentation.live),
-            }
-            return _rows(presentation, chosen), facts
-        form = sniff(look.body)
-        if form not in ("mp4", "matroska"):
-            raise _neither(target, look)
-        glance = await session.glance(look.url, patient=True)
-        if form == "matroska":
-            length, formats = described(glance.body, glance.length or len(glance.body))
-            rows = [_row(number, TrackFacts.of_format(one, length)) for number, one in enumerate(formats, start=1)]
-            return rows, {"url": look.url, "kind": "file", "duration": _longest(rows)}
-        movie = await movie_at(session, glance)
+        if browsing is None and named is None:
+            return await _of_address(session, target, wished)
+        means = Means(replace(browsing or Listening(), tap=named is not None))
+        scan = await look(session, named[0] if named else target, means)
+        find = Choice(nth=named[1] if named else None).take(scan.page)[0]
+        if find.kind != "tap":
+            behind = session.behind(find.mention.referrer, find.mention.sent)
+            return await _of_address(behind, find.url, wished)
+    if find.protected:
+        raise Refused(sentence(find.problem or "It is protected."), "Mudlark does not fetch protected media.")
+    tapped = scan.recording.tapped if scan.recording else []
+    formats = next((one.formats for one in tapped if tap_address(one.frame, one.number) == find.url), ())
+    length = find.duration or 0.0
+    rows = [_row(number, TrackFacts.of_format(one, length)) for number, one in enumerate(formats, start=1)]
+    return rows, {"url": find.url, "kind": "tap", "duration": find.duration}
+
+
+async def _of_address(session: Session, target: str, wished: Wish) -> tuple[list[dict[str, Any]], dict[str, Any]]:
+    look = await session.look(target, wants_text)
+    if is_manifest(look):
+        presentation = await open_presentation(session, look)
+        chosen = {taken.rendition.name for taken in choose(presentation, wished)}
+        presentation = await fill(session, presentation, presentation.renditions, strict=False)
+        _insist(presentation)
+        facts = {
+            "url": presentation.url,
+            "kind": presentation.kind,
+            "duration": None if presentation.live else presentation.duration,
+            "estimate": None if presentation.live else _estimate(presentation, chosen),
+            "live": live_data(presentation.live),
+        }
+        return _rows(presentation, chosen), facts
+    form = sniff(look.body)
+    if form not in ("mp4", "matroska"):
+        raise _neither(target, look)
+    glance = await session.glance(look.url, patient=True)
+    if form == "matroska":
+        length, formats = described(glance.body, glance.length or len(glance.body))
+        rows = [_row(number, TrackFacts.of_format(one, length)) for number, one in enumerate(formats, start=1)]
+        return rows, {"url": look.url, "kind": "file", "duration": _longest(rows)}
+    movie = await movie_at(session, glance)
     if movie is None:
         raise FormatError(
             f"{shown(target)} is an MP4 whose index cannot be read from here.",
@@ -217,7 +251,9 @@ def _standing(rendition: Rendition) -> tuple[bool, int]:
 
 def _show(rows: list[dict[str, Any]], facts: dict[str, Any]) -> None:
     out = console()
-    name = {"hls": "HLS playlist", "dash": "DASH manifest", "file": "Media file"}[facts["kind"]]
+    name = {"hls": "HLS playlist", "dash": "DASH manifest", "file": "Media file", "tap": "Fed to a player"}[
+        facts["kind"]
+    ]
     out.print(Text(facts["url"], style="bold"))
     count = "1 track" if len(rows) == 1 else f"{len(rows)} tracks"
     expected = f", about {size(facts['estimate'])} as marked" if facts.get("estimate") else ""

@@ -1,5 +1,6 @@
 """What looking through a page gives: finds, with all their evidence, and what the page says of itself."""
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Literal
@@ -32,7 +33,19 @@ Place = Literal[
 ]
 Hint = Literal["poster", "thumbnail", "download", "advert", "control", "tiny", "unfinished"]
 
+_TAP = re.compile(r"(?P<page>[^#]+)#tap-(?P<number>[1-9]\d{0,3})")
 PLAYED = frozenset({"video", "audio", "hls", "dash", "tap"})
+
+
+def tap_address(frame: str, number: int) -> str:
+    """What the tap of a player is called: no address serves it, so it is that of the page or frame, with a number."""
+    return f"{frame.partition('#')[0]}#tap-{number}"
+
+
+def tap_in(address: str) -> tuple[str, int] | None:
+    """The page and number of such a name; None for any other address."""
+    found = _TAP.fullmatch(address)
+    return (found["page"], int(found["number"])) if found else None
 
 
 @dataclass(frozen=True, slots=True)

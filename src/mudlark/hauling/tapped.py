@@ -21,6 +21,7 @@ from mudlark.errors import FormatError, NothingFound, Refused
 from mudlark.fetch.engine import section_name, source_of
 from mudlark.fetch.place import Place
 from mudlark.fetch.store import Fetched, checked
+from mudlark.find.model import tap_in
 from mudlark.hauling.film import make_film
 from mudlark.hauling.order import RecordingState
 from mudlark.hauling.work import Fetching, Made, Work
@@ -64,7 +65,8 @@ async def take_down(work: Work) -> tuple[Work, Fetching]:
         left.unlink()
     tap = Tap(folder, keep=True)
     listening = replace(order.means.listening or Listening(), scroll=False, settle=_SETTLES)
-    number = int(target.find.url.rpartition("#tap-")[2] or 1)
+    named = tap_in(target.find.url)
+    number = named[1] if named else 1
     play_out = PlayOut(tap, number, listening.at_most, order.span.length, order.span.until)
     play_out.on_progress = _Teller(work, play_out)
     try:

@@ -18,8 +18,10 @@ from mudlark.media.matroska import names
 from mudlark.media.matroska.blocks import ABOVE_CLUSTERS
 from mudlark.media.matroska.ebml import MatroskaError
 from mudlark.media.matroska.ebml import header as element_at
-from mudlark.media.mp4.boxes import Mp4Error
+from mudlark.media.matroska.read import described
+from mudlark.media.mp4.boxes import Mp4Error, children
 from mudlark.media.mp4.boxes import header as box_at
+from mudlark.media.mp4.read import parse_movie
 from mudlark.media.readers import READERS, container, reader_for
 from mudlark.media.samples import Bytes, Format, Samples
 
@@ -70,8 +72,8 @@ def pieces(data: Bytes, places: Sequence[int], resets: Sequence[int] = ()) -> It
             named = "bytes of no format that is known" if found == "unknown" else found.upper()
             raise FormatError(f"What was appended is {named}", begin)
         spans = _SPLITS.get(form, _as_appended)
-        for start, stop, described in spans(data, begin, end, section, places):
-            section = described
+        for start, stop, found_section in spans(data, begin, end, section, places):
+            section = found_section
             first, last = bisect_right(places, start) - 1, bisect_right(places, stop - 1) - 1
             yield Piece(start, stop, section, first, last, form)
 
@@ -166,6 +168,19 @@ def refuse_protected(section: bytes) -> None:
     """Raises Refused if a section describes tracks that are protected; what cannot be read tells nothing."""
     with suppress(FormatError):
         reader_for(container(section)).begin(section)
+
+
+def formats_in(section: bytes) -> list[Format]:
+    """The formats of the tracks that a section describes; none where it cannot be read. Raises Refused for protected
+    ones."""
+    form = container(section)
+    with suppress(FormatError):
+        if form == "matroska":
+            return described(section, len(section))[1]
+        if form == "mp4":
+            index = next(box for box in children(section, 0, 0, len(section)) if box.kind == "moov")
+            return [track.format for track in parse_movie(section[index.start : index.end], fragments=True).tracks]
+    return []
 
 
 def extent(data: Bytes, piece: Piece) -> Extent | None:

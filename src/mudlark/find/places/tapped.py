@@ -7,7 +7,7 @@ be had.
 
 from mudlark.browser.capture import Capture, Tapped
 from mudlark.find.judge.probe import ask
-from mudlark.find.model import PLAYED, Evidence, Find, Mention, Page
+from mudlark.find.model import PLAYED, Evidence, Find, Mention, Page, tap_address
 from mudlark.text import counted
 from mudlark.web.session import Session
 
@@ -52,7 +52,7 @@ def _find(tap: Tapped, page: Page, *, explained: bool = False) -> Find:
     problem = f"The player asks for the keys of {' and '.join(tap.systems)}." if tap.systems else None
     return Find(
         Mention(
-            url=f"{tap.frame.partition('#')[0]}#tap-{tap.number}",
+            url=tap_address(tap.frame, tap.number),
             kind="tap",
             evidence=(Evidence("network", words, None, _WEIGHT if tap.number == 1 else _LESS, frame, act=True),),
             label=", ".join(dict.fromkeys(tap.types)) or None,
