@@ -40,6 +40,7 @@ bench: $(VENV)/installed
 	$(BIN)/python bench/fetch.py
 	$(BIN)/python bench/byhand.py
 	$(BIN)/python bench/sift.py
+	$(BIN)/python bench/tap.py
 	$(BIN)/python bench/har.py
 	$(BIN)/python bench/ledger.py
 	$(BIN)/python bench/shelf.py

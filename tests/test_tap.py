@@ -59,8 +59,11 @@ def test_a_fed_film_is_listed_and_hauled_with_every_append_in_its_record(
     assert all(one["url"].startswith("appended:") for one in record["segment_list"])
     rows = [json.loads(line) for line in (folder / "appends.jsonl").read_text().splitlines()]
     assert sorted(row["size"] for row in rows) == sorted(map(len, parts())) and all(row["sha256"] for row in rows)
-    again = mudlark("haul", "--tap", site.address("reading-glass"), "--into", "kept", "--settle", "0.3", "--json")
+    named = f"{site.address('reading-glass')}#tap-1"
+    again = mudlark("haul", named, "--into", "kept", "--settle", "0.3", "--json")
     assert [one["state"] for one in again.json["items"]] == ["unchanged"]
+    rows = mudlark("tracks", named, "--settle", "0.3", "--json").json["tracks"]
+    assert [(row["type"], row["codecs"]) for row in rows] == [("video", ["avc1.64000c"]), ("audio", ["mp4a.40.2"])]
 
 
 def test_what_keys_protect_is_refused_and_nothing_of_it_stays(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:

@@ -43,6 +43,15 @@ def shots(site: DemoSite) -> list[Shot]:
         Shot("sift", [f"mudlark sift {talk} {site.address('builds')} {site.address('wall-talk')}"]),
         Shot("listen", [f"mudlark listen {site.address('blob-player')} --har night-shift.har"]),
         Shot("sift-listen", [f"mudlark sift --listen {site.address('blob-player')} --most 3"]),
+        Shot(
+            "tap",
+            [
+                f"mudlark sift --listen {site.address('reading-glass')}",
+                f"mudlark tracks {site.address('reading-glass')}#tap-1",
+                f"mudlark haul --listen {site.address('reading-glass')}",
+                f"mudlark haul --listen {site.address('locked-case')}",
+            ],
+        ),
         Shot("guises", [f"mudlark guises {site.address('guide')}"]),
         Shot(
             "sift-choices",
@@ -89,7 +98,6 @@ def shots(site: DemoSite) -> list[Shot]:
             f"timeout -s KILL 3 mudlark haul {site.address('disk-image')} --into shelf --rate 3M",
         ),
         Shot("tour", ["mudlark tour"]),
-        Shot("tour-rough", ["mudlark tour --rough"]),
     ]
 
 
