@@ -32,7 +32,7 @@ from mudlark.web.connection import Connection
 from mudlark.web.cookies import Cookie
 
 if TYPE_CHECKING:
-    from playwright.async_api import BrowserContext, Dialog, Frame, Page
+    from playwright.async_api import BrowserContext, Dialog, Frame, Page, ViewportSize
 
 _SHORT = 60.0  # seconds: what lasts no longer is played to its end, fast
 _FAST = 16  # times; the browser plays no faster
@@ -42,6 +42,7 @@ _APPEARING = 8.0  # seconds that a control may take to appear
 _MOST_FRAMES = 40
 _MOST_WINDOWS = 4
 _LARGEST_SOURCE = 5_000_000
+_ROOMY: "ViewportSize" = {"width": 1920, "height": 1080}
 _PIECES = 8  # of what scripts fetched that are looked into
 _PICTURING = 10.0  # seconds that a picture of the page may take
 _WIDEST, _TALLEST = 4000, 12_000  # pixels of it
@@ -159,6 +160,8 @@ class _Visit:
         begun = time.time()
         page = await self.context.new_page()
         self._guard(page)
+        if self.play_out and not self.connection.guise.mobile:  # players go by the room that they have
+            await page.set_viewport_size(_ROOMY)
         self.context.on("page", lambda other: self._aside(self._window(other)))
         await self._follow(page)
         try:

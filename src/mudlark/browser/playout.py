@@ -14,6 +14,8 @@ _LOOK = 0.12  # seconds between two looks
 _BEFORE = 0.35  # seconds before a hole that is played to
 _EDGE = 0.3  # seconds that may be missing at the beginning and the end
 _BETWEEN = 0.06  # and between what was appended
+_SLIGHT = 0.6  # seconds of a hole between pieces; where the page leaves some of those, it fills none
+_MOST_SLIGHT = 2
 _RATE = 4  # times, while it waits at the edge of what is there
 _PATIENCE = 4.0  # seconds for what is missing at one place
 _LAST = 3.0  # seconds for the page to say that it has ended
@@ -34,7 +36,8 @@ class Progress:
 @dataclass(slots=True)
 class PlayOut:
     """What to play, and for how long. number: of the source, by size. at_most: seconds without anything new. seconds,
-    until: of a broadcast; until in seconds since 1970. stop: makes an end of it. why: it ended."""
+    until: of a broadcast; until in seconds since 1970. stop: makes an end of it. why: it ended. given_up: where holes
+    begin that nothing filled; slight: how many of these were."""
 
     tap: Tap
     number: int = 1
@@ -46,6 +49,7 @@ class PlayOut:
     why: str = ""
     source: TappedSource | None = None
     given_up: list[float] = field(default_factory=list)
+    slight: int = 0
 
     async def run(self, ask: "Callable[[str, Any], Awaitable[list[Any]]]") -> None:
         """Until all of it was appended, nothing new comes, or it is ended. ask: gives what all frames answer to a task
@@ -84,10 +88,10 @@ class PlayOut:
             near = target - 0.2 <= player["time"] <= hole + 0.1
             if abs(hole - sought) > 0.01:
                 sought, since, tries = hole, now, 0
-            elif now - since > _PATIENCE:
+            elif now - since > (_PATIENCE / 4 if self._is_slight(source, hole) else _PATIENCE):
                 tries, since = tries + 1, now
                 target, near = min(hole + 0.1, source.length), False  # into what is missing
-                if tries > (_TRIES if not source.ended else 0):
+                if source.ended or tries > _TRIES or self._is_slight(source, hole):
                     self._give_up(source, hole)
             to = None if near or player["seeking"] else target
             await ask("drive", {"address": source.address, "to": to, "rate": _RATE})
@@ -112,8 +116,9 @@ class PlayOut:
     def _hole(self, source: TappedSource) -> float | None:
         """The first second that was not appended yet."""
         reached, length = 0.0, source.length or 0.0
+        least = _BETWEEN if self.slight < _MOST_SLIGHT else _SLIGHT
         for begin, end in source.covered:
-            if begin - reached > (_EDGE if reached == 0.0 else _BETWEEN) and not self._is_given_up(reached):
+            if begin - reached > (_EDGE if reached == 0.0 else least) and not self._is_given_up(reached):
                 return reached
             reached = max(reached, end)
         return reached if length - reached > _EDGE and not self._is_given_up(reached) else None
@@ -121,8 +126,14 @@ class PlayOut:
     def _is_given_up(self, at: float) -> bool:
         return any(abs(at - one) < 0.01 for one in self.given_up)
 
+    @staticmethod
+    def _is_slight(source: TappedSource, hole: float) -> bool:
+        """True if what is missing at a place is less than any piece would have."""
+        return any(hole < begin <= hole + _SLIGHT for begin, _ in source.covered)
+
     def _give_up(self, source: TappedSource, hole: float) -> None:
         """What does not come is a hole; what is behind it may still come."""
+        self.slight += self._is_slight(source, hole)
         behind = [begin for begin, _ in source.covered if begin > hole + 0.01]
         if behind or hole >= (source.length or 0.0) - 1.0:
             self.given_up.append(hole)

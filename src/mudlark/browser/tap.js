@@ -7,6 +7,9 @@
 ((given, source) => {
   const scope = globalThis, framed = typeof Window === "function" && scope instanceof Window;
   if (!scope.MediaSource && !scope.ManagedMediaSource) return;
+  const once = Symbol.for(given.channel);  // every script of a worker brings this along
+  if (!framed && scope[once]) return;
+  if (!framed) Object.defineProperty(scope, once, { value: true });
   const apply = Reflect.apply, construct = Reflect.construct, define = Object.defineProperty;
   const described = Object.getOwnPropertyDescriptor, text = JSON.stringify, Bytes = Uint8Array, Packet = Blob;
   const coded = Bytes.prototype.toBase64, letters = String.fromCharCode, btoa64 = scope.btoa;

@@ -59,7 +59,6 @@ class _Voice:
 async def take_down(work: Work) -> tuple[Work, Fetching]:
     """Play the page to its end, and keep what it appends; the work that is left then, and how that came."""
     target, order, store = work.target, work.target.order, work.store
-    store.retain()
     folder = store.path("appended", 0).parent
     for left in folder.glob("appended-*"):
         left.unlink()
