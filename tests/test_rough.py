@@ -62,6 +62,10 @@ def _has_come_to(trouble: Trouble, requests: int, process: subprocess.Popen[byte
     return len(trouble.asked) >= requests or process.poll() is not None
 
 
+def _asked_again(trouble: Trouble, path: str, before: int) -> bool:
+    return trouble.asked.count(path) > before
+
+
 def killed_again_and_again(trouble: Trouble, folder: Path, kills: int, segments: int) -> None:
     """Kill a haul at random moments until it has been often enough; then let it finish, and compare."""
     chance = random.Random(kills)
@@ -113,7 +117,28 @@ def test_a_second_haul_of_the_same_is_told_who_is_at_it(trouble: Trouble, tmp_pa
     assert "One other haul in kept never finished" in beside.err
     listed(trouble, 6)
     assert mudlark("haul", url, "--into", "kept").status == 0
-    assert mudlark("haul", "--into", "kept").status == 2
+    idle = mudlark("haul", "--into", "kept")
+    assert idle.status == 0 and "Nothing is unfinished" in idle.out
+
+
+def test_what_is_unfinished_is_listed_and_dropped_by_its_target(trouble: Trouble, tmp_path: Path, mudlark: Run) -> None:
+    (tmp_path / "kept").mkdir()
+    for name in ("one", "two"):
+        url = listed(trouble, 6).replace("list.m3u8", f"{name}.m3u8")
+        trouble.answers[f"/{name}.m3u8"] = trouble.answers["/list.m3u8"]
+        trouble.say("/part-5.ts", Answer(b"", hold=300))
+        with subprocess.Popen(
+            [str(PROGRAM), "haul", url, "--into", "kept"], cwd=tmp_path, env=own_environment(tmp_path)
+        ) as first:
+            count = trouble.asked.count("/part-5.ts")
+            wait_until(partial(_asked_again, trouble, "/part-5.ts", count))
+            first.send_signal(signal.SIGKILL)
+    told = mudlark("ledger", "kept", "--unfinished")
+    assert told.status == 0 and "one.m3u8" in told.out and "two.m3u8" in told.out
+    assert mudlark("haul", "--drop", f"{trouble.url}/three.m3u8", "--into", "kept").status == 2
+    dropped = mudlark("haul", "--drop", f"{trouble.url}/one.m3u8", "--into", "kept", "--json")
+    assert [one["target"] for one in dropped.json["unfinished"]] == [f"{trouble.url}/two.m3u8"]
+    assert "Dropping" in mudlark("haul", "--drop", "--into", "kept").out and not (tmp_path / "kept/.mudlark").exists()
 
 
 def test_a_segment_that_cannot_be_read_is_fetched_once_more(trouble: Trouble, tmp_path: Path, mudlark: Run) -> None:

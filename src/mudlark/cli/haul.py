@@ -32,7 +32,7 @@ from mudlark.cli.report import need_libraries, report_at_the_end
 from mudlark.cli.show import complain, emit_json, messages
 from mudlark.cli.spans import span_of, span_options
 from mudlark.cli.steps import Steps
-from mudlark.cli.unfinished import mention_unfinished, tell_unfinished
+from mudlark.cli.unfinished import drop_unfinished, mention_unfinished, tell_unfinished
 from mudlark.cli.wishes import wish, wish_options
 from mudlark.errors import Interrupted, MudlarkError, UsageError
 from mudlark.fetch.unfinished import unfinished
@@ -65,6 +65,7 @@ from mudlark.web.session import Session
     help="Folder that takes the items.",
     envvar="MUDLARK_INTO",
 )
+@option("--drop", is_flag=True, help="Clear away what is unfinished in the folder: of these targets, or all of it.")
 @option("--title", default=None, help="Name of the item, instead of the page's title.")
 @option("--again", is_flag=True, help="Make a new item, dated, even if there is one already.")
 @option("--expect", default=None, metavar="sha256:HEX", help="The digest that the file must have.")
@@ -108,6 +109,7 @@ from mudlark.web.session import Session
 def command(
     targets: tuple[str, ...],
     into: Path,
+    drop: bool,
     title: str | None,
     again: bool,
     expect: str | None,
@@ -139,11 +141,15 @@ def command(
     guises: tuple[Guise, ...] = ()
     if network.guise == "all":
         guises, network = tuple({**built_in(), **own_guises()}.values()), replace(network, guise=PLAIN.name)
+    if drop:
+        drop_unfinished(unfinished(into), targets, into, as_json)
+        return
     if not targets and way.har is None:
-        if left := unfinished(into):
-            tell_unfinished(left, into, as_json)
-            return
-        raise UsageError("There is nothing to haul.", "Give the address of a page, playlist or file, or --har FILE.")
+        if not into.is_dir():
+            advice = "Give the address of a page, playlist or file, or --har FILE."
+            raise UsageError("There is nothing to haul.", advice)
+        tell_unfinished(unfinished(into), into, as_json)
+        return
     order = Order(
         target="",
         into=into,

@@ -52,6 +52,7 @@ _COLUMNS = ("path", "title", "verdict", "date", "checked", "length", "bytes", "t
 @option("--since", default=None, metavar="DATE", group="Choosing", help="Only items hauled since then (2031-05-17).")
 @option("--text", default=None, metavar="TEXT", group="Choosing", help="Only items with this in title, path or source.")
 @option("--doubles", is_flag=True, group="Choosing", help="Only items whose media another item has too.")
+@option("--unfinished", "only_unfinished", is_flag=True, group="Choosing", help="Only what is unfinished.")
 @option(
     "--sort",
     type=click.Choice(get_args(Sort)),
@@ -78,6 +79,7 @@ def command(
     since: str | None,
     text: str | None,
     doubles: bool,
+    only_unfinished: bool,
     sort: Sort,
     most: int | None,
     table: Path | None,
@@ -90,6 +92,11 @@ def command(
     if table:
         refuse_existing(table, "--csv", replace)
     ledger = read_ledger(folder, Wanted(frozenset(verdicts), source, since, text, doubles), sort)
+    if only_unfinished:
+        ledger.entries, ledger.doubles = [], []
+        if not as_json:
+            tell_unfinished(ledger.unfinished, folder, as_json=False)
+            return
     if table:
         _write(table, ledger.entries, replace)
     if as_json:

@@ -51,6 +51,23 @@ class _LazyGroup(click.Group):
             ctx.default_map = {cmd_name: set_there}
         return command
 
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """`mudlark help NAME` is `mudlark NAME --help`; a name that is none is answered with the nearest one."""
+        if args[0] == "help":
+            args = [*args[1:2], "--help"]
+        if args[0] == "--help":
+            click.echo(ctx.get_help())
+            ctx.exit()
+        if args[0] not in _COMMANDS:
+            from difflib import get_close_matches
+
+            near = get_close_matches(args[0], _COMMANDS, 1)
+            advice = f"Did you mean `mudlark {near[0]}`?" if near else "`mudlark --help` lists all commands."
+            raise UsageError(f"There is no command {args[0]!r}.", advice)
+        return super().resolve_command(ctx, args)
+
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
             formatter.write_dl(list(_COMMANDS.items()))

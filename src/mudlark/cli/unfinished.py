@@ -1,13 +1,16 @@
 """What `mudlark haul` says of unfinished work in its folder, and how to go on with it or drop it."""
 
 import shlex
+import shutil
 from pathlib import Path
 from typing import Any
 
 from rich.text import Text
 
 from mudlark.cli.show import console, emit_json, messages
-from mudlark.fetch.unfinished import Unfinished
+from mudlark.errors import UsageError
+from mudlark.fetch.store import remove_if_empty
+from mudlark.fetch.unfinished import Unfinished, unfinished
 from mudlark.text import size
 from mudlark.web.redact import redacted
 
@@ -18,6 +21,8 @@ def tell_unfinished(left: list[Unfinished], into: Path, as_json: bool) -> None:
         emit_json("haul", [], items=[], unfinished=[unfinished_data(one) for one in left])
         return
     out = console()
+    if not left:
+        out.print(f"Nothing is unfinished in {into}.", markup=False)
     for one in left:
         if one.running:
             out.print(f"Somebody is at work in {one.folder}", markup=False)
@@ -28,7 +33,27 @@ def tell_unfinished(left: list[Unfinished], into: Path, as_json: bool) -> None:
         out.print(Text(target, style="bold"))
         out.print(f"  {one.segments} segments are there ({size(one.bytes)}){since}", markup=False)
         out.print(f"  go on  {again if target == one.target else 'the same command as before'}", markup=False)
-        out.print(f"  drop   remove the folder {one.folder}", markup=False)
+        drop = f"mudlark haul --drop {shlex.quote(target)} --into {shlex.quote(str(into))}"
+        out.print(f"  drop   {drop if target == one.target else f'remove the folder {one.folder}'}", markup=False)
+
+
+def drop_unfinished(left: list[Unfinished], targets: tuple[str, ...], into: Path, as_json: bool) -> None:
+    """Clear away all of it, or that of some targets. What goes is named; what somebody is at work on stays."""
+    wanted = [one for one in left if not targets or one.target in targets]
+    for missing in set(targets) - {one.target for one in wanted}:
+        raise UsageError(
+            f"Nothing of {redacted(missing)} is unfinished in {into}.", "See all with `mudlark haul --into`."
+        )
+    for one in wanted:
+        if one.running:
+            continue
+        if not as_json:
+            console().print(
+                f"Dropping {redacted(one.target)}: {one.segments} segments, {size(one.bytes)}", markup=False
+            )
+        shutil.rmtree(one.folder)
+        remove_if_empty(one.folder.parent)
+    tell_unfinished(unfinished(into), into, as_json)
 
 
 def mention_unfinished(left: list[Unfinished], into: Path) -> None:
