@@ -177,6 +177,11 @@ COMMANDS: dict[str, dict[str, Schema]] = {
         "doubles": several(TEXTS),
         "unfinished": several(UNFINISHED),
     },
+    "check": {
+        "findings": several(thing(name=TEXT, state=TEXT, message=TEXT, advice=maybe(TEXT))),
+        "configuration": TEXT,
+        "values": several(thing(name=TEXT, value=TEXT, source=TEXT)),
+    },
     "report": {"page": TEXT, "pages": COUNT},
     "bag": {"bags": several(thing(path=TEXT))},
     "assay": {

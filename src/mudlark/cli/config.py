@@ -49,6 +49,15 @@ def _read() -> dict[str, Any]:
         raise UsageError(f"The configuration {path} is no TOML: {problem}.", "Mend it, or move it away.") from problem
 
 
+def settings() -> dict[str, Any]:
+    """All values of the file, by name; those of a command's table as COMMAND.NAME."""
+    flat: dict[str, Any] = {}
+    for name, value in _read().items():
+        rows = {f"{name}.{inner}": one for inner, one in value.items()} if isinstance(value, dict) else {name: value}
+        flat |= rows
+    return flat
+
+
 def own_guises() -> dict[str, Guise]:
     """The user's own guises."""
     tables = _read().get(_GUISES, {})

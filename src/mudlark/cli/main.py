@@ -24,6 +24,7 @@ _COMMANDS = {
     "ledger": "List what was hauled into a folder, and what is unfinished there.",
     "bag": "Make bags (BagIt) of items, or check one.",
     "report": "Make a page that shows what was taken, from where, and whether it is good.",
+    "check": "See whether this machine is ready: browser, extras, disk, clock, network.",
     "tour": "Start the built-in demo museum and walk the whole job on it.",
 }
 _OF_STORAGE = frozenset(

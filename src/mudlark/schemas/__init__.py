@@ -9,7 +9,7 @@ from typing import Any
 
 NAMES = (
     *("record", "sift", "listen", "guises", "peek", "tracks", "haul", "sweep", "ledger", "bag", "assay"),
-    "report",
+    *("report", "check"),
 )
 
 

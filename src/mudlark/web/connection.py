@@ -43,7 +43,7 @@ class Connection:
     @property
     def socks(self) -> str | None:
         """The proxy, if it speaks SOCKS."""
-        return next((one for one in self._proxies() if one.startswith("socks")), None)
+        return next((one for one in self.proxies if one.startswith("socks")), None)
 
     @property
     def http_proxy(self) -> str | None:
@@ -53,9 +53,11 @@ class Connection:
     @property
     def any_proxy(self) -> str | None:
         """The proxy that one program with only one of them goes through."""
-        return self.socks or next(iter(self._proxies()), None)
+        return self.socks or next(iter(self.proxies), None)
 
-    def _proxies(self) -> list[str]:
+    @property
+    def proxies(self) -> list[str]:
+        """The proxies, that for https first."""
         if self.proxy != ENVIRONMENT:
             return [self.proxy] if self.proxy else []
         from urllib.request import getproxies  # slow to load, and few want it
