@@ -214,7 +214,7 @@ def output(name: str, fields: dict[str, Schema]) -> Schema:
         "type": "object",
         "properties": head["properties"] | fields,
         "required": head["required"],
-        "anyOf": [whole, failed, *([{"required": ["unfinished"]}] if name == "haul" else [])],
+        "anyOf": [whole, failed, *([{"required": [one]} for one in ("unfinished", "plans")] if name == "haul" else [])],
     }
 
 

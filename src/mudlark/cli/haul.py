@@ -27,6 +27,7 @@ from mudlark.cli.options import (
     play_option,
     wanted,
 )
+from mudlark.cli.plan import show_plans
 from mudlark.cli.progress import HaulProgress
 from mudlark.cli.report import need_libraries, report_at_the_end
 from mudlark.cli.show import complain, emit_json, messages
@@ -65,6 +66,7 @@ from mudlark.web.session import Session
     help="Folder that takes the items.",
     envvar="MUDLARK_INTO",
 )
+@option("--plan", is_flag=True, help="Show what would be taken, and under which name; fetch nothing of it.")
 @option("--drop", is_flag=True, help="Clear away what is unfinished in the folder: of these targets, or all of it.")
 @option("--title", default=None, help="Name of the item, instead of the page's title.")
 @option("--again", is_flag=True, help="Make a new item, dated, even if there is one already.")
@@ -109,6 +111,7 @@ from mudlark.web.session import Session
 def command(
     targets: tuple[str, ...],
     into: Path,
+    plan: bool,
     drop: bool,
     title: str | None,
     again: bool,
@@ -167,6 +170,9 @@ def command(
         browser=given.get("browser"),
     )
     order = keeping(order, given)
+    if plan:
+        show_plans([_for_target(order, target) for target in addresses(targets) or [_only_page(way)]], network, as_json)
+        return
     if reported := given.pop("report"):
         need_libraries()
     items: list[Item] = []

@@ -19,7 +19,7 @@ from mudlark.find.judge.probe import movie_at
 from mudlark.find.look import Means, look
 from mudlark.find.model import tap_address, tap_in
 from mudlark.find.select import Choice
-from mudlark.manifest.choose import Wish, choose
+from mudlark.manifest.choose import Wish, choose, expected_bytes
 from mudlark.manifest.load import fill, is_manifest, open_presentation, refusal, wants_text
 from mudlark.manifest.model import Live, Presentation, Rendition
 from mudlark.media.forms import FORMS
@@ -166,7 +166,7 @@ async def _of_address(session: Session, target: str, wished: Wish) -> tuple[list
             "url": presentation.url,
             "kind": presentation.kind,
             "duration": None if presentation.live else presentation.duration,
-            "estimate": None if presentation.live else _estimate(presentation, chosen),
+            "estimate": None if presentation.live else expected_bytes(presentation, chosen),
             "live": live_data(presentation.live),
         }
         return _rows(presentation, chosen), facts
@@ -204,16 +204,6 @@ def _insist(presentation: Presentation) -> None:
     played = [one for one in presentation.renditions if one.type in ("video", "audio") and (one.url or one.pieces)]
     if played and all(one.protected for one in played):
         raise refusal(presentation.url, played[0].protected)
-
-
-def _estimate(presentation: Presentation, chosen: set[str]) -> int | None:
-    """Bytes to expect of what would be taken: by average bit rates, else by peak ones; None if they are not stated."""
-    taken = [one for one in presentation.renditions if one.name in chosen and one.type != "subtitles"]
-    apart = presentation.kind == "dash"  # the rate of an HLS variant includes that of its sound (RFC 8216 §4.3.4.2)
-    rates = [one.average or one.bitrate for one in taken if apart or one.group is None]
-    length = max((one.duration or 0.0 for one in taken), default=0.0)
-    known = [rate for rate in rates if rate]
-    return round((sum if apart else max)(known) * length / 8) if known and length else None
 
 
 def _rows(presentation: Presentation, chosen: set[str]) -> list[dict[str, Any]]:

@@ -64,7 +64,7 @@ async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -
         need_warcio()
         session = session.observed(Notes())
     try:
-        scan, finds = await _take(session, order, watch)
+        scan, finds = await take(session, order, watch)
     except (NetworkError, NothingFound, FormatError):
         left = begun_in(order.into, lambda one: one.target == order.target)
         if not left:
@@ -96,7 +96,7 @@ async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -
             watch.on_failure(problem)
 
 
-async def _take(session: Session, order: Order, watch: HaulWatch) -> tuple[PageScan, list[Find]]:
+async def take(session: Session, order: Order, watch: HaulWatch) -> tuple[PageScan, list[Find]]:
     """The page and the finds chosen of it; where answers led to links that are dead already, the walk is made again."""
     for _ in range(_WALKS - 1):
         scan = await look(session, order.target, order.means, watch=watch.listening)

@@ -1,6 +1,6 @@
 """Which renditions to take when a presentation offers several: a wish, and what is left of the offer, highest first."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 
 from mudlark.errors import NothingFound, UsageError
@@ -56,6 +56,17 @@ def choose(presentation: Presentation, wish: Wish | None = None) -> list[Taken]:
         return [*_as_sounds(sounds), *subtitles]
     types = BOTH if inside or not sounds else frozenset({"video"})
     return [Taken(best, types), *_as_sounds(sounds, first=not inside), *subtitles]
+
+
+def expected_bytes(presentation: Presentation, names: Collection[str]) -> int | None:
+    """Bytes to expect of the renditions that are taken, by name: by average bit rates, else by peak ones; None if they
+    are not stated."""
+    taken = [one for one in presentation.renditions if one.name in names and one.type != "subtitles"]
+    apart = presentation.kind == "dash"  # the rate of an HLS variant includes that of its sound (RFC 8216 §4.3.4.2)
+    rates = [one.average or one.bitrate for one in taken if apart or one.group is None]
+    length = max((one.duration or 0.0 for one in taken), default=0.0)
+    known = [rate for rate in rates if rate]
+    return round((sum if apart else max)(known) * length / 8) if known and length else None
 
 
 def _as_sounds(sounds: Sequence[Rendition], *, first: bool = True) -> list[Taken]:
