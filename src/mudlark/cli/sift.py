@@ -21,6 +21,7 @@ from mudlark.find.judge.probe import MANY, MOST, ask, probe
 from mudlark.find.look import Means, look, looks_in
 from mudlark.find.model import Page
 from mudlark.find.places.button import Button, find_button
+from mudlark.find.places.links import links_in, listed_by
 from mudlark.find.questions import ANY, Answer
 from mudlark.find.select import ORDERS, Filter, ordered
 from mudlark.find.sift import decode, nothing, sift_response
@@ -64,7 +65,7 @@ _NAMED = 5  # finds of unknown size
     type=click.Path(dir_okay=False, path_type=Path),
     default=None,
     metavar="FILE",
-    help="Write the entries that index pages list into this file.",
+    help="Write what pages list into this file: entries, links of one shape, else finds.",
 )
 @filter_options
 @means_options
@@ -107,7 +108,7 @@ def command(
     async def work() -> _Results:
         async with Session(network.connection()) as session:
             asking = 0 if no_probe else MOST
-            results = await _look_at(session, addresses(urls), way, button, asking, steps)
+            results = await _look_at(session, addresses(urls), way, button, asking, steps, listing=csv is not None)
             for page in results.pages:
                 if many and not no_probe:
                     page.finds = await probe(session, page.finds, MANY)
@@ -128,13 +129,13 @@ def command(
         words = f"! How large {counted(len(results.unsized), 'find')} would be nobody says, so not listed: {named}"
         messages().print(Text(words, style="yellow"))
     if csv:
-        entries = [entry for page in results.pages for entry in page.entries]
+        entries = [entry for page in results.pages for entry in listed_by(page)]
         if entries:
             count = write_listing(csv, entries, replace=replace)
             messages().print(f"{count:,} entries written to {csv}", markup=False)
         else:
             results.problems.append(
-                NothingFound(f"No page lists entries; {csv} was not written.", "Try with --listen.")
+                NothingFound(f"No page lists anything; {csv} was not written.", "Try with --listen.")
             )
     sheet = None
     if results.peeks:
@@ -153,7 +154,7 @@ def command(
 
 def _note_nothing(results: "_Results", filter_: Filter) -> None:
     """A page of which nothing is left is told as such."""
-    if results.problems or results.buttons or any(page.finds or page.entries for page in results.pages):
+    if results.problems or results.buttons or any(page.finds or page.entries or page.links for page in results.pages):
         return
     for page in results.pages:
         if page.asks:
@@ -205,7 +206,7 @@ def _show(results: _Results, sheet: Path | None, most: int, why: bool) -> None:
 
 
 async def _look_at(
-    session: Session, urls: list[str], way: Means, wanted: str | None, asking: int, steps: Steps
+    session: Session, urls: list[str], way: Means, wanted: str | None, asking: int, steps: Steps, *, listing: bool
 ) -> _Results:
     if way.har and not urls:
         return _Results([scan.page for scan in await looks_in(session, way.har, asking=asking)])
@@ -225,8 +226,19 @@ async def _look_at(
                 results.buttons[page.url] = control
         except MudlarkError as problem:
             problem.url = problem.url or url
-            results.problems.append(problem)
+            linked = await _linked(session, url) if listing and isinstance(problem, NothingFound) else None
+            if linked:
+                results.pages.append(linked)
+            else:
+                results.problems.append(problem)
     return results
+
+
+async def _linked(session: Session, url: str) -> Page | None:
+    """A page without finds, if its links make a list."""
+    answer = await session.look(url, wants_text)
+    links = links_in(answer.body.decode("utf-8", "replace"), answer.url).entries
+    return Page(answer.url, links=links, received=answer.body) if links else None
 
 
 async def _button(session: Session, url: str, wanted: str) -> tuple[Page, Button]:

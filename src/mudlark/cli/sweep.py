@@ -41,7 +41,7 @@ from mudlark.sweeping.gather import Gatherer, Gathering
 from mudlark.sweeping.journal import Journal, Result, without_address
 from mudlark.sweeping.rows import WISHES, ListRow
 from mudlark.sweeping.run import Done, Hauler, Here, Sweep, chosen, with_row
-from mudlark.text import clock, printable, size, visible
+from mudlark.text import clock, counted, printable, size, visible
 from mudlark.verify.account import Verdict
 from mudlark.web.connection import Connection
 from mudlark.web.redact import redacted
@@ -75,6 +75,7 @@ _LARGEST_INPUT = 200_000_000  # bytes
 @option("--only", default=None, metavar="ROWS|TEXT", help="Only these rows (3,7-9), or those with this text in them.")
 @option("--most", type=click.IntRange(1), default=None, metavar="N", help="At most so many rows this time.")
 @option("--again-failed", is_flag=True, help="Only rows that were tried before, and of which nothing good came.")
+@option("--links", default=None, metavar="PATTERN", help="Of a page: these links, by address or words (*/film/*).")
 @option("--ignore-robots", is_flag=True, help="Read index pages also where their host asks programs not to.")
 @option("--cluster", default=None, metavar="ADDRESS", help="On the workers of this Dask scheduler, or local:4.")
 @option(
@@ -104,6 +105,7 @@ def command(
     only: str | None,
     most: int | None,
     again_failed: bool,
+    links: str | None,
     ignore_robots: bool,
     cluster: str | None,
     every: str | None,
@@ -133,7 +135,7 @@ def command(
     order = keeping(order, given)
     if reported := given.pop("report"):
         need_libraries()
-    task = _Task(source, into, network.connection(), order, ears, not ignore_robots, cluster)
+    task = _Task(source, into, network.connection(), order, ears, not ignore_robots, cluster, links)
     read = False
     while True:
         try:
@@ -168,7 +170,8 @@ def _pause(seconds: float) -> None:
 
 @dataclass(frozen=True, slots=True)
 class _Task:
-    """What a sweep is about. robots: they are heeded. cluster: on whose workers, if not here."""
+    """What a sweep is about. robots: they are heeded. cluster: on whose workers, if not here. links: which of a page's
+    are meant."""
 
     source: str
     into: Path
@@ -177,6 +180,7 @@ class _Task:
     ears: Listening
     robots: bool
     cluster: str | None
+    links: str | None = None
 
     @asynccontextmanager
     async def hauler(self, at_once: int) -> AsyncIterator[tuple[Hauler, int]]:
@@ -203,9 +207,12 @@ class _Task:
 def _gathered(task: _Task) -> Gathering:
     standard_input = sys.stdin.buffer.read(_LARGEST_INPUT) if task.source == "-" else None
 
+    def tell(url: str) -> None:
+        steps.say(f"Reading {redacted(url)} …")
+
     async def work() -> Gathering:
         async with Session(task.network) as session:
-            gatherer = Gatherer(session, task.ears, task.robots, lambda url: steps.say(f"Reading {redacted(url)} …"))
+            gatherer = Gatherer(session, task.ears, task.robots, tell, task.links)
             return await gatherer.gather(task.source, standard_input)
 
     with Steps() as steps:
@@ -217,7 +224,7 @@ def _gathered(task: _Task) -> Gathering:
 
 def _say_what_is_done(gathering: Gathering, rows: list[ListRow], journal: Journal) -> None:
     done = sum(journal.settled(row.address) is not None for row in gathering.rows)
-    facts = [f"{len(gathering.rows):,} rows"]
+    facts = [counted(len(gathering.rows), "row")]
     facts += [f"{gathering.doubled:,} doubled left out"] if gathering.doubled else []
     facts += [f"{done:,} are done"] if done else []
     facts += [f"{len(rows):,} to haul"] if len(rows) != len(gathering.rows) else []

@@ -294,7 +294,8 @@ class Page:
 
     left_out: how many finds there were beyond what is kept. wants_login: it asks for a password.
     itself: it is no page but the media itself, its own only find. capture: where its requests were recorded, in words.
-    key_systems: those that its scripts asked for. entries: what it lists. notes: what happened while it was open.
+    key_systems: those that its scripts asked for. entries: what it lists. links: as it stood at the end, where it lists
+    nothing. notes: what happened while it was open.
     forms: the questions that it asks. walk: the answers that led here. feeds: feeds that it names. is_list: it is a
     feed or site map. asked: servers were asked about its finds. policy: its referrer policy. onward: where it leads by
     itself, with the way in words. received: its source as the server sent it.
@@ -316,6 +317,7 @@ class Page:
     capture: str | None = None
     key_systems: list[str] = field(default_factory=list)
     entries: list[ListEntry] = field(default_factory=list)
+    links: list[ListEntry] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     forms: "list[Form]" = field(default_factory=list)
     walk: "list[Step]" = field(default_factory=list)

@@ -14,8 +14,9 @@ from urllib.parse import urljoin, urlsplit
 
 from mudlark.browser.options import Listening
 from mudlark.errors import MudlarkError, NetworkError, NothingFound, Refused, UsageError
-from mudlark.find.look import Means, look, looks_in
-from mudlark.find.model import ListEntry
+from mudlark.find.look import looks_in
+from mudlark.find.model import ListEntry, Page
+from mudlark.find.places.links import links_in
 from mudlark.find.places.listing import entries_in
 from mudlark.find.places.markup import parse
 from mudlark.sweeping.rows import MOST, Listed, ListRow, once, rows_in
@@ -45,12 +46,13 @@ class Gathering:
 @dataclass(slots=True)
 class Gatherer:
     """listening: how index pages are opened in a browser; None to read their source alone. robots: keep to
-    robots.txt. on_page: hears of each page before it is read."""
+    robots.txt. on_page: hears of each page before it is read. links: which of their links are meant, as a glob."""
 
     session: Session
     listening: Listening | None
     robots: bool = True
     on_page: Callable[[str], None] = lambda _url: None
+    links: str | None = None
     _rules: dict[str, Rules] = field(default_factory=dict)
     _unreachable: set[str] = field(default_factory=set)
 
@@ -69,7 +71,10 @@ class Gatherer:
         rows, doubled = once(listed.rows)
         if not rows:
             raise NothingFound(
-                f"{source} lists nothing.", "Give a table, a text of addresses, a feed or an index page."
+                f"{source} lists nothing{f' like {self.links!r}' if self.links else ''}.",
+                "Give another --links PATTERN."
+                if self.links
+                else "Give a table, a text of addresses, a feed or an index page.",
             )
         return Gathering(
             [replace(row, number=number) for number, row in enumerate(rows, start=1)], doubled, pages, notes
@@ -106,7 +111,8 @@ class Gatherer:
                     raise UsageError(f"{shown(url)} is no list.", "Haul it by `mudlark haul`.")
                 body = answer.body
                 size += len(body)
-                listed = rows_in(body, answer.url)
+                is_page = answer.type == "text/html" and body.lstrip()[:1] == b"<"
+                listed = None if is_page else rows_in(body, answer.url)
                 if listed is None:
                     entries, following = await self._index(url, body, notes)
                     listed = Listed([_of(entry) for entry in entries], following if len(seen) < _MOST_PAGES else [])
@@ -126,11 +132,29 @@ class Gatherer:
         entries: list[ListEntry] = []
         if self.listening:
             try:
-                scan = await look(self.session, url, Means(listening=self.listening), asking=0)
-                entries = scan.page.entries
+                page, standing = await self._listened(url, self.listening)
+                entries, source = page.entries, standing or source
             except MudlarkError as problem:
                 notes.append(f"{shown(url)} was read without a browser: {problem.what}")
-        return entries or entries_in(source, url), following(source, url)
+        entries = [] if self.links else entries or entries_in(source, url)
+        if not entries:
+            links = links_in(source, url, self.links)
+            entries = links.entries
+            if links.shape:
+                words = f"It says nothing of what it lists; its {len(entries):,} links like {links.shape} are taken"
+                notes.append(f"{shown(url)}: {words}. Others are chosen with --links PATTERN")
+        return entries, following(source, url)
+
+    async def _listened(self, url: str, listening: Listening) -> tuple[Page, str | None]:
+        """An index page in a browser, and its markup as that stood at the end."""
+        from mudlark.browser.listen import listen
+        from mudlark.find.places.capture import page_in
+
+        recording = await listen(url, listening, self.session.connection)
+        if problem := recording.error:
+            raise problem
+        views = recording.page.views
+        return page_in(recording.capture()), views[0].source if views else None
 
     async def _mind_robots(self, url: str) -> None:
         if not await self._allowed(url):

@@ -18,6 +18,7 @@ from mudlark.find.judge.probe import MOST
 from mudlark.find.model import PLAYED, Evidence, Find, Kind, Mention, Page
 from mudlark.find.places.collect import MOST_FINDS, Collector
 from mudlark.find.places.hidden import decode_json, strings_with_objects
+from mudlark.find.places.links import links_in
 from mudlark.find.places.listing import read_listing
 from mudlark.find.places.page import facts_in, named_in, read_page
 from mudlark.find.places.tapped import all_taps, taps_in
@@ -81,6 +82,9 @@ def page_in(capture: Capture) -> Page:
     _key_systems(capture, page)
     collect_leaves(capture, page)
     page.entries = read_listing(capture)
+    if not page.entries:
+        standing = next((view.source for view in capture.views if view.url == capture.url and view.source), "")
+        page.links = links_in(standing, capture.url).entries
     listed = {address for entry in page.entries for address in (entry.url, entry.media)}
     page.is_list = sum(find.url in listed and find.kind in PLAYED for find in page.finds) > 1
     return page
