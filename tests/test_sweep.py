@@ -7,14 +7,17 @@ import signal
 import subprocess
 from collections.abc import Callable
 from pathlib import Path
+from typing import Literal
 
+import pandas as pd
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from mudlark.demo.site import DemoSite
-from mudlark.errors import Held, MudlarkError, NetworkError, NothingFound, Refused, StorageError
+from mudlark.errors import FormatError, Held, MudlarkError, NetworkError, NothingFound, Refused, StorageError
 from mudlark.hauling.order import HaulWatch, Item, Order
+from mudlark.hauling.title import folder_name
 from mudlark.sweeping.gather import following
 from mudlark.sweeping.journal import Journal, Result, key_of
 from mudlark.sweeping.rows import Listed, ListRow, once, rows_in
@@ -45,6 +48,42 @@ def test_tables_are_read_as_spreadsheets_write_them(text: str, encoding: str) ->
     one, two = rows(text.replace("Ann", "Änn").encode(encoding))
     assert (one.number, one.address, one.title, one.listed) == (1, ONE, "One", {"Keeper": "Änn"})
     assert (two.number, two.address, two.title, two.found) == (2, TWO, "Two", False)
+
+
+@pytest.mark.parametrize("engine", ["openpyxl", "odf"])
+def test_spreadsheets_are_lists(tmp_path: Path, engine: Literal["openpyxl", "odf"]) -> None:
+    frame = pd.DataFrame([["RA-001", "One", ONE], ["RA-002", None, TWO]], columns=["Shelfmark", "Title", "URL"])
+    path = tmp_path / "list"
+    with pd.ExcelWriter(path, engine=engine) as book:
+        frame.to_excel(book, index=False)
+    one, two = rows(path.read_bytes())
+    assert (one.number, one.address, one.title, one.listed) == (1, ONE, "One", {"Shelfmark": "RA-001"})
+    assert (two.address, two.title, two.listed) == (TWO, None, {"Shelfmark": "RA-002"})
+    for body in (b"PK\x03\x04nothing", path.read_bytes()[:-200]):
+        with pytest.raises(FormatError):
+            rows_in(body)
+
+
+def test_items_are_named_by_columns_title_and_date() -> None:
+    listed = {"Shelfmark": "RA-001", "Box": "7/a"}
+    assert folder_name("shelfmark", "One", "2031-05-17", listed) == "RA-001"
+    assert folder_name("{Shelfmark} {title} {date}", "One", "2031-05-17T10:00:00Z", listed) == "RA-001 One 2031-05-17"
+    assert "/" not in folder_name("box", "One", "", listed) and folder_name("none", "One", "", listed) == "One"
+    assert folder_name(None, "", "", {}) == "Untitled"
+
+
+@pytest.mark.program
+def test_the_columns_of_a_list_name_items_and_stay_with_them(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:
+    media = site.origins.media
+    table = f"shelfmark,box,url\nRA-005,7,{media}/films/foghorn-demonstration.mp4\nRA-006,8,{media}/films/none.mp4\n"
+    (tmp_path / "list.csv").write_text(table)
+    assert mudlark("sweep", "list.csv", "--into", "kept", "--name-from", "keeper").status == 2
+    mudlark("sweep", "list.csv", "--into", "kept", "--name-from", "shelfmark", "--patience", "1", "--tries", "1")
+    assert (tmp_path / "kept/RA-005/record.json").exists()
+    swept = pd.read_csv(tmp_path / "kept/sweep.csv", dtype=str).set_index("shelfmark")
+    assert swept["path"]["RA-005"] == "RA-005" and swept["box"]["RA-006"] == "8"
+    assert mudlark("ledger", "kept", "--text", "ra-005", "--csv", "all.csv").status == 0
+    assert list(pd.read_csv(tmp_path / "all.csv", dtype=str)["box"]) == ["7"]
 
 
 def test_a_table_without_names_has_its_addresses_found_by_what_they_are() -> None:

@@ -171,6 +171,7 @@ COMMANDS: dict[str, dict[str, Schema]] = {
                 source=TEXT,
                 media=TEXTS,
                 problem=TEXT,
+                listed=ANY,
             )
         ),
         "totals": thing(items=COUNT, all=COUNT, bytes=COUNT, length=NUMBER, verdicts=ANY),

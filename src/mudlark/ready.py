@@ -31,6 +31,7 @@ _FOR_USE = {  # what each extra is for
     "archive": "bags and WARC",
     "browser": "listening, peeking and playing",
     "report": "reports",
+    "sheets": "spreadsheets as lists",
     "cluster": "sweeps over several machines",
 }
 _PROXIES = ("http_proxy", "https_proxy", "all_proxy")

@@ -157,7 +157,8 @@ def _info(records: Sequence[Record]) -> dict[str, str]:
         description = source.page.description if source.page else None
         facts["External-Identifier"] = source.identity or source.address
         facts["External-Description"] = ": ".join(filter(None, (records[0].title, description)))
-        facts["Internal-Sender-Description"] = f"Verdict when it was hauled: {records[0].verdict}"
+        listed = [f"{name}: {text}" for name, text in source.listed.items()]
+        facts["Internal-Sender-Description"] = "; ".join([f"Verdict when it was hauled: {records[0].verdict}", *listed])
     else:
         facts["External-Description"] = f"{len(records)} items: " + "; ".join(one.title for one in records[:20])
     return {name: " ".join(text.split()) for name, text in facts.items()}

@@ -38,6 +38,7 @@ class _Source(msgspec.Struct):
     page: _Page | None = None
     identity: str | None = None
     alike: str | None = None
+    listed: dict[str, str] = {}
 
 
 class _Problem(msgspec.Struct):
@@ -63,7 +64,8 @@ _decoder = msgspec.json.Decoder(Slim)
 class LedgerEntry(msgspec.Struct, array_like=True, gc=False):
     """One item. path: below the folder. date: when it was hauled; checked: last (RFC 3339). length: seconds. bytes: of
     its media. tracks: in words. source: the page or address that was named. media: SHA-256 of its media files. problem:
-    the first, if there is one. A record that cannot be read is an entry too, and broken.
+    the first, if there is one. listed: what a list that named it says of it, by column. A record that cannot be read is
+    an entry too, and broken.
     """
 
     path: str
@@ -77,6 +79,7 @@ class LedgerEntry(msgspec.Struct, array_like=True, gc=False):
     source: str = ""
     media: tuple[str, ...] = ()
     problem: str = ""
+    listed: dict[str, str] = {}
 
 
 def read_entry(folder: str, name: str) -> tuple[LedgerEntry, Identity | None]:
@@ -103,6 +106,7 @@ def read_entry(folder: str, name: str) -> tuple[LedgerEntry, Identity | None]:
         source=(slim.source.page.url if slim.source.page else "") or slim.source.target or slim.source.address,
         media=tuple(file.sha256 for file in media),
         problem=words,
+        listed=slim.source.listed,
     )
     return entry, identity_of(slim)
 

@@ -17,7 +17,7 @@ Sort = Literal["path", "title", "date", "length", "bytes", "verdict"]
 @dataclass(frozen=True, slots=True)
 class Wanted:
     """verdicts: these only, if any. source: a text in the source. since: a date (2031-05 or longer). text: in title,
-    path or source. doubles: only those whose media another has too."""
+    path, source or what a list says. doubles: only those whose media another has too."""
 
     verdicts: frozenset[str] = frozenset()
     source: str | None = None
@@ -33,7 +33,7 @@ class Wanted:
             return False
         if self.since and entry.date < self.since:
             return False
-        words = f"{entry.title}\n{entry.path}\n{entry.source}".casefold()
+        words = "\n".join((entry.title, entry.path, entry.source, *entry.listed.values())).casefold()
         return self.text is None or self.text.casefold() in words
 
 

@@ -50,7 +50,13 @@ _COLUMNS = ("path", "title", "verdict", "date", "checked", "length", "bytes", "t
 )
 @option("--source", default=None, metavar="TEXT", group="Choosing", help="Only items with this text in their source.")
 @option("--since", default=None, metavar="DATE", group="Choosing", help="Only items hauled since then (2031-05-17).")
-@option("--text", default=None, metavar="TEXT", group="Choosing", help="Only items with this in title, path or source.")
+@option(
+    "--text",
+    default=None,
+    metavar="TEXT",
+    group="Choosing",
+    help="Only items with this in title, path, source or the columns of their list.",
+)
 @option("--doubles", is_flag=True, group="Choosing", help="Only items whose media another item has too.")
 @option("--unfinished", "only_unfinished", is_flag=True, group="Choosing", help="Only what is unfinished.")
 @option(
@@ -131,11 +137,13 @@ def _totals(ledger: Ledger) -> dict[str, Any]:
 def _write(path: Path, entries: list[LedgerEntry], replace: bool) -> None:
     with written(path, replace=replace) as file:
         out = csv.writer(file)
-        out.writerow(_COLUMNS)
+        own = list(dict.fromkeys(name for one in entries for name in one.listed))
+        out.writerow([*_COLUMNS, *map(cell, own)])
         for one in entries:
             length = f"{one.length:.3f}" if one.length is not None else ""
             texts = [one.path, one.title, one.verdict, one.date, one.checked]
-            out.writerow([*map(cell, texts), length, one.bytes, *map(cell, (one.tracks, one.source, one.problem))])
+            rest = (one.tracks, one.source, one.problem, *(one.listed.get(name) for name in own))
+            out.writerow([*map(cell, texts), length, one.bytes, *map(cell, rest)])
     messages().print(f"{len(entries):,} items written to {path}", markup=False)
 
 

@@ -32,11 +32,12 @@ from mudlark.cli.show import complain, console, emit_json, messages, verdict
 from mudlark.cli.spans import seconds_in
 from mudlark.cli.steps import OnScreen, Steps
 from mudlark.cli.wishes import wish, wish_options
-from mudlark.errors import MudlarkError, StorageError
+from mudlark.errors import MudlarkError, StorageError, UsageError
 from mudlark.fetch.engine import Outcome
 from mudlark.find.look import Means
 from mudlark.find.select import Choice
 from mudlark.hauling.order import HaulWatch, Order
+from mudlark.hauling.title import columns_in
 from mudlark.sweeping.gather import Gatherer, Gathering
 from mudlark.sweeping.journal import Journal, Result, without_address
 from mudlark.sweeping.rows import WISHES, ListRow
@@ -76,6 +77,12 @@ _LARGEST_INPUT = 200_000_000  # bytes
 @option("--most", type=click.IntRange(1), default=None, metavar="N", help="At most so many rows this time.")
 @option("--again-failed", is_flag=True, help="Only rows that were tried before, and of which nothing good came.")
 @option("--links", default=None, metavar="PATTERN", help="Of a page: these links, by address or words (*/film/*).")
+@option(
+    "--name-from",
+    default=None,
+    metavar="COLUMN",
+    help="Name items by this column of the list, or a pattern ('{shelfmark} {title}').",
+)
 @option("--ignore-robots", is_flag=True, help="Read index pages also where their host asks programs not to.")
 @option("--cluster", default=None, metavar="ADDRESS", help="On the workers of this Dask scheduler, or local:4.")
 @option(
@@ -106,6 +113,7 @@ def command(
     most: int | None,
     again_failed: bool,
     links: str | None,
+    name_from: str | None,
     ignore_robots: bool,
     cluster: str | None,
     every: str | None,
@@ -131,6 +139,7 @@ def command(
         means=Means(listening=ears if listen else None),
         wish=wish(given),
         container=container,
+        name_from=name_from,
     )
     order = keeping(order, given)
     if reported := given.pop("report"):
@@ -150,6 +159,7 @@ def command(
             continue
         read = True
         journal = Journal(into)
+        _insist_on_columns(name_from, gathering.rows)
         rows = chosen(gathering.rows, journal, only, most, failed=again_failed)
         if plan:
             _show_plan(gathering, rows, journal, as_json)
@@ -220,6 +230,13 @@ def _gathered(task: _Task) -> Gathering:
     for note in gathering.notes:
         messages().print(Text(f"! {note}", style="yellow"))
     return gathering
+
+
+def _insist_on_columns(pattern: str | None, rows: list[ListRow]) -> None:
+    """Raises UsageError where items are to be named by a column that the list has not."""
+    there = dict.fromkeys(["title", "date", *(name.casefold() for row in rows for name in row.listed)])
+    if pattern and (unknown := [name for name in columns_in(pattern) if name not in there]):
+        raise UsageError(f"The list has no column {unknown[0]!r}.", f"There are: {', '.join(there)}.")
 
 
 def _say_what_is_done(gathering: Gathering, rows: list[ListRow], journal: Journal) -> None:

@@ -87,7 +87,8 @@ class Order:
     warc: all exchanges do, too. play: in a browser, stretches or all of it; browser: the program, if not the usual one.
     wish: which renditions of a stream. container: of a film. span: what part of a broadcast. listed: what a list says
     of the target; command: as it was given; operator: who answers for it: all for the record. mends: the item that it
-    is hauled for, whatever that is called by now.
+    is hauled for, whatever that is called by now. name_from: a column of the list, or a pattern of such, by which the
+    item is named instead of its title.
     """
 
     target: str
@@ -111,3 +112,4 @@ class Order:
     command: str | None = None
     operator: str | None = None
     mends: Path | None = None
+    name_from: str | None = None

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from dataclasses import replace as with_values
 from pathlib import Path
 
-from mudlark.archive.naming import safe_name
 from mudlark.archive.place import names_for
 from mudlark.archive.shelf import find_earlier
 from mudlark.errors import MudlarkError
@@ -15,7 +14,7 @@ from mudlark.find.look import PageScan
 from mudlark.find.model import Find
 from mudlark.hauling.order import HaulWatch, Order
 from mudlark.hauling.resolve import resolve
-from mudlark.hauling.steps import take
+from mudlark.hauling.steps import item_name, take
 from mudlark.manifest.choose import Taken, expected_bytes
 from mudlark.manifest.model import PresentationKind
 from mudlark.web.session import Session
@@ -71,7 +70,7 @@ async def _planned(session: Session, order: Order, scan: PageScan, find: Find, w
     reckoned = expected_bytes(presentation, names) if guessed else None
     counts = [len(one.rendition.segments) for one in target.taken if one.rendition.segments is not None]
     lasts = max((one.rendition.duration or 0.0 for one in target.taken), default=0.0) or find.duration
-    folders = names_for(safe_name(target.title) or "Untitled", None)
+    folders = names_for(item_name(target), None)
     free = next(name for name in folders if not (order.into / name).exists())
     return Planned(
         target.title,

@@ -13,7 +13,6 @@ from pathlib import Path
 from mudlark.archive.assay import assay
 from mudlark.archive.identity import Earlier, Identity, identity_of
 from mudlark.archive.layout import EXCHANGES, REQUESTS
-from mudlark.archive.naming import safe_name
 from mudlark.archive.record import read_record
 from mudlark.archive.requests import EarlyRequests, RequestLog
 from mudlark.archive.shelf import find_earlier
@@ -33,6 +32,7 @@ from mudlark.hauling.recording import finished
 from mudlark.hauling.renew import same_find
 from mudlark.hauling.resolve import Target, resolve
 from mudlark.hauling.same import compare_there
+from mudlark.hauling.title import folder_name
 from mudlark.hauling.work import Work
 from mudlark.manifest.model import STREAMED
 from mudlark.verify.account import Verdict
@@ -184,7 +184,7 @@ async def _finish(session: Session, order: Order, page: Page | None, begun: Begu
         work = Work(session, target, store, watch, now(), None, "failed")
         if begun.kind in STREAMED:
             work = finished(work)
-        item = await make(work, safe_name(target.title) or "Untitled", "new")
+        item = await make(work, item_name(target), "new")
         if item.folder:  # nobody can be asked for what is missing
             item.kept = None
             await asyncio.to_thread(store.discard)
@@ -209,7 +209,7 @@ async def _haul_target(session: Session, target: Target, watch: HaulWatch, start
 
 async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, started: str) -> Item:
     order = target.order
-    name = safe_name(target.title) or "Untitled"
+    name = item_name(target)
     earlier = await asyncio.to_thread(_earlier, order, target)
     if earlier and not earlier.exact:
         named = target.alone and earlier.record.title == target.title
@@ -248,6 +248,12 @@ async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, 
                 logged = session.observed(exchanges).noting(requests)
                 work = Work(logged, target, store, watch, started, earlier, verdict, exchanges, requests)
                 return await make(work, name, state)
+
+
+def item_name(target: Target) -> str:
+    """What the folder of an item is to be called."""
+    date = (target.page.date if target.page else None) or now()
+    return folder_name(target.order.name_from, target.title, date, target.order.listed)
 
 
 def _earlier(order: Order, target: Target) -> Earlier | None:

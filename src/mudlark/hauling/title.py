@@ -1,6 +1,8 @@
 """What an item and its file are called: as the user says, else for the page or for themselves."""
 
+import re
 from collections import Counter
+from collections.abc import Mapping
 
 from mudlark.archive.layout import RESERVED
 from mudlark.archive.naming import file_name, is_telling, numbered, own_name, safe_name, split_name, title_for
@@ -8,6 +10,8 @@ from mudlark.find.judge.rank import rivals
 from mudlark.find.model import PLAYED, Find, Page
 from mudlark.manifest.model import Presentation
 from mudlark.media.sniff import right_extension
+
+_BRACED = re.compile(r"\{([^{}]+)\}")
 
 
 def title_of(target: str, page: Page | None, find: Find, presentation: Presentation, given: str | None) -> str:
@@ -40,6 +44,23 @@ def title_of(target: str, page: Page | None, find: Find, presentation: Presentat
     elif page.title and safe_name(page.title):
         return page.title
     return title_for(find.url, presentation.url, target)
+
+
+def folder_name(pattern: str | None, title: str, date: str, listed: Mapping[str, str]) -> str:
+    """What an item's folder is called. pattern: a column of the list, or columns, {title} and {date} among other text;
+    its title, where that gives nothing. listed: what the list says of it, by column."""
+    facts = {name.casefold(): text for name, text in listed.items()} | {"title": title, "date": date[:10]}
+    if pattern:
+        whole = pattern if "{" in pattern else f"{{{pattern}}}"
+        if named := safe_name(_BRACED.sub(lambda found: facts.get(found[1].strip().casefold(), ""), whole)):
+            return named
+    return safe_name(title) or "Untitled"
+
+
+def columns_in(pattern: str) -> list[str]:
+    """The columns that such a pattern names, in lower case."""
+    whole = pattern if "{" in pattern else f"{{{pattern}}}"
+    return [name.strip().casefold() for name in _BRACED.findall(whole)]
 
 
 def is_alone(page: Page, find: Find) -> bool:

@@ -20,6 +20,7 @@ from mudlark.find.places.links import links_in
 from mudlark.find.places.listing import entries_in
 from mudlark.find.places.markup import parse
 from mudlark.sweeping.rows import MOST, Listed, ListRow, once, rows_in
+from mudlark.sweeping.sheets import is_workbook
 from mudlark.web.address import resolve, shown
 from mudlark.web.robots import Rules
 from mudlark.web.session import Session
@@ -210,7 +211,7 @@ def _read(path: Path) -> bytes:
 
 def _is_text(head: bytes, kind: str) -> bool:
     """True for what may be a list."""
-    return kind.startswith("text/") or kind.endswith(("xml", "json", "csv")) or b"\0" not in head
+    return kind.startswith("text/") or kind.endswith(("xml", "json", "csv")) or b"\0" not in head or is_workbook(head)
 
 
 def following(source: str, url: str) -> list[str]:

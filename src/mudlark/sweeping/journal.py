@@ -32,7 +32,8 @@ GOOD = frozenset({"sound", "unproven"})
 
 class Result(msgspec.Struct):
     """What came of one row. key: its address without what gives access. path: of its item, below the target folder.
-    length: of the film, seconds. taken: seconds that it took. when: it ended (RFC 3339). seen: only known so far."""
+    length: of the film, seconds. taken: seconds that it took. when: it ended (RFC 3339). listed: what the list says of
+    it, by column."""
 
     key: str
     address: str
@@ -45,6 +46,7 @@ class Result(msgspec.Struct):
     length: float | None = None
     taken: float = 0.0
     when: str = ""
+    listed: dict[str, str] = {}
 
 
 _decoder = msgspec.json.Decoder(Result)
@@ -76,6 +78,7 @@ class Journal:
     def add(self, result: Result) -> None:
         """Note what came of a row."""
         result.address, result.reason = redacted(result.address), redacted(result.reason)
+        result.listed = {name: redacted(text) for name, text in result.listed.items()}
         self.results[result.key] = result
         try:
             with self._opened() as file:
@@ -112,11 +115,13 @@ class Journal:
         with atomic_write(path, "Make room, or choose another folder with --into.", replace=True) as file:
             text = TextIOWrapper(file, encoding="utf-8", newline="")
             out = csv.writer(text)
-            out.writerow(COLUMNS)
+            own = list(dict.fromkeys(name for one in self.results.values() for name in one.listed))
+            out.writerow([*COLUMNS, *map(cell, own)])
             for one in self.results.values():
                 texts = (one.address, one.title, one.verdict, one.reason, one.path)
                 length = f"{one.length:.3f}" if one.length is not None else ""
-                out.writerow([*map(cell, texts), one.bytes, length, f"{one.taken:.1f}"])
+                rest = (cell(one.listed.get(name)) for name in own)
+                out.writerow([*map(cell, texts), one.bytes, length, f"{one.taken:.1f}", *rest])
             text.flush()
             text.detach()
         return path

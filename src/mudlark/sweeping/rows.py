@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 from mudlark.errors import FormatError
 from mudlark.manifest.pictures.canvases import documents_of, is_collection, parsed
 from mudlark.media.sniff import sniff
+from mudlark.sweeping.sheets import cells_in, is_workbook
 from mudlark.text import tidy
 from mudlark.web.address import resolve
 
@@ -65,6 +66,8 @@ def decoded(body: bytes) -> str:
 
 def rows_in(body: bytes, base: str = "") -> Listed | None:
     """What stands in a list; None if it is a web page. base: the address that it came from."""
+    if is_workbook(body):
+        return Listed(_from_cells(cells_in(body)))
     head = body[:2048].lstrip(b"\xef\xbb\xbf \t\r\n").lower()
     if head.startswith((b"<!doctype html", b"<html")):
         return None
@@ -96,10 +99,13 @@ def _from_text(text: str) -> list[ListRow]:
 def _from_table(text: str) -> list[ListRow]:
     csv.field_size_limit(_WIDEST)
     try:
-        cells = [row for row in csv.reader(StringIO(text), delimiter=_delimiter(text)) if any(map(str.strip, row))]
+        return _from_cells(list(csv.reader(StringIO(text), delimiter=_delimiter(text))))
     except csv.Error as problem:
         raise FormatError(f"The table cannot be read: {problem}.", advice="Save it anew as CSV.") from problem
-    cells = [row for row in cells if not row[0].lstrip().startswith("#")]
+
+
+def _from_cells(table: list[list[str]]) -> list[ListRow]:
+    cells = [row for row in table if any(map(str.strip, row)) and not row[0].lstrip().startswith("#")]
     if not cells:
         return []
     header = [] if any(_ADDRESS.match(cell.strip()) for cell in cells[0]) else [name.strip() for name in cells[0]]

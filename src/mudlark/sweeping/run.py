@@ -192,6 +192,7 @@ class Sweep:
             length=record.duration,
             taken=round(time.monotonic() - begun, 3),
             when=now(),
+            listed=row.listed,
         )
         self.journal.add(result)
         return Done(row, result, items)
@@ -214,6 +215,7 @@ def _result(row: ListRow, problem: MudlarkError, begun: float) -> Result:
         code=problem.code,
         taken=round(time.monotonic() - begun, 3),
         when=now(),
+        listed=row.listed,
     )
 
 
