@@ -8,10 +8,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mudlark.errors import ManifestError, MudlarkError, NothingFound
-from mudlark.manifest.choose import Wish, choose
+from mudlark.manifest.choose import choose
 from mudlark.manifest.dash.document import parse_document
 from mudlark.manifest.dash.presentation import open_mpd
 from mudlark.manifest.model import IndexedFile, Presentation, Rendition, Segment
+from mudlark.manifest.wish import Wish
 from mudlark.media.sniff import sniff
 
 BASE = "http://media.example/films/mill.mpd?key=1"

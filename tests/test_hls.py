@@ -8,9 +8,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mudlark.errors import ManifestError, MudlarkError
-from mudlark.manifest.choose import Wish, choose
+from mudlark.manifest.choose import choose
 from mudlark.manifest.hls import attributes, parse
 from mudlark.manifest.model import Presentation, Segment
+from mudlark.manifest.wish import Wish
 from mudlark.web.resource import Span
 
 BASE = "http://media.example/films/master.m3u8?key=a%2Fb"

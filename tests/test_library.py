@@ -10,7 +10,7 @@ import pytest
 import mudlark
 from mudlark.demo.site import DemoSite
 from mudlark.errors import Refused
-from mudlark.manifest.choose import Wish
+from mudlark.manifest.wish import Wish
 
 pytestmark = pytest.mark.program
 

@@ -13,9 +13,9 @@ from mudlark.find.look import Means, look
 from mudlark.find.model import Page
 from mudlark.hauling.order import HaulWatch, Item, Order
 from mudlark.hauling.steps import haul as fetch
-from mudlark.manifest.choose import Wish
 from mudlark.manifest.load import fill, load
 from mudlark.manifest.model import Presentation
+from mudlark.manifest.wish import Wish
 from mudlark.web.connection import Connection
 from mudlark.web.session import Session
 

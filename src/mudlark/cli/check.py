@@ -21,7 +21,10 @@ _PREFIX = "MUDLARK_"
 @click.command(
     cls=Command,
     short_help="See whether this machine is ready.",
-    examples=(("Before the first haul, and when something does not start:", "check"),),
+    examples=(
+        ("Before the first haul, and when something does not start:", "check"),
+        ("For a nightly job, with the folder that it fills:", "check --into /srv/talks --json"),
+    ),
 )
 @option(
     "--into",

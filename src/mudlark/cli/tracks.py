@@ -19,9 +19,10 @@ from mudlark.find.judge.probe import movie_at
 from mudlark.find.look import Means, look
 from mudlark.find.model import tap_address, tap_in
 from mudlark.find.select import Choice
-from mudlark.manifest.choose import Wish, choose, expected_bytes
+from mudlark.manifest.choose import choose, expected_bytes
 from mudlark.manifest.load import fill, is_manifest, open_presentation, refusal, wants_text
 from mudlark.manifest.model import Live, Presentation, Rendition
+from mudlark.manifest.wish import Wish
 from mudlark.media.forms import FORMS
 from mudlark.media.index import INDEXED, movie_in
 from mudlark.media.matroska.read import described

@@ -5,7 +5,7 @@ from typing import Any
 
 from mudlark.cli.command import F, option
 from mudlark.errors import UsageError
-from mudlark.manifest.choose import ALL, NONE, Wish
+from mudlark.manifest.wish import ALL, NONE, Wish
 
 _SIZE = re.compile(r"(?:(\d{1,6})\s*[x×X]\s*)?(\d{1,6})p?", re.A)
 _RATE = re.compile(r"(\d{1,9}(?:\.\d{1,6})?)\s*([kKMG]?)", re.A)

@@ -23,7 +23,7 @@ from mudlark.find.questions import Answer
 from mudlark.find.select import ANYTHING, Choice, Filter
 from mudlark.hauling.order import HaulWatch, Item, Order
 from mudlark.hauling.steps import haul
-from mudlark.manifest.choose import Wish
+from mudlark.manifest.wish import Wish
 from mudlark.web.bounded import leads_to_private
 from mudlark.web.connection import Connection
 from mudlark.web.guise import PLAIN, Guise, built_in

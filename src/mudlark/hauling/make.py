@@ -24,12 +24,18 @@ from mudlark.hauling.plain import make_plain
 from mudlark.hauling.prove import prove
 from mudlark.hauling.radio import make_radio
 from mudlark.hauling.same import same_media
-from mudlark.hauling.tapped import make_tapped, take_down
 from mudlark.hauling.work import Fetching, Made, Work
-from mudlark.manifest.choose import ALL, NONE, Wish
 from mudlark.manifest.model import STREAMED, PresentationKind
+from mudlark.manifest.wish import ALL, NONE, Wish
 from mudlark.media.language import same_language
 from mudlark.verify.account import WORTH, Verdict
+
+
+async def _make_tapped(work: Work, fetching: Fetching) -> Made:
+    from mudlark.hauling.tapped import make_tapped
+
+    return await make_tapped(work, fetching)
+
 
 _MAKERS: dict[PresentationKind, Callable[[Work, Fetching], Awaitable[Made]]] = {
     "hls": make_film,
@@ -38,7 +44,7 @@ _MAKERS: dict[PresentationKind, Callable[[Work, Fetching], Awaitable[Made]]] = {
     "file": make_plain,
     "images": make_pages,
     "stream": make_radio,
-    "tap": make_tapped,
+    "tap": _make_tapped,
 }
 
 
@@ -49,6 +55,8 @@ async def make(work: Work, name: str, state: ItemState) -> Item:
     if live and work.target.presentation.kind in STREAMED:
         work, recorded = await recording.record(work)
     elif work.target.presentation.kind == "tap":
+        from mudlark.hauling.tapped import take_down  # with the browser, which few want
+
         work, recorded = await take_down(work)
     target, store = work.target, work.store
     planned = max((taken.rendition.duration or 0.0 for taken in target.taken), default=0.0) or None

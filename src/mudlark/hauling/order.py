@@ -11,10 +11,10 @@ from mudlark.errors import MudlarkError
 from mudlark.fetch.engine import Watch
 from mudlark.find.look import Means
 from mudlark.find.select import Choice
-from mudlark.manifest.choose import Wish
 from mudlark.manifest.live.broadcast import State
 from mudlark.manifest.live.pace import Airtime
 from mudlark.manifest.model import Presentation, Rendition
+from mudlark.manifest.wish import Wish
 from mudlark.verify.account import Verdict
 from mudlark.web.guise import Guise
 

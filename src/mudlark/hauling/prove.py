@@ -43,8 +43,8 @@ from mudlark.hauling.order import Order
 from mudlark.hauling.resolve import Target
 from mudlark.hauling.title import is_alone
 from mudlark.hauling.work import Fetching, Made, Work
-from mudlark.manifest.choose import Wish
 from mudlark.manifest.model import STREAMED
+from mudlark.manifest.wish import Wish
 from mudlark.media.forms import CATEGORIES
 from mudlark.text import counted
 from mudlark.verify.account import Account

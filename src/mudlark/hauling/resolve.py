@@ -11,9 +11,10 @@ from mudlark.find.model import Find, Page
 from mudlark.hauling.order import HaulWatch, Order
 from mudlark.hauling.title import title_of
 from mudlark.manifest import numbered
-from mudlark.manifest.choose import Taken, Wish, choose
+from mudlark.manifest.choose import Taken, choose
 from mudlark.manifest.load import fill, load
 from mudlark.manifest.model import STREAMED, Presentation, PresentationKind, Rendition
+from mudlark.manifest.wish import Wish
 from mudlark.verify.account import Problem
 from mudlark.web.address import without_query
 from mudlark.web.redact import redacted

@@ -5,27 +5,11 @@ from dataclasses import dataclass
 
 from mudlark.errors import NothingFound, UsageError
 from mudlark.manifest.model import Presentation, Rendition
+from mudlark.manifest.wish import ALL, NONE, Wish
 from mudlark.media.codecs import CODECS, Codec, codec_of
 from mudlark.media.language import same_language
 
-ALL = "all"
-NONE = "none"
 BOTH = frozenset({"video", "audio"})
-
-
-@dataclass(frozen=True, slots=True)
-class Wish:
-    """What a user wants of a presentation. within: the largest picture, width (None for any) and height. under: bits a
-    second. codecs: short names, in order of liking. languages: of sound, `all` for every one; empty for the
-    presentation's own default. subtitles: languages, `all` or `none`. rendition: the name of exactly one.
-    """
-
-    within: tuple[int | None, int] | None = None
-    under: int | None = None
-    codecs: tuple[str, ...] = ()
-    languages: tuple[str, ...] = ()
-    subtitles: tuple[str, ...] = (ALL,)
-    rendition: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
