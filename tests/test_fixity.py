@@ -144,3 +144,16 @@ def test_an_item_whose_source_is_gone_is_left_as_it_is(mudlark: Run, tmp_path: P
     ran = mudlark("assay", "kept", "--fix", "--tries", "1", "--json")
     assert ran.status != 0 and ran.json["problems"] and ran.json["items"][0]["verdict"] == "broken"
     assert (folder / "buoy.bin").read_bytes() == b"ebb"
+
+
+@pytest.mark.program
+def test_a_plan_checks_nothing_and_only_what_is_bad_is_shown(mudlark: Callable[..., Ran], tmp_path: Path) -> None:
+    for name in ("Buoy", "Bell"):
+        item(tmp_path / "kept" / name, b"tide")
+    (planned := mudlark("assay", "kept", "--plan", "--json").json["plan"]).pop("seconds")
+    assert planned == {"items": 2, "files": 0, "bytes": 8} and not list(tmp_path.rglob("history.jsonl"))
+    (tmp_path / "kept/Bell/buoy.bin").write_bytes(b"ebbs")
+    shown = mudlark("assay", "kept", "--only-bad", "--json")
+    assert shown.status == 1 and [one["verdict"] for one in shown.json["items"]].count("broken") == 1
+    refused = mudlark("assay", "kept", "--play", "--browser", "no-such-browser")
+    assert refused.status == 2 and "no program" in refused.err

@@ -57,6 +57,11 @@ def test_items_are_chosen_and_sorted(shelf: Path) -> None:
     assert paths(shelf, Wanted(verdicts=frozenset({"flawed", "broken"}))) == ["a/Ebb", "Wreck"]
     assert paths(shelf, Wanted(since="2031-05")) == ["Buoy"]
     assert paths(shelf, Wanted(text="TWIN")) == ["a/b/Twin"] and paths(shelf, Wanted(source="nowhere")) == []
+    digest = next(one.media[0] for one in read_ledger(shelf).entries if one.path == "Buoy")
+    assert paths(shelf, Wanted(text=digest[:20].upper())) == ["a/b/Twin", "Buoy"]
+    assert "Buoy" in paths(shelf, Wanted(unchecked="2031-06")) and "Buoy" not in paths(
+        shelf, Wanted(unchecked="2031-05")
+    )
     assert paths(shelf, Wanted(doubles=True), "title") == ["Buoy", "a/b/Twin"]
     assert paths(shelf, sort="length")[0] == paths(shelf, sort="date")[0] == "Buoy"
     assert paths(shelf, sort="bytes")[:2] == ["a/b/Twin", "Buoy"]

@@ -139,6 +139,35 @@ def assays(path: Path, sampling: Sampling | None = None) -> Iterator[Assay]:
             yield _unopened(found)
 
 
+@dataclass(frozen=True, slots=True)
+class Workload:
+    """What there is to verify: items, files beside items, and bytes in all of them."""
+
+    items: int
+    files: int
+    bytes: int
+
+
+def workload(path: Path, sampling: Sampling | None = None) -> Workload:
+    """What `assays` would go through. Raises UsageError if there is nothing to read."""
+    if not path.is_dir():
+        try:
+            return Workload(0, 1, path.stat().st_size)
+        except (OSError, ValueError) as problem:
+            raise UsageError(f"There is nothing to read at {path}.", _GIVE) from problem
+    found = list(below(path, _is_media if sampling is None else None))
+    folders = [one.path for one in found if one.kind == "item"]
+    folders = folders if sampling is None else sorted(sampling.takes(folders))
+    files = [one.path for one in found if one.kind == "file"]
+    return Workload(len(folders), len(files), sum(map(_bytes_of, folders)) + sum(one.stat().st_size for one in files))
+
+
+def _bytes_of(folder: Path) -> int:
+    with suppress(MudlarkError):
+        return sum(file.bytes for file in read_record(folder, segments=False).files)
+    return 0
+
+
 def _unopened(found: Sight) -> Assay:
     """What was named and not opened: nothing is known of it."""
     assayed = Assay(found.path, Account(), found.path.name)

@@ -17,13 +17,15 @@ Sort = Literal["path", "title", "date", "length", "bytes", "verdict"]
 @dataclass(frozen=True, slots=True)
 class Wanted:
     """verdicts: these only, if any. source: a text in the source. since: a date (2031-05 or longer). text: in title,
-    path, source or what a list says. doubles: only those whose media another has too."""
+    path, source, checksums or what a list says. doubles: only those whose media another has too.
+    unchecked: not checked since this date."""
 
     verdicts: frozenset[str] = frozenset()
     source: str | None = None
     since: str | None = None
     text: str | None = None
     doubles: bool = False
+    unchecked: str | None = None
 
     def passes(self, entry: LedgerEntry) -> bool:
         """True if an entry is wanted; doubles aside, which no entry knows of itself."""
@@ -31,9 +33,9 @@ class Wanted:
             return False
         if self.source and self.source.casefold() not in entry.source.casefold():
             return False
-        if self.since and entry.date < self.since:
+        if (self.since and entry.date < self.since) or (self.unchecked and entry.checked >= self.unchecked):
             return False
-        words = "\n".join((entry.title, entry.path, entry.source, *entry.listed.values())).casefold()
+        words = "\n".join((entry.title, entry.path, entry.source, *entry.media, *entry.listed.values())).casefold()
         return self.text is None or self.text.casefold() in words
 
 

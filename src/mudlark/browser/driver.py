@@ -14,6 +14,7 @@ import tempfile
 from collections.abc import AsyncIterator, Sequence
 from contextlib import AsyncExitStack, asynccontextmanager, suppress
 from importlib.resources import files
+from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urlsplit
@@ -72,6 +73,19 @@ def find_browser(given: Path | None = None) -> Path:
     )
 
 
+def require_browser(given: Path | None = None) -> None:
+    """Raise before any work is done if there is no browser, or nothing that drives it."""
+    find_browser(given)
+    if not find_spec("playwright"):
+        raise _no_driver()
+
+
+def _no_driver() -> UsageError:
+    return UsageError(
+        "Driving a browser needs the extra 'browser', which is not installed.", "pip install 'mudlark[browser]'"
+    )
+
+
 @asynccontextmanager
 async def opened(connection: Connection, executable: Path | None = None) -> AsyncIterator["BrowserContext"]:
     """A browser with an empty profile, the connection's cookies, headers, proxy and guise."""
@@ -79,9 +93,7 @@ async def opened(connection: Connection, executable: Path | None = None) -> Asyn
     try:
         from playwright.async_api import Error, async_playwright
     except ImportError as problem:
-        raise UsageError(
-            "Driving a browser needs the extra 'browser', which is not installed.", "pip install 'mudlark[browser]'"
-        ) from problem
+        raise _no_driver() from problem
 
     def pass_over(loop: asyncio.AbstractEventLoop, event: dict[str, Any]) -> None:
         """What the driver's own tasks could no longer ask of a browser that is closed is no news to anyone."""

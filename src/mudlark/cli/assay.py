@@ -1,7 +1,9 @@
 """`mudlark assay`: is it sound, and why."""
 
 import asyncio
+import hashlib
 import re
+import time
 from collections import Counter
 from pathlib import Path
 from typing import Literal
@@ -10,22 +12,24 @@ import click
 from rich.console import Console
 from rich.text import Text
 
-from mudlark.archive.assay import CHECKSUMS_STALE, Assay, Sampling, assays
+from mudlark.archive.assay import CHECKSUMS_STALE, Assay, Sampling, assays, workload
 from mudlark.archive.history import note_check
 from mudlark.archive.layout import RECORD
 from mudlark.archive.sidecar import mend_checksums
+from mudlark.browser.driver import require_browser
 from mudlark.cli.command import Command, common_options, option
 from mudlark.cli.options import DATE, Network, network_options, operator_option, play_option
 from mudlark.cli.show import complain, console, emit_json, manner, messages, verdict
 from mudlark.cli.steps import Steps
 from mudlark.errors import MudlarkError, UsageError, examining
 from mudlark.fetch.store import now
-from mudlark.text import clock, printable
+from mudlark.text import clock, counted, printable, size
 from mudlark.verify.account import WORTH
 from mudlark.web.connection import Connection
 
 _MARK = {"passed": ("✓", "green"), "failed": ("✗", "bold red"), "skipped": ("·", "dim")}
 _WIDEST = len("unproven")
+_TRIAL = 16 << 20  # bytes
 _SHARE = re.compile(r"(\d{1,3}(?:\.\d{1,3})?)\s*%", re.A)
 _STATES = {"repaired": "(mended)", "changed": "(there is another one there now; it stands beside)"}
 
@@ -45,6 +49,8 @@ _STATES = {"repaired": "(mended)", "changed": "(there is another one there now; 
 @option("--browser", type=click.Path(dir_okay=False, path_type=Path), default=None, help="The browser to play it in.")
 @option("--since", default=None, metavar="DATE", help="Only items that were not checked since then (2031-05-17).")
 @option("--sample", default=None, metavar="N%", help="Only so many of the items, taken by chance.")
+@option("--only-bad", is_flag=True, help="Show only what is not sound.")
+@option("--plan", is_flag=True, help="Say how much there is to check, and about how long it takes; check nothing.")
 @option("--fix", is_flag=True, help="Haul items again that are flawed or broken, and take what is better.")
 @option(
     "--trust-record",
@@ -61,6 +67,8 @@ def command(
     browser: Path | None,
     since: str | None,
     sample: str | None,
+    only_bad: bool,
+    plan: bool,
     fix: bool,
     trust_record: bool,
     no_history: bool,
@@ -76,6 +84,11 @@ def command(
     --fix is given.
     """
     sampling = _sampling(since, sample)
+    if plan:
+        _plan(paths, sampling, as_json)
+        return
+    if play:
+        require_browser(browser)
     asking = network.connection()
     assayed: list[Assay] = []
     problems: list[MudlarkError] = []
@@ -93,7 +106,7 @@ def command(
                 if not no_history and (result.path / RECORD).is_file():
                     note_check(result.path, result.account, now(), validated=bool(result.media), operator=operator)
                 assayed.append(result)
-                if not as_json:
+                if not as_json and not (only_bad and result.verdict == "sound"):
                     _show(out, result, whole=manner.verbose or result.verdict != "sound" or _mended(result))
             if len(assayed) == before and sampling is None:
                 raise UsageError(
@@ -102,7 +115,8 @@ def command(
         except MudlarkError as problem:
             problems.append(problem)
     if as_json:
-        emit_json("assay", problems, items=[_data(result) for result in assayed])
+        shown = [result for result in assayed if not (only_bad and result.verdict == "sound")]
+        emit_json("assay", problems, items=[_data(result) for result in shown])
     elif len(assayed) > 1:
         out.print()
         out.print(Text(_summary(assayed), style="bold"))
@@ -114,6 +128,22 @@ def command(
         raise problems[-1]
     if any(result.verdict != "sound" for result in assayed):
         click.get_current_context().exit(1)
+
+
+def _plan(paths: tuple[Path, ...], sampling: Sampling | None, as_json: bool) -> None:
+    """How much there is to check, and how long that takes if it is read as fast as this machine reckons digests."""
+    loads = [workload(path, sampling) for path in paths]
+    items, files, total = (sum(getattr(one, name) for one in loads) for name in ("items", "files", "bytes"))
+    begun = time.perf_counter()
+    hashlib.sha256(bytes(_TRIAL)).digest()
+    seconds = total * (time.perf_counter() - begun) / _TRIAL
+    if as_json:
+        emit_json(
+            "assay", items=[], plan={"items": items, "files": files, "bytes": total, "seconds": round(seconds, 1)}
+        )
+        return
+    words = f"{counted(items, 'item')}, {counted(files, 'other file')}, {size(total)}, at least {clock(seconds)}"
+    console().print(words, markup=False)
 
 
 def _mended(result: Assay) -> bool:

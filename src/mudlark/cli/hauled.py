@@ -10,6 +10,7 @@ from typing import Any, Literal
 
 import click
 
+from mudlark.browser.driver import require_browser
 from mudlark.browser.options import Listening
 from mudlark.cli.config import own_guises
 from mudlark.cli.items import failure_data, item_data, show_item
@@ -61,6 +62,7 @@ def haul_all(
 ) -> None:
     """Haul what the command was given."""
     given["listen"] = given["listen"] or tap
+    browser = given.get("browser")  # which the means take out of what was given
     choice, digest, way = Choice(nth, wanted(given), every, series), _digest(expect), means(given)
     if way.listening:
         way = replace(way, listening=replace(way.listening, tap=tap))
@@ -94,9 +96,11 @@ def haul_all(
         container=container,
         span=span,
         play=play,
-        browser=given.get("browser"),
+        browser=browser,
     )
     order = keeping(order, given)
+    if play and not plan:
+        require_browser(browser)
     if plan:
         show_plans([_for_target(order, target) for target in addresses(targets) or [_only_page(way)]], network, as_json)
         return

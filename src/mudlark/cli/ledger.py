@@ -55,8 +55,9 @@ _COLUMNS = ("path", "title", "verdict", "date", "checked", "length", "bytes", "t
     default=None,
     metavar="TEXT",
     group="Choosing",
-    help="Only items with this in title, path, source or the columns of their list.",
+    help="Only items with this in title, path, source, checksum or the columns of their list.",
 )
+@option("--unchecked-since", default=None, metavar="DATE", group="Choosing", help="Only items not checked since then.")
 @option("--doubles", is_flag=True, group="Choosing", help="Only items whose media another item has too.")
 @option("--unfinished", "only_unfinished", is_flag=True, group="Choosing", help="Only what is unfinished.")
 @option(
@@ -84,6 +85,7 @@ def command(
     source: str | None,
     since: str | None,
     text: str | None,
+    unchecked_since: str | None,
     doubles: bool,
     only_unfinished: bool,
     sort: Sort,
@@ -93,11 +95,12 @@ def command(
     as_json: bool,
 ) -> None:
     """List all items in a folder and below it, from their records, and what is unfinished there."""
-    if since and not DATE.fullmatch(since):
-        raise UsageError(f"{since!r} is no date.", "Write it as 2031-05-17.")
+    for date in (since, unchecked_since):
+        if date and not DATE.fullmatch(date):
+            raise UsageError(f"{date!r} is no date.", "Write it as 2031-05-17.")
     if table:
         refuse_existing(table, "--csv", replace)
-    ledger = read_ledger(folder, Wanted(frozenset(verdicts), source, since, text, doubles), sort)
+    ledger = read_ledger(folder, Wanted(frozenset(verdicts), source, since, text, doubles, unchecked_since), sort)
     if only_unfinished:
         ledger.entries, ledger.doubles = [], []
         if not as_json:
