@@ -1,6 +1,6 @@
 """`python -m mudlark`."""
 
-from mudlark.cli.main import run
+from mudlark.start import start
 
 if __name__ == "__main__":
-    run()
+    start()

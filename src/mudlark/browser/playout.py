@@ -37,7 +37,7 @@ class Progress:
 class PlayOut:
     """What to play, and for how long. number: of the source, by size. at_most: seconds without anything new. seconds,
     until: of a broadcast; until in seconds since 1970. stop: makes an end of it. why: it ended. given_up: where holes
-    begin that nothing filled; slight: how many of these were."""
+    begin that nothing filled; slight: how many of these were. whole: it came as far as was wanted."""
 
     tap: Tap
     number: int = 1
@@ -50,6 +50,7 @@ class PlayOut:
     source: TappedSource | None = None
     given_up: list[float] = field(default_factory=list)
     slight: int = 0
+    whole: bool = False
 
     async def run(self, ask: "Callable[[str, Any], Awaitable[list[Any]]]") -> None:
         """Until all of it was appended, nothing new comes, or it is ended. ask: gives what all frames answer to a task
@@ -58,7 +59,10 @@ class PlayOut:
         while not self.stop.is_set() and not self.why:
             await asyncio.sleep(_LOOK)
             now = time.monotonic()
-            if self.tap.systems is not None or self.tap.overfull:
+            if self.tap.systems is not None:
+                return
+            if self.tap.overfull:
+                self.why = "more was appended than is taken down"
                 return
             source = self.source = self._chosen()
             players = [player for answer in await ask("fed", None) for player in answer or []]
@@ -81,7 +85,7 @@ class PlayOut:
             hole = self._hole(source)
             if hole is None:
                 if source.ended or player["ended"] or (sought >= source.length - 1 and now - since > _LAST):
-                    self.why = "all of it was appended"
+                    self.why, self.whole = "all of it was appended", True
                     return
                 hole = source.length
             target = max(0.0, hole - _BEFORE)
@@ -111,7 +115,7 @@ class PlayOut:
         if (self.seconds is not None and total >= self.seconds) or (
             self.until is not None and time.time() >= self.until
         ):
-            self.why = "it is as long as was wanted"
+            self.why, self.whole = "it is as long as was wanted", True
 
     def _hole(self, source: TappedSource) -> float | None:
         """The first second that was not appended yet."""

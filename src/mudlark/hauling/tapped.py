@@ -101,6 +101,8 @@ async def take_down(work: Work) -> tuple[Work, Fetching]:
     )
     _write(store.folder / APPENDS, source)
     problems = tuple(_problems(source, voices))
+    if source.endless and not play_out.whole and not play_out.stop.is_set():
+        problems += (Problem("hole", f"It ended before the page said that it was over: {play_out.why}"),)
     length = max((one.rendition.duration or 0.0 for one in taken), default=0.0)
     work.watch.on_step(f"{clock(length)} were taken down")
     done = replace(
