@@ -48,7 +48,7 @@ _TELL = 1.0
 
 
 @dataclass(frozen=True, slots=True)
-class _Voice:
+class FedTrack:
     """What came of one buffer."""
 
     buffer: TappedBuffer
@@ -81,7 +81,7 @@ async def take_down(work: Work) -> tuple[Work, Fetching]:
                 f"{shown(order.target)} fed nothing to a player.",
                 "If something on it starts the film, name that with --press.",
             )
-        voices = await asyncio.to_thread(_voices, source)
+        voices = await asyncio.to_thread(tracks_fed, source)
     except Refused:
         await asyncio.to_thread(store.discard)
         raise
@@ -153,7 +153,7 @@ class _Teller:
         work.watch.on_step(f"Playing to the end: {words}")
 
 
-def _voices(source: TappedSource) -> list[_Voice]:
+def tracks_fed(source: TappedSource) -> list[FedTrack]:
     """What a viewer has seen of each buffer. Raises FormatError if nothing of any can be read, Refused for what is
     protected."""
     voices, problem = [], None
@@ -161,7 +161,7 @@ def _voices(source: TappedSource) -> list[_Voice]:
         if not buffer.size:
             continue
         try:
-            voices.append(_voice(buffer))
+            voices.append(_fed(buffer))
         except FormatError as wrong:
             problem = problem or wrong
     voices = [voice for voice in voices if voice.shown]
@@ -171,7 +171,7 @@ def _voices(source: TappedSource) -> list[_Voice]:
     return voices
 
 
-def _voice(buffer: TappedBuffer) -> _Voice:
+def _fed(buffer: TappedBuffer) -> FedTrack:
     data: Bytes = np.memmap(buffer.file, np.uint8, "r")
     appends = buffer.appends
     resets = [number for number, append in enumerate(appends) if append.anew]
@@ -190,10 +190,10 @@ def _voice(buffer: TappedBuffer) -> _Voice:
                 settled = appends[piece.last].settled
                 offset = first.offset if settled is None else settled
             found.append((piece, seen, Setting(offset, first.window)))
-    return _Voice(buffer, presented(found), unread)
+    return FedTrack(buffer, presented(found), unread)
 
 
-def _keep(work: Work, source: TappedSource, voices: Sequence[_Voice]) -> list[Taken]:
+def _keep(work: Work, source: TappedSource, voices: Sequence[FedTrack]) -> list[Taken]:
     """Note the pieces in the store as segments that are there; gives the renditions that they make."""
     taken = []
     for number, voice in enumerate(voices, start=1):
@@ -240,7 +240,7 @@ def _fetched(file: Path, track: str, number: int, resource: Resource, span: tupl
     return Fetched(track, number, source_of(resource), resource.url, 1, body, file)
 
 
-def _problems(source: TappedSource, voices: Sequence[_Voice]) -> list[Problem]:
+def _problems(source: TappedSource, voices: Sequence[FedTrack]) -> list[Problem]:
     problems = []
     for voice in voices:
         what = "sound" if is_only_sound(voice.buffer.type) else "picture"
