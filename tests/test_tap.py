@@ -13,6 +13,7 @@ from mudlark.browser.options import Listening
 from mudlark.browser.playout import PlayOut
 from mudlark.browser.tap import Tap
 from mudlark.demo.fed import parts
+from mudlark.demo.played import KEY_SYSTEM
 from mudlark.demo.repacked import fragments, samples_of, section
 from mudlark.demo.site import DemoSite
 from mudlark.demo.streamed import paths
@@ -68,7 +69,7 @@ def test_a_fed_film_is_listed_and_hauled_with_every_append_in_its_record(
 
 def test_what_keys_protect_is_refused_and_nothing_of_it_stays(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:
     ran = mudlark("haul", "--tap", site.address("locked-case"), "--into", "kept", "--settle", "0.3", "--json")
-    assert ran.status == 4 and "org.w3.clearkey" in ran.json["problems"][0]["message"]
+    assert ran.status == 4 and KEY_SYSTEM in ran.json["problems"][0]["message"]
     assert not (tmp_path / "kept").exists()
 
 

@@ -167,7 +167,8 @@ class HaulProgress(OnScreen, HaulWatch):
         if state.film not in self._ends:
             self._steps.stop()
             self._console.print(Text(state.title, style="bold"))
-            self._console.print(Text(f"Recording. What is there already can be played: {state.film}", style="dim"))
+            words = f" What is there already can be played: {state.film}" if state.playable else ""
+            self._console.print(Text(f"Recording.{words}", style="dim"))
             if not self._ends:
                 self._console.print(Text("Ctrl-C ends the recording, and makes an item of it.", style="dim"))
                 self._end_by_key()

@@ -5,6 +5,7 @@ from functools import cache
 import numpy as np
 
 from mudlark.demo.pages import Exhibit, Origins, page
+from mudlark.demo.played import KEY_SYSTEM
 from mudlark.demo.repacked import fragments, samples_of, section
 from mudlark.demo.streamed import SECONDS, SEGMENTS, paths
 
@@ -148,7 +149,8 @@ def _keys(_: Origins) -> str:
         "The case is locked; the key hangs behind the counter.",
         f"""{_UNSCRAMBLED}
   const settings = [{{initDataTypes: ["keyids"], videoCapabilities: [{{contentType: TYPE.replace(/,[^"]*/, "")}}]}}];
-  navigator.requestMediaKeySystemAccess("org.w3.clearkey", settings)
+  navigator.requestMediaKeySystemAccess("{KEY_SYSTEM}", settings)
+    .catch(() => navigator.requestMediaKeySystemAccess("org.w3.clearkey", settings))
     .then((system) => system.createMediaKeys()).then((keys) => screen.setMediaKeys(keys))
     .then(() => {{ {_BEGIN.strip()} feed(screen, source, part); }});""",
     )

@@ -33,7 +33,7 @@ class Plan:
 @dataclass(frozen=True, slots=True)
 class RecordingState:
     """How a recording goes. title: of its item. now: seconds since 1970. film: what can be played of it so far.
-    retries: tries beyond the first. end: makes an end of it, and an item of what is there.
+    retries: tries beyond the first. end: makes an end of it, and an item of what is there. playable: the film can be opened while it grows.
     """
 
     title: str
@@ -42,6 +42,7 @@ class RecordingState:
     film: Path
     retries: int
     end: Callable[[], None]
+    playable: bool = True
 
 
 @dataclass(slots=True)

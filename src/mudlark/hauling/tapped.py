@@ -146,7 +146,8 @@ class _Teller:
         if progress.endless or progress.length is None:
             state = State(length=progress.covered)
             film = work.store.folder / "recording.mp4"
-            work.watch.on_recording(RecordingState(work.target.title, state, now, film, 0, self._play_out.stop.set))
+            end = self._play_out.stop.set
+            work.watch.on_recording(RecordingState(work.target.title, state, now, film, 0, end, playable=False))
             return
         left = (progress.length - progress.covered) * (now - self._began) / max(0.1, progress.covered)
         words = f"{clock(progress.covered)} of {clock(progress.length)}, {size(progress.size)}, {clock(left)} left"
