@@ -20,7 +20,7 @@ _RATE = 4  # times, while it waits at the edge of what is there
 _PATIENCE = 4.0  # seconds for what is missing at one place
 _LAST = 3.0  # seconds for the page to say that it has ended
 _TRIES = 2
-_STALLED = 20.0  # seconds without anything new, unless less was asked for
+_STALLED = 30.0  # seconds without anything new, unless less was asked for
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,11 +138,8 @@ class PlayOut:
     def _give_up(self, source: TappedSource, hole: float) -> None:
         """What does not come is a hole; what is behind it may still come."""
         self.slight += self._is_slight(source, hole)
-        behind = [begin for begin, _ in source.covered if begin > hole + 0.01]
-        if behind or hole >= (source.length or 0.0) - 1.0:
+        if hole >= (source.length or 0.0) - 1.0 or any(begin > hole + 0.01 for begin, _ in source.covered):
             self.given_up.append(hole)
-        else:
-            self.why = "what is missing did not come"
 
 
 def _player_of(source: TappedSource, players: list[dict[str, Any]]) -> dict[str, Any] | None:

@@ -32,8 +32,8 @@ class Plan:
 
 @dataclass(frozen=True, slots=True)
 class RecordingState:
-    """How a recording goes. title: of its item. now: seconds since 1970. film: what can be played of it so far.
-    retries: tries beyond the first. end: makes an end of it, and an item of what is there. playable: the film can be opened while it grows.
+    """How a recording goes. title: of its item. now: seconds since 1970. film: what can be played of it so far, if it
+    is playable while it grows. retries: tries beyond the first. end: makes an end of it, and an item of what is there.
     """
 
     title: str
