@@ -253,6 +253,20 @@ def test_help_has_groups_and_examples(command: str) -> None:
         assert all(f"{group}:" in text for group in ("Options", "Choosing", "Listening", "Network", "Output"))
 
 
+@pytest.mark.program
+def test_a_wrong_value_says_where_it_is_set(
+    mudlark: Callable[..., Ran], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "own.toml").write_text("lanes = 99\n")
+    monkeypatch.setenv("MUDLARK_CONFIG", str(tmp_path / "own.toml"))
+    assert "own.toml" in mudlark("haul", "http://127.0.0.1:1/").err
+    assert "own.toml" in mudlark("--help").out.replace("\n", "")
+    monkeypatch.setenv("MUDLARK_LANES", "0")
+    assert "set by MUDLARK_LANES" in mudlark("haul", "http://127.0.0.1:1/").err
+    assert "is set" not in mudlark("haul", "http://127.0.0.1:1/", "--lanes", "0").err
+    assert "`mudlark haul`" in mudlark("hual").err
+
+
 def test_the_usage_of_guises_names_its_address() -> None:
     assert "[URL]" in CliRunner().invoke(_load("guises"), ["--help"], prog_name="mudlark guises").output.splitlines()[0]
 

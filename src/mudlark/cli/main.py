@@ -5,9 +5,11 @@ import importlib
 import os
 import signal
 import sys
+from pathlib import Path
 from typing import NoReturn
 
 import click
+from click.core import ParameterSource
 
 from mudlark import __version__
 from mudlark.errors import Internal, Interrupted, MudlarkError, StorageError, UsageError
@@ -68,6 +70,17 @@ class _LazyGroup(click.Group):
             advice = f"Did you mean `mudlark {near[0]}`?" if near else "`mudlark --help` lists all commands."
             raise UsageError(f"There is no command {args[0]!r}.", advice)
         return super().resolve_command(ctx, args)
+
+    def format_epilog(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        from mudlark.cli.config import config_path
+
+        super().format_epilog(ctx, formatter)
+        path, home = config_path(), Path.home()
+        named = f"~/{path.relative_to(home)}" if path.is_relative_to(home) else path
+        formatter.write_paragraph()
+        with formatter.indentation():
+            formatter.write_text(f"Options may stand in {named}; many in the environment, too (MUDLARK_LANES=8).")
+            formatter.write_text("`mudlark check` shows which hold, and whether this machine is ready.")
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
@@ -146,7 +159,23 @@ def _usage(problem: click.ClickException) -> UsageError:
     context = getattr(problem, "ctx", None)
     command = context.command_path if context else "mudlark"
     message = " ".join(problem.format_message().split())
-    return UsageError(message[:1].upper() + message[1:].rstrip(".") + ".", f"See `{command} --help`.")
+    message = message[:1].upper() + message[1:].rstrip(".") + "."
+    return UsageError(message + _where_set(problem), f"See `{command} --help`.")
+
+
+def _where_set(problem: click.ClickException) -> str:
+    """Where a wrong value stands, if that is not the command line."""
+    context, parameter = getattr(problem, "ctx", None), getattr(problem, "param", None)
+    if context is None or parameter is None or not parameter.name:
+        return ""
+    source = context.get_parameter_source(parameter.name)
+    if source is ParameterSource.ENVIRONMENT:
+        return f" It is set by {parameter.envvar} in the environment."
+    if source is ParameterSource.DEFAULT_MAP:
+        from mudlark.cli.config import config_path
+
+        return f" It is set in {config_path()}."
+    return ""
 
 
 def _configured_json(command: str) -> bool:
