@@ -85,7 +85,8 @@ class PlayOut:
             hole = self._hole(source)
             if hole is None:
                 if source.ended or player["ended"] or (sought >= source.length - 1 and now - since > _LAST):
-                    self.why, self.whole = "all of it was appended", True
+                    self.whole = not self.given_up
+                    self.why = "all of it was appended" if self.whole else "no more came of what is missing"
                     return
                 hole = source.length
             target = max(0.0, hole - _BEFORE)
