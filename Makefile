@@ -26,7 +26,7 @@ check: $(VENV)/ready
 lowest:
 	test -x $(VENV)-lowest/bin/python || $(PYTHON) -m venv $(VENV)-lowest
 	$(PYTHON) tools/lowest.py > $(VENV)-lowest/constraints.txt
-	$(VENV)-lowest/bin/python -m pip install --quiet --editable ".[archive,report,browser]" \
+	$(VENV)-lowest/bin/python -m pip install --quiet --editable ".[archive,report,browser,sheets]" \
 	  --constraint $(VENV)-lowest/constraints.txt pytest pytest-timeout pytest-xdist hypothesis jsonschema pandas
 	$(VENV)-lowest/bin/python -m pytest -m "not soak and not program and not browser" \
 	  --ignore tests/test_cluster.py --ignore tests/test_schemas.py

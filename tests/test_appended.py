@@ -1,16 +1,18 @@
 """What was appended to a player: pieces wherever it was cut, and what of them a viewer has seen."""
 
 from itertools import pairwise
+from pathlib import Path
 
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from mudlark.browser.tap import TappedBuffer, TappedSource, formats_of, readable_in
 from mudlark.demo.fed import parts
 from mudlark.demo.streamed import MEDIA
 from mudlark.errors import FormatError, Refused
-from mudlark.manifest.appended import Setting, Shown, codecs_in, holes, is_only_sound, presented
+from mudlark.manifest.appended import Presented, Setting, codecs_in, holes, is_only_sound, presented
 from mudlark.media.appended import Extent, Piece, extent, pieces, refuse_protected
 from mudlark.media.samples import Bytes
 
@@ -113,8 +115,8 @@ def test_nothing_is_presented_twice_and_nothing_of_the_last_append_is_lost(spans
 
 
 def test_holes_are_where_nothing_is_presented() -> None:
-    def at(begin: float, end: float) -> Shown:
-        return Shown(PICTURES, Extent(begin, end, None), begin, end, 0.0)
+    def at(begin: float, end: float) -> Presented:
+        return Presented(PICTURES, Extent(begin, end, None), begin, end, 0.0)
 
     assert holes([at(0, 4), at(4.05, 8)], 8.0, 0.15) == []
     assert holes([at(1, 4), at(6, 8)], 10.0, 0.15) == [(0.0, 1), (4, 6), (8, 10.0)]
@@ -125,3 +127,10 @@ def test_types_name_codecs() -> None:
     assert codecs_in('video/mp4; codecs="avc1.64001f, mp4a.40.2"') == ("avc1.64001f", "mp4a.40.2")
     assert codecs_in("audio/mpeg") == () and is_only_sound("audio/mpeg")
     assert is_only_sound('video/mp4; codecs="mp4a.40.2"') and not is_only_sound('video/webm; codecs="vp9"')
+
+
+def test_a_buffer_to_which_nothing_was_appended_tells_nothing(tmp_path: Path) -> None:
+    source = TappedSource("1", "http://museum.example/")
+    source.buffers.append(TappedBuffer(1, source, "audio/mp4", tmp_path / "appended-1"))
+    fetched = [("/a", parts()[0] + parts()[1]), ("/b", b"nothing")]
+    assert readable_in(fetched, source.buffers) == ["/a"] and formats_of(source) == []

@@ -6,7 +6,7 @@ import tomllib
 from pathlib import Path
 from typing import Any
 
-EXTRAS = ("archive", "report", "browser")
+EXTRAS = ("archive", "report", "browser", "sheets")
 
 
 def lowest(project: dict[str, Any]) -> list[str]:

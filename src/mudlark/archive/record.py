@@ -259,9 +259,10 @@ class Source(msgspec.Struct):
     identity: what the item is known by, alike: with others whose links differ in what is handed out anew each time
     (see docs/record.md). validator, modified, length: what the server says of a
     file (ETag, Last-Modified, bytes), to see later whether it is still the same there.
-    address: of the manifest or file that was fetched, after redirects. kind: hls, file, images (page images) or series
-    (numbered segments without a manifest). listed: what a list that named it says of it, by its columns.
-    filename: what the server, or the address, calls it. response: header fields of its answer that matter.
+    address: of the manifest or file that was fetched, after redirects. kind: hls, dash, file, images (page images),
+    series (numbered segments without a manifest), stream (radio) or tap (what a player was fed). listed: what a list
+    that named it says of it, by its columns. filename: what the server, or the address, calls it. response: header
+    fields of its answer that matter.
     asked: how it was asked for. tap: what it was fed to, where it was tapped.
     """
 

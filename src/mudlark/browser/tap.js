@@ -124,8 +124,6 @@
     watch(prototype, "abort", "value", (buffer) => buffers.has(buffer) && tell({ what: "abort", buffer: buffers.get(buffer).id }));
     watch(prototype, "changeType", "value", (buffer, [type]) => buffers.has(buffer)
       && tell({ what: "type", buffer: buffers.get(buffer).id, type: String(type).slice(0, 300) }));
-    watch(prototype, "remove", "value", (buffer, [from, until]) => buffers.has(buffer)
-      && tell({ what: "remove", buffer: buffers.get(buffer).id, from: finite(from), until: finite(until) }));
   }
 
   /* Blobs may hold the script of a worker; where they do, this goes before it. */

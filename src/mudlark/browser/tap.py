@@ -20,7 +20,7 @@ import msgspec
 from mudlark.errors import Refused
 
 if TYPE_CHECKING:
-    from playwright.async_api import BrowserContext, Page
+    from playwright.async_api import BrowserContext, CDPSession, Page
 
     from mudlark.media.samples import Format
 
@@ -63,16 +63,10 @@ class TappedBuffer:
     file: Path
     appends: list[Append] = field(default_factory=list)
     covered: list[tuple[float, float]] = field(default_factory=list)
-    removals: int = 0
     anew: bool = False
     size: int = 0
     writer: BinaryIO | None = None
     hashing: Any = None
-
-    @property
-    def is_picture(self) -> bool:
-        """True for video, which may have sound as well."""
-        return self.type.lower().startswith("video")
 
 
 @dataclass(slots=True)
@@ -82,7 +76,6 @@ class TappedSource:
     is a broadcast. ended: the page said that all of it was appended."""
 
     id: str
-    number: int
     frame: str
     address: str | None = None
     tag: str | None = None
@@ -116,7 +109,6 @@ class Tap:
         self.sources: dict[str, TappedSource] = {}
         self.systems: list[str] | None = None
         self.overfull = False
-        self.news_at = 0.0  # when something was last appended, by the clock of the loop
         self._buffers: dict[str, TappedBuffer] = {}
         self._heard: dict[str, int] = {}  # by realm: the last note
         self._total = 0
@@ -133,43 +125,36 @@ class Tap:
 
     async def follow(self, page: "Page") -> None:
         """Have the workers of a page tell as well."""
+        running: set[asyncio.Task[None]] = set()
+
+        def paused(event: dict[str, Any]) -> None:
+            task = asyncio.create_task(self._put_before(session, event))
+            running.add(task)
+            task.add_done_callback(running.discard)
+
         with suppress(Exception):  # a page that is gone has none
             session = await page.context.new_cdp_session(page)
-
-            async def put_before(event: dict[str, Any]) -> None:
-                request = {"requestId": event["requestId"]}
-                with suppress(Exception):
-                    fields = event.get("responseHeaders", [])
-                    kind = next((one["value"] for one in fields if one["name"].lower() == "content-type"), "")
-                    if event.get("responseStatusCode") == 200 and "javascript" in kind.lower():
-                        answer = await session.send("Fetch.getResponseBody", request)
-                        body = base64.b64decode(answer["body"]) if answer["base64Encoded"] else answer["body"].encode()
-                        own = [
-                            one for one in fields if one["name"].lower() not in ("content-length", "content-encoding")
-                        ]
-                        whole = base64.b64encode(self._in_worker.encode() + body).decode()
-                        answer = {**request, "responseCode": 200, "responseHeaders": own, "body": whole}
-                        await session.send("Fetch.fulfillRequest", answer)
-                        return
-                with suppress(Exception):
-                    await session.send("Fetch.continueRequest", request)
-
-            running: set[asyncio.Task[None]] = set()
-
-            def paused(event: dict[str, Any]) -> None:
-                task = asyncio.create_task(put_before(event))
-                running.add(task)
-                task.add_done_callback(running.discard)
-
             session.on("Fetch.requestPaused", paused)
             # the scripts of workers are of no type of their own
             workers = [{"urlPattern": "http*", "resourceType": "Other", "requestStage": "Response"}]
             await session.send("Fetch.enable", {"patterns": workers})
 
-    def main(self) -> TappedSource | None:
-        """The source to which most was appended."""
-        filled = [source for source in self.sources.values() if source.size]
-        return max(filled, key=lambda source: source.size, default=None)
+    async def _put_before(self, session: "CDPSession", event: dict[str, Any]) -> None:
+        """Put the script before that of a worker; any other answer goes on as it is."""
+        request = {"requestId": event["requestId"]}
+        fields = event.get("responseHeaders", [])
+        kind = next((one["value"] for one in fields if one["name"].lower() == "content-type"), "")
+        with suppress(Exception):  # what cannot be had is left to the browser
+            if event.get("responseStatusCode") == 200 and "javascript" in kind.lower():
+                answer = await session.send("Fetch.getResponseBody", request)
+                body = base64.b64decode(answer["body"]) if answer["base64Encoded"] else answer["body"].encode()
+                own = [one for one in fields if one["name"].lower() not in ("content-length", "content-encoding")]
+                whole = base64.b64encode(self._in_worker.encode() + body).decode()
+                given = {**request, "responseCode": 200, "responseHeaders": own, "body": whole}
+                await session.send("Fetch.fulfillRequest", given)
+                return
+        with suppress(Exception):  # the page may be gone by now
+            await session.send("Fetch.continueRequest", request)
 
     def forget(self) -> None:
         """The page is opened once more, and appends everything anew."""
@@ -199,12 +184,14 @@ class Tap:
             if number <= self._heard.get(realm, 0):
                 return  # several frames of one origin hear the same worker
             self._heard[realm] = number
+            if self.overfull and note["what"] in ("append", "bytes"):
+                return  # what follows would belong to nothing
             getattr(self, f"_on_{note['what']}")(note)
 
     def _source(self, note: dict[str, Any]) -> TappedSource:
         known = self.sources.get(note["source"])
         if known is None:
-            known = TappedSource(note["source"], len(self.sources) + 1, str(note["frame"]))
+            known = TappedSource(note["source"], str(note["frame"]))
             self.sources[known.id] = known
         return known
 
@@ -236,7 +223,6 @@ class Tap:
         )
         buffer.anew = False
         buffer.appends.append(append)
-        self.news_at = asyncio.get_running_loop().time()
 
     def _on_bytes(self, note: dict[str, Any]) -> None:
         buffer = self._buffers[note["buffer"]]
@@ -274,9 +260,6 @@ class Tap:
 
     def _on_abort(self, note: dict[str, Any]) -> None:
         self._buffers[note["buffer"]].anew = True
-
-    def _on_remove(self, note: dict[str, Any]) -> None:
-        self._buffers[note["buffer"]].removals += 1
 
     def _on_address(self, note: dict[str, Any]) -> None:
         source = self._source(note)
@@ -350,6 +333,8 @@ def _read(file: Path, append: Append) -> bytes:
 
 def _openings(buffer: TappedBuffer) -> list[bytes]:
     """How the first appends begin; what is too short to be known again is left out."""
+    if not buffer.size:
+        return []  # it has no file
     with buffer.file.open("rb") as file:
         found = []
         for append in buffer.appends:

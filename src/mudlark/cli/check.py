@@ -9,7 +9,7 @@ from rich.text import Text
 
 from mudlark.cli.command import Command, common_options, option
 from mudlark.cli.config import config_path, settings
-from mudlark.cli.options import Network, network_options
+from mudlark.cli.options import Network, into_option, network_options
 from mudlark.cli.show import console, emit_json
 from mudlark.ready import Finding, look_around
 from mudlark.web.redact import redacted_field, redacted_words
@@ -26,15 +26,7 @@ _PREFIX = "MUDLARK_"
         ("For a nightly job, with the folder that it fills:", "check --into /srv/talks --json"),
     ),
 )
-@option(
-    "--into",
-    type=click.Path(file_okay=False, path_type=Path),
-    default=Path("mudlark"),
-    show_default=True,
-    metavar="DIR",
-    help="Folder that takes the items.",
-    envvar="MUDLARK_INTO",
-)
+@into_option
 @option("--browser", type=click.Path(path_type=Path), default=None, metavar="PATH", help="Chromium or Chrome to start.")
 @network_options
 @common_options

@@ -1,14 +1,13 @@
 """`mudlark haul`: the main job."""
 
-from pathlib import Path
 from typing import Any
 
 import click
 
 from mudlark.cli.command import Command, common_options, option
 from mudlark.cli.options import (
-    Folder,
     filter_options,
+    into_option,
     keeping_options,
     means_options,
     network_options,
@@ -28,15 +27,7 @@ from mudlark.cli.wishes import wish_options
     ),
 )
 @click.argument("targets", nargs=-1, metavar="TARGET...")
-@option(
-    "--into",
-    type=Folder(),
-    default=Path("mudlark"),
-    show_default=True,
-    metavar="DIR",
-    help="Folder that takes the items.",
-    envvar="MUDLARK_INTO",
-)
+@into_option
 @option("--plan", is_flag=True, help="Show what would be taken, and under which name; fetch nothing of it.")
 @option("--drop", is_flag=True, help="Clear away what is unfinished in the folder: of these targets, or all of it.")
 @option("--title", default=None, help="Name of the item, instead of the page's title.")

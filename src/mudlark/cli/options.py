@@ -257,6 +257,19 @@ def means_options(function: F) -> F:
     return listen_option(function)
 
 
+def into_option(function: F) -> F:
+    """--into: where items go."""
+    return option(
+        "--into",
+        type=Folder(),
+        default=Path("mudlark"),
+        show_default=True,
+        metavar="DIR",
+        help="Folder that takes the items.",
+        envvar="MUDLARK_INTO",
+    )(function)
+
+
 def listen_option(function: F) -> F:
     """--listen: look at a page with a browser."""
     return option(

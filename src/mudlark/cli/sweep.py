@@ -17,9 +17,9 @@ from mudlark.browser.options import Listening
 from mudlark.cli.command import Command, common_options, option
 from mudlark.cli.items import failure_data, item_data
 from mudlark.cli.options import (
-    Folder,
     Network,
     filter_options,
+    into_option,
     keeping,
     keeping_options,
     listening,
@@ -63,15 +63,7 @@ _LARGEST_INPUT = 200_000_000  # bytes
     ),
 )
 @click.argument("source", metavar="LIST")
-@option(
-    "--into",
-    type=Folder(),
-    default=Path("mudlark"),
-    show_default=True,
-    metavar="DIR",
-    help="Folder that takes the items.",
-    envvar="MUDLARK_INTO",
-)
+@into_option
 @option("--at-once", type=click.IntRange(1, 32), default=2, show_default=True, help="Items side by side.")
 @option("--only", default=None, metavar="ROWS|TEXT", help="Only these rows (3,7-9), or those with this text in them.")
 @option("--most", type=click.IntRange(1), default=None, metavar="N", help="At most so many rows this time.")
@@ -127,8 +119,9 @@ def command(
 ) -> None:
     """Haul every row of a list into an item of its own, and say at the end what came, what did not, and why.
 
-    A list is a table (CSV, TSV), a text of addresses, a feed, a site map, an index page, a capture (HAR), or - for
-    standard input. Stopped half-way, the same command goes on from there; what is sound is not asked for again.
+    A list is a table (CSV, TSV, .xlsx, .ods), a text of addresses, a feed, a site map, any page of links, a capture
+    (HAR), or - for standard input. Stopped half-way, the same command goes on from there; what is sound is not asked
+    for again.
     """
     pause = seconds_in(every) if every else None
     ears = listening(given)

@@ -25,7 +25,7 @@ from mudlark.find.model import tap_in
 from mudlark.hauling.film import make_film
 from mudlark.hauling.order import RecordingState
 from mudlark.hauling.work import Fetching, Made, Work
-from mudlark.manifest.appended import Setting, Shown, codecs_in, holes, is_only_sound, presented
+from mudlark.manifest.appended import Presented, Setting, codecs_in, holes, is_only_sound, presented
 from mudlark.manifest.choose import Taken
 from mudlark.manifest.live.broadcast import State
 from mudlark.manifest.live.clock import SteadyClock
@@ -52,7 +52,7 @@ class FedTrack:
     """What came of one buffer."""
 
     buffer: TappedBuffer
-    shown: list[Shown]
+    shown: list[Presented]
     unread: int = 0
 
 

@@ -22,7 +22,7 @@ class Setting:
 
 
 @dataclass(frozen=True, slots=True)
-class Shown:
+class Presented:
     """A piece as it is presented: from, until in seconds of the player's time. shift: of its clock; whole: all of it
     is presented."""
 
@@ -34,9 +34,9 @@ class Shown:
     whole: bool = True
 
 
-def presented(found: Iterable[tuple[Piece, Extent, Setting]]) -> list[Shown]:
+def presented(found: Iterable[tuple[Piece, Extent, Setting]]) -> list[Presented]:
     """What a viewer has seen of the pieces of one buffer, given as they were appended; in order of time."""
-    kept: list[Shown] = []
+    kept: list[Presented] = []
     counted = 0.0
     for piece, extent, setting in found:
         shift = setting.offset
@@ -51,7 +51,7 @@ def presented(found: Iterable[tuple[Piece, Extent, Setting]]) -> list[Shown]:
             opening = _next_random(extent, shift, opening)
         if opening >= closing - 1e-6:
             continue
-        one = Shown(piece, extent, opening, closing, shift, (opening, closing) == (begin, end))
+        one = Presented(piece, extent, opening, closing, shift, (opening, closing) == (begin, end))
         kept = [part for earlier in kept for part in _without(earlier, one)]
         kept.append(one)
     return sorted(kept, key=lambda one: one.begin)
@@ -64,7 +64,7 @@ def _next_random(extent: Extent, shift: float, moment: float) -> float:
     return starts[number] if number < len(starts) else extent.end + shift
 
 
-def _without(earlier: Shown, later: Shown) -> list[Shown]:
+def _without(earlier: Presented, later: Presented) -> list[Presented]:
     """What is left of a piece when a later one has come: what is before it, and what is behind it from the next picture
     on that can be decoded alone."""
     if later.begin >= earlier.end - _EDGE or later.end <= earlier.begin + _EDGE:
@@ -81,7 +81,7 @@ def _without(earlier: Shown, later: Shown) -> list[Shown]:
     return left
 
 
-def holes(shown: Sequence[Shown], length: float | None, least: float) -> list[tuple[float, float]]:
+def holes(shown: Sequence[Presented], length: float | None, least: float) -> list[tuple[float, float]]:
     """Seconds from 0 to the length, or to the end of what is there, in which nothing is presented for so long."""
     missing, reached = [], 0.0
     for one in shown:
