@@ -254,6 +254,10 @@ def _problems(source: TappedSource, voices: Sequence[FedTrack]) -> list[Problem]
                 problems.append(Problem("hole", words, at=round(begin, 3)))
         if voice.unread:
             problems.append(Problem("segment-unreadable", f"{voice.unread} pieces of the {what} cannot be read"))
+    for buffer in source.buffers:
+        if not buffer.size:
+            words = f"The page opened a buffer for {buffer.type.partition(';')[0]}, and fed nothing to it"
+            problems.append(Problem("hole", words))
     if not source.endless and source.length is None:
         problems.append(Problem("hole", "The page did not say how long it is; nobody knows whether this is all of it"))
     return problems
