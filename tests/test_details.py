@@ -1,10 +1,13 @@
 """What formats say of themselves, and how regular pictures are."""
 
+import random
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
 
+from mudlark.archive.record import tracks_of
 from mudlark.demo.streamed import MEDIA
 from mudlark.errors import FormatError
 from mudlark.media.details import Details, details_of, rate_of
@@ -13,6 +16,8 @@ from mudlark.media.movie import TrackIndex
 from mudlark.media.picture.colour import Colour
 from mudlark.media.samples import Format, Ints
 from mudlark.media.sound.aac import read_config
+from mudlark.verify.account import Account
+from mudlark.verify.media import check_file
 
 
 @pytest.mark.parametrize(
@@ -40,6 +45,30 @@ def test_codings_of_aac_are_told_apart(bits: str, words: str, rate: int, channel
 def test_a_configuration_of_aac_that_says_nothing_is_an_error(config: bytes) -> None:
     with pytest.raises(FormatError):
         read_config(config)
+
+
+def adts(frames: list[str]) -> bytes:
+    """Frames of a channel at 24,000 Hz (ISO/IEC 14496-3 §1.A.2.2), of the bits of their elements."""
+    made = b""
+    for bits in frames:
+        body = int(bits.ljust(-(-len(bits) // 8) * 8, "0"), 2).to_bytes(-(-len(bits) // 8), "big")
+        header = 0xFFF1 << 40 | 1 << 38 | 6 << 34 | 1 << 30 | (len(body) + 7) << 13 | 0x7FF << 2
+        made += header.to_bytes(7, "big") + body
+    return made
+
+
+@pytest.mark.parametrize("count", [3, 14, 15, 40, 268])  # bytes of hints: from 15 on a byte more says how many
+def test_hints_of_which_no_header_speaks_are_found_in_the_frames(tmp_path: Path, count: int) -> None:
+    sound, chance = "000 0000" + "00000000" + "10110" * 90, random.Random(count)
+    filled = "110" + (f"{count:04b}" if count < 15 else f"1111{count - 14:08b}")
+    hints = ["1101" + f"{chance.getrandbits(count * 8 - 4):0{count * 8 - 4}b}" for _ in range(20)]
+    path = tmp_path / "talk.aac"
+    path.write_bytes(adts([(sound + filled + one + "111").replace(" ", "") for one in hints]))
+    (track,) = tracks_of(check_file(path, None, Account()))
+    assert (track.profile, track.sample_rate, track.channels) == ("HE-AAC", 48_000, 1)
+    path.write_bytes(adts([(sound + filled + "0000" + one[4:] + "111").replace(" ", "") for one in hints]))
+    (track,) = tracks_of(check_file(path, None, Account()))
+    assert (track.profile, track.sample_rate) == ("AAC-LC", 24_000)  # it fills up and says nothing
 
 
 def test_pictures_are_described_in_the_words_of_their_standard() -> None:

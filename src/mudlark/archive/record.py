@@ -10,7 +10,7 @@ import msgspec
 
 from mudlark.archive.layout import LARGEST_RECORD, RECORD
 from mudlark.errors import FormatError, StorageError
-from mudlark.media.details import details_of, rate_of
+from mudlark.media.details import details_of, heard_rate, rate_of
 from mudlark.media.movie import TrackIndex
 from mudlark.media.samples import Format
 from mudlark.plain import read_plain
@@ -109,7 +109,7 @@ class TrackFacts(msgspec.Struct, omit_defaults=True):
             width=form.width or None,
             height=form.height or None,
             channels=form.channels or None,
-            sample_rate=form.sample_rate or None,
+            sample_rate=heard_rate(form) or None,
             duration=length,
             profile=details.profile,
             depth=details.depth,

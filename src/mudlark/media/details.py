@@ -2,17 +2,19 @@
 the picture, its aspect, rotation and colours; and how regular the pictures of a track are."""
 
 import math
-from dataclasses import dataclass
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from mudlark.errors import FormatError
 from mudlark.media.codecs import codec_of
-from mudlark.media.movie import TrackIndex
+from mudlark.media.movie import ReadAt, TrackIndex
 from mudlark.media.picture import avc, hevc
 from mudlark.media.picture.inband import parameter_sets
 from mudlark.media.samples import Format
 from mudlark.media.sound.aac import read_config
+from mudlark.media.sound.hints import has_hints
 
 _AVC = {66: "Baseline", 77: "Main", 88: "Extended", 100: "High", 110: "High 10", 122: "High 4:2:2", 244: "High 4:4:4"}
 _HEVC = {1: "Main", 2: "Main 10", 3: "Main Still Picture", 4: "Range Extensions", 9: "Screen Content"}
@@ -20,6 +22,7 @@ _AV1 = ("Main", "High", "Professional")
 _SAMPLING = ("4:0:0", "4:2:0", "4:2:2", "4:4:4")
 _PRIMARIES = {1: "BT.709", 5: "BT.470 BG", 6: "BT.601", 9: "BT.2020", 11: "DCI-P3", 12: "Display P3"}  # H.273 §8.1
 _TRANSFERS = {16: "PQ", 18: "HLG"}  # §8.2: those that are not shown as others are
+_SOME = 16  # frames of sound that are looked into
 _ODD, _APART = 0.02, 0.05  # share of pictures that last otherwise, by so much of the usual, where the rate varies
 
 
@@ -53,7 +56,7 @@ def details_of(format: Format) -> Details:
 def _coded(words: str, format: Format) -> tuple[str | None, int | None, str | None]:
     config = format.config
     if words == "AAC" and config:
-        return read_config(config).words, None, None
+        return read_config(config, hints=format.hints).words, None, None
     if words == "H.264" and len(config) > 4:
         seen = avc.parse_sps(_first_set(format, 7, 31, 0))
         name = "Constrained Baseline" if seen.profile == 66 and seen.constraints & 0x40 else _AVC.get(seen.profile, "")
@@ -86,6 +89,32 @@ def _first_set(format: Format, kind: int, mask: int, shift: int) -> bytes:
             return packed[at + 4 : at + 4 + size]
         at += 4 + size
     raise FormatError("A configuration has no parameter set of its sequence")
+
+
+def heed_hints(read: ReadAt, tracks: Iterable[TrackIndex]) -> None:
+    """Note of each format of AAC whether its frames hold hints of which it does not speak."""
+    for track in tracks:
+        formats = list(track.formats)
+        for number, format in enumerate(formats):
+            codec = codec_of(format.codec)
+            if codec and codec.words == "AAC" and not format.deflated:
+                own = np.flatnonzero(track.described == number)[:_SOME].tolist()
+                frames = [format.prefix + read(int(track.offsets[one]), int(track.sizes[one])) for one in own]
+                formats[number] = replace(format, hints=has_hints(frames))
+        track.formats = tuple(formats)
+
+
+def heard_rate(format: Format) -> int:
+    """Samples a second that are heard: hints make up twice as many as are coded."""
+    return format.sample_rate * 2 if format.hints and format.sample_rate == _coded_rate(format) else format.sample_rate
+
+
+def _coded_rate(format: Format) -> int | None:
+    try:
+        said = read_config(format.config)
+    except FormatError:
+        return None
+    return None if said.bands else said.rate
 
 
 def _rotation(matrix: bytes) -> int | None:

@@ -13,6 +13,7 @@ import numpy as np
 
 from mudlark.errors import FormatError
 from mudlark.media.codecs import codec_of, misfits_of
+from mudlark.media.details import heed_hints
 from mudlark.media.movie import CutOff, Movie, ReadAt, TrackIndex
 from mudlark.media.picture.numbers import Numbering, Numbers, numbers_of
 from mudlark.media.plausible import Misfits, anything, jpeg_pictures, nal_units
@@ -141,6 +142,8 @@ def opened_film(read: Callable[[], AnyMovie], account: Account, parts: str) -> A
 def check_coded(read: ReadAt, tracks: Iterable[TrackIndex], account: Account, *, streamed: bool = False) -> None:
     """Look at all samples of some tracks, and account for their bytes. streamed: the file was made of segments, in
     which single pictures may have come damaged."""
+    tracks = list(tracks)
+    heed_hints(read, tracks)
     kinds = [_Kind.of(track, described) for track in tracks for described in range(len(track.formats))]
     numbered = [kind.numbers for kind in kinds]
     which = np.repeat(np.arange(len(kinds)), [len(numbers) for numbers in numbered])

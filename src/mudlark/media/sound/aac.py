@@ -33,8 +33,9 @@ class AacConfig:
         return "HE-AAC" if self.bands else _NAMES.get(self.object, f"AAC object {self.object}")
 
 
-def read_config(config: bytes) -> AacConfig:
-    """Read an AudioSpecificConfig. Raises FormatError where it breaks off or says what is reserved."""
+def read_config(config: bytes, *, hints: bool = False) -> AacConfig:
+    """Read an AudioSpecificConfig. hints: of bands, seen in the frames. Raises FormatError where it breaks off or says
+    what is reserved."""
     bits = Bits(config)
     kind, rate, number = _object(bits), _rate(bits), bits.take(4)
     bands, parametric = kind in (_SBR, _PS), kind == _PS
@@ -51,6 +52,8 @@ def read_config(config: bytes) -> AacConfig:
         if bits.left >= 16 and bits.take(11) == _SYNC_SBR and _object(bits) == _SBR and bits.flag():
             bands, heard = True, _rate(bits)
             parametric = bits.left >= 12 and bits.take(11) == _SYNC_PS and bits.flag()
+    if hints and not bands:
+        bands, heard = True, 2 * rate
     channels = _CHANNELS[number] if number < len(_CHANNELS) else {11: 7, 12: 8, 14: 8}.get(number, 0)
     return AacConfig(kind, heard, 2 if parametric and channels == 1 else channels, bands, parametric)
 

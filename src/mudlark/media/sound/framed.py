@@ -5,8 +5,8 @@ their own lengths, so that what looks like a header inside of one is none. There
 streams in which that happens.
 """
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -14,6 +14,7 @@ from mudlark.errors import FormatError
 from mudlark.media.samples import Bytes, Flags, Format, Ints, Samples
 
 _TOLERANCE = 0.020  # seconds by which a timestamp may differ from the running count before it is a jump
+_SOME = 16  # frames that are looked into
 _NONE = np.zeros(0, np.int64)
 
 
@@ -25,7 +26,7 @@ class Syntax:
     included, 0 where there can be none. alike: a mask of the header's first bytes, for those bits that stay the same.
     stripped: bytes of each header that MP4 does not keep. format: what the frames of a sample describe. blocks: how
     many blocks of samples each frame holds, one if nothing says. joined: true for frames that
-    belong to the sample before them.
+    belong to the sample before them. hints: whether such samples hold hints of which their headers do not speak.
     """
 
     header: int
@@ -36,6 +37,7 @@ class Syntax:
     stripped: Callable[[Bytes, Ints], Ints] | None = None
     joined: Callable[[Bytes, Ints], Bytes] | None = None
     blocks: Callable[[Bytes, Ints], Ints] | None = None
+    hints: Callable[[Sequence[bytes]], bool] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,6 +69,18 @@ def frames(stream: Bytes, syntax: Syntax) -> Frames:
     whole = chain + sizes <= len(stream)
     rest = int(chain[~whole][0]) if not whole.all() else int(chain[-1] + sizes[-1]) if len(chain) else len(stream)
     return Frames(chain[whole], sizes[whole], min(rest, len(stream)))
+
+
+def described(stream: Bytes, layout: Frames, syntax: Syntax, end: int, before: Format | None = None) -> Format:
+    """What the first sample of a chain, which ends at a byte, describes, and what hints the first frames hold, which
+    those before them did if there were any."""
+    said = syntax.format(stream[int(layout.positions[0]) : end].tobytes())
+    if syntax.hints is None:
+        return said
+    if before == said:
+        return before
+    places = zip(layout.positions[:_SOME].tolist(), layout.lengths[:_SOME].tolist(), strict=True)
+    return replace(said, hints=syntax.hints([stream[at : at + size].tobytes() for at, size in places]))
 
 
 def _walk(marks: Ints, lengths: Ints, end: int) -> Ints:
@@ -114,18 +128,17 @@ class FramedStream:
         layout = frames(stream, self._syntax)
         if not len(layout.positions):
             return None, layout.rest
-        first = int(layout.positions[0])
         opening = np.flatnonzero(~self._joined(stream, layout.positions)[1:])[:1]
         end = int(layout.positions[int(opening[0]) + 1]) if len(opening) else len(stream)
-        described = self._syntax.format(stream[first:end].tobytes())
-        if self.format is None or described.sample_rate != self.format.sample_rate:
+        said = described(stream, layout, self._syntax, end, self.format)
+        if self.format is None or said.sample_rate != self.format.sample_rate:
             self._next = None
-        self.format = described
+        self.format = said
         firsts, sizes, pieces = self._payload(stream, layout)
         frame = np.searchsorted(firsts, starts)
-        times, self._next = running_times(described, self._next, len(firsts), frame, pts)
+        times, self._next = running_times(said, self._next, len(firsts), frame, pts)
         sync = np.ones(len(firsts), np.bool_)
-        return Samples(self.track, described, sizes, times, times, sync, pieces), layout.rest
+        return Samples(self.track, said, sizes, times, times, sync, pieces), layout.rest
 
     def _joined(self, stream: Bytes, positions: Ints) -> Flags:
         """Which frames belong to the sample before them."""

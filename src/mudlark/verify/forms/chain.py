@@ -14,7 +14,7 @@ from mudlark.errors import FormatError
 from mudlark.media.crc import crc16
 from mudlark.media.samples import Bytes, Format
 from mudlark.media.sound.ac3 import AC3
-from mudlark.media.sound.framed import Frames, Syntax, frames
+from mudlark.media.sound.framed import Frames, Syntax, described, frames
 from mudlark.media.sound.mpeg_audio import MPEG_AUDIO
 from mudlark.media.sound.packed import SYNTAXES
 from mudlark.verify.account import Account
@@ -63,7 +63,7 @@ class Chain:
         if self.format is None:
             begin, size = int(layout.positions[0]), int(layout.lengths[0])
             self.first = window[begin : begin + size].tobytes()
-            self.format = self.syntax.format(self.first)
+            self.format = described(window, layout, self.syntax, begin + size)
         ends = layout.positions + layout.lengths
         gaps = np.append(layout.positions, layout.rest) - np.append(0, ends)
         opening = np.ones(len(ends), np.int64)
