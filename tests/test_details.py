@@ -66,6 +66,12 @@ def test_hints_of_which_no_header_speaks_are_found_in_the_frames(tmp_path: Path,
     path.write_bytes(adts([(sound + filled + one + "111").replace(" ", "") for one in hints]))
     (track,) = tracks_of(check_file(path, None, Account()))
     assert (track.profile, track.sample_rate, track.channels) == ("HE-AAC", 48_000, 1)
+    if 10 < count < 200:  # with an extension of four bytes, and three bits behind it
+        ending = ["1" + "0100" + "10" + "1" * 30 + "000"] * 20
+        filling = [one[: count * 8 - len(end)] + end for one, end in zip(hints, ending, strict=True)]
+        path.write_bytes(adts([(sound + filled + one + "111").replace(" ", "") for one in filling]))
+        (track,) = tracks_of(check_file(path, None, Account()))
+        assert (track.profile, track.sample_rate, track.channels) == ("HE-AAC v2", 48_000, 2)
     path.write_bytes(adts([(sound + filled + "0000" + one[4:] + "111").replace(" ", "") for one in hints]))
     (track,) = tracks_of(check_file(path, None, Account()))
     assert (track.profile, track.sample_rate) == ("AAC-LC", 24_000)  # it fills up and says nothing

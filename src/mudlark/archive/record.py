@@ -10,7 +10,7 @@ import msgspec
 
 from mudlark.archive.layout import LARGEST_RECORD, RECORD
 from mudlark.errors import FormatError, StorageError
-from mudlark.media.details import details_of, heard_rate, rate_of
+from mudlark.media.details import details_of, heard, rate_of
 from mudlark.media.movie import TrackIndex
 from mudlark.media.samples import Format
 from mudlark.plain import read_plain
@@ -102,14 +102,14 @@ class TrackFacts(msgspec.Struct, omit_defaults=True):
     @classmethod
     def of_format(cls, form: Format, length: float) -> "TrackFacts":
         """What a format alone says. length: seconds."""
-        details = details_of(form)
+        details, (rate, channels) = details_of(form), heard(form)
         return cls(
             type=form.type,
             codec=form.codec,
             width=form.width or None,
             height=form.height or None,
-            channels=form.channels or None,
-            sample_rate=heard_rate(form) or None,
+            channels=channels or None,
+            sample_rate=rate or None,
             duration=length,
             profile=details.profile,
             depth=details.depth,

@@ -3,6 +3,7 @@ the picture, its aspect, rotation and colours; and how regular the pictures of a
 
 import math
 from collections.abc import Iterable
+from contextlib import suppress
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -14,7 +15,7 @@ from mudlark.media.picture import avc, hevc
 from mudlark.media.picture.inband import parameter_sets
 from mudlark.media.samples import Format
 from mudlark.media.sound.aac import read_config
-from mudlark.media.sound.hints import has_hints
+from mudlark.media.sound.hints import hints_in
 
 _AVC = {66: "Baseline", 77: "Main", 88: "Extended", 100: "High", 110: "High 10", 122: "High 4:2:2", 244: "High 4:4:4"}
 _HEVC = {1: "Main", 2: "Main 10", 3: "Main Still Picture", 4: "Range Extensions", 9: "Screen Content"}
@@ -92,29 +93,25 @@ def _first_set(format: Format, kind: int, mask: int, shift: int) -> bytes:
 
 
 def heed_hints(read: ReadAt, tracks: Iterable[TrackIndex]) -> None:
-    """Note of each format of AAC whether its frames hold hints of which it does not speak."""
+    """Note of each format of AAC what its frames hint at, of which it does not speak."""
     for track in tracks:
         formats = list(track.formats)
         for number, format in enumerate(formats):
             codec = codec_of(format.codec)
-            if codec and codec.words == "AAC" and not format.deflated:
+            if codec and codec.words == "AAC" and format.config and not format.deflated:
                 own = np.flatnonzero(track.described == number)[:_SOME].tolist()
                 frames = [format.prefix + read(int(track.offsets[one]), int(track.sizes[one])) for one in own]
-                formats[number] = replace(format, hints=has_hints(frames))
+                formats[number] = replace(format, hints=hints_in(frames))
         track.formats = tuple(formats)
 
 
-def heard_rate(format: Format) -> int:
-    """Samples a second that are heard: hints make up twice as many as are coded."""
-    return format.sample_rate * 2 if format.hints and format.sample_rate == _coded_rate(format) else format.sample_rate
-
-
-def _coded_rate(format: Format) -> int | None:
-    try:
-        said = read_config(format.config)
-    except FormatError:
-        return None
-    return None if said.bands else said.rate
+def heard(format: Format) -> tuple[int, int]:
+    """Samples a second, and channels, that are heard, which may be more than are coded where there are hints."""
+    if format.hints:
+        with suppress(FormatError):
+            said = read_config(format.config, hints=format.hints)
+            return said.rate, said.channels or format.channels
+    return format.sample_rate, format.channels
 
 
 def _rotation(matrix: bytes) -> int | None:

@@ -20,6 +20,8 @@ from mudlark.media.picture.colour import Colour
 Ints = npt.NDArray[np.int64]
 Flags = npt.NDArray[np.bool_]
 Bytes = npt.NDArray[np.uint8]
+# of sound in fewer bands, or also in fewer channels, than are heard
+Hints = Literal["", "bands", "parametric"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,7 +37,7 @@ class Format:
     elements: what a Matroska track says of its picture beside that, whole. matrix: how an MP4 has it turned (36 bytes),
     empty if it is not. priming: ticks of the first samples that are decoded and not heard.
     prefix: bytes that the file leaves out before each sample; deflated: it keeps them packed (RFC 1950).
-    hints: its frames hold hints of higher bands, of which the configuration does not speak.
+    hints: what its frames hint at, of which the configuration does not speak.
     """
 
     type: Literal["video", "audio", "text"]
@@ -58,7 +60,7 @@ class Format:
     priming: int = field(default=0, compare=False, repr=False)
     prefix: bytes = field(default=b"", compare=False, repr=False)
     deflated: bool = field(default=False, compare=False, repr=False)
-    hints: bool = field(default=False, compare=False, repr=False)
+    hints: Hints = field(default="", compare=False, repr=False)
 
     @property
     def lasts(self) -> Fraction:

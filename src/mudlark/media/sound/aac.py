@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 from mudlark.errors import FormatError
 from mudlark.media.bits import Bits
+from mudlark.media.samples import Hints
 from mudlark.media.sound.adts import RATES
 
 _CHANNELS = (0, 1, 2, 3, 4, 5, 6, 8)
@@ -33,9 +34,9 @@ class AacConfig:
         return "HE-AAC" if self.bands else _NAMES.get(self.object, f"AAC object {self.object}")
 
 
-def read_config(config: bytes, *, hints: bool = False) -> AacConfig:
-    """Read an AudioSpecificConfig. hints: of bands, seen in the frames. Raises FormatError where it breaks off or says
-    what is reserved."""
+def read_config(config: bytes, *, hints: Hints = "") -> AacConfig:
+    """Read an AudioSpecificConfig. hints: those seen in the frames. Raises FormatError where it breaks off or says what
+    is reserved."""
     bits = Bits(config)
     kind, rate, number = _object(bits), _rate(bits), bits.take(4)
     bands, parametric = kind in (_SBR, _PS), kind == _PS
@@ -53,7 +54,7 @@ def read_config(config: bytes, *, hints: bool = False) -> AacConfig:
             bands, heard = True, _rate(bits)
             parametric = bits.left >= 12 and bits.take(11) == _SYNC_PS and bits.flag()
     if hints and not bands:
-        bands, heard = True, 2 * rate
+        bands, heard, parametric = True, 2 * rate, hints == "parametric" and number == 1
     channels = _CHANNELS[number] if number < len(_CHANNELS) else {11: 7, 12: 8, 14: 8}.get(number, 0)
     return AacConfig(kind, heard, 2 if parametric and channels == 1 else channels, bands, parametric)
 

@@ -8,7 +8,7 @@ import numpy as np
 from mudlark.errors import FormatError
 from mudlark.media.samples import Bytes, Format, Ints
 from mudlark.media.sound.framed import Syntax, bits_of, reserved
-from mudlark.media.sound.hints import has_hints
+from mudlark.media.sound.hints import hints_in
 
 RATES = (96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 16000, 12000, 11025, 8000, 7350)
 _CHANNELS = (0, 1, 2, 3, 4, 5, 6, 8)
@@ -65,7 +65,7 @@ ADTS = Syntax(
     format=audio_format,
     stripped=_stripped,
     blocks=_blocks,
-    hints=has_hints,
+    hints=hints_in,
 )
 
 

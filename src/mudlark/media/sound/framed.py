@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from mudlark.errors import FormatError
-from mudlark.media.samples import Bytes, Flags, Format, Ints, Samples
+from mudlark.media.samples import Bytes, Flags, Format, Hints, Ints, Samples
 
 _TOLERANCE = 0.020  # seconds by which a timestamp may differ from the running count before it is a jump
 _SOME = 16  # frames that are looked into
@@ -26,7 +26,7 @@ class Syntax:
     included, 0 where there can be none. alike: a mask of the header's first bytes, for those bits that stay the same.
     stripped: bytes of each header that MP4 does not keep. format: what the frames of a sample describe. blocks: how
     many blocks of samples each frame holds, one if nothing says. joined: true for frames that
-    belong to the sample before them. hints: whether such samples hold hints of which their headers do not speak.
+    belong to the sample before them. hints: what such samples hint at, of which their headers do not speak.
     """
 
     header: int
@@ -37,7 +37,7 @@ class Syntax:
     stripped: Callable[[Bytes, Ints], Ints] | None = None
     joined: Callable[[Bytes, Ints], Bytes] | None = None
     blocks: Callable[[Bytes, Ints], Ints] | None = None
-    hints: Callable[[Sequence[bytes]], bool] | None = None
+    hints: Callable[[Sequence[bytes]], Hints] | None = None
 
 
 @dataclass(frozen=True, slots=True)
