@@ -162,6 +162,7 @@ def test_any_markup_is_read(parts: list[str]) -> None:
         ("<p>Listen at https://live.museum.example/g.m3u8, all day.", "https://live.museum.example/g.m3u8"),
         ('<script>var u = "https://museum.example/" + "h/" + "h.m3u8"</script>', "https://museum.example/h/h.m3u8"),
         ("<script>var u = '/i.m3u8?fresh=' + Math.random()</script>", "https://museum.example/i.m3u8"),
+        ("<script>var u = 'https://museum.example/i.m3u8?fresh=' + Math.random()</script>", "https://museum.example/i.m3u8"),
     ],
 )
 def test_what_players_of_other_makers_are_given_is_found(markup: str, address: str) -> None:

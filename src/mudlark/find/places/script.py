@@ -84,6 +84,7 @@ def literals(script: str) -> Iterator[Literal]:
         if script[end] == "`" and "${" in text:
             text, unfinished = text.partition("${")[0], True
         if text.endswith("=") and _EVER_NEW.match(script, end + 1):
+            counts[text] += 1  # which is none
             text, unfinished = _WITHOUT_LAST.sub("", text), False  # what is added against caches need not be there
         unfinished = (unfinished and kind_by_extension(text) is None) or text.endswith(("=", "?", "&"))
         if counts[text] >= _MOST_REPEATS:
