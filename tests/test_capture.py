@@ -3,6 +3,7 @@
 from pathlib import Path
 from typing import Any
 
+from mudlark.find.further import nothing
 from mudlark.find.model import Find, Page
 from mudlark.find.places.capture import page_in
 from mudlark.find.sift import best
@@ -184,6 +185,18 @@ def test_a_playlist_with_a_key_system_is_marked(tmp_path: Path) -> None:
 def test_what_the_browser_was_refused_says_so(tmp_path: Path) -> None:
     page = _page(tmp_path, [entry(f"{MEDIA}/a.mp4", "video/mp4", status=403, resourceType="media")])
     assert page.finds[0].problem == "the server answered 403 to the browser"
+
+
+def test_what_was_asked_for_in_vain_is_said_once_an_address(tmp_path: Path) -> None:
+    part = f"{MEDIA}/part-"
+    vain = [entry(f"{part}{n % 12}.ts", "text/html", status=404, resourceType="fetch") for n in range(24)]
+    vain += [entry(f"{PAGE}/api", status=403, resourceType="xhr"), entry(f"{PAGE}/a.css", status=404)]
+    vain += [entry(f"{PAGE}/a.png", "text/html", status=404, resourceType="image")]
+    page = _page(tmp_path, vain)
+    assert page.failed == ["12 segments answered 404", "1 request by scripts answered 403"]
+    problem = nothing(page)
+    assert "12 segments answered 404, 1 request by scripts answered 403." in problem.what
+    assert "--press" in (problem.advice or "")
 
 
 def test_the_source_as_it_stood_at_the_end_is_read_too(tmp_path: Path) -> None:

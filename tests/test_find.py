@@ -4,6 +4,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from mudlark.find.further import nothing
 from mudlark.find.model import Find, Page
 from mudlark.find.places.metadata import seconds
 from mudlark.find.places.page import read_page
@@ -151,6 +152,19 @@ def test_any_markup_is_read(parts: list[str]) -> None:
 
 
 @pytest.mark.parametrize(
+    ("markup", "step"),
+    [
+        ("<script>play()</script>", "--listen"),
+        ("<p>Opening hours</p>", "look for the page that has"),
+        ("".join(f"<a href=/talk/{number}>Talk {number}</a>" for number in range(5)), "mudlark sweep"),
+    ],
+)
+def test_a_page_without_media_leads_on(markup: str, step: str) -> None:
+    page = Page("https://museum.example/", received=f"<!doctype html>{markup}".encode())
+    assert step in (nothing(page).advice or "")
+
+
+@pytest.mark.parametrize(
     ("markup", "address"),
     [
         ('<tide-video src="/a.m3u8"></tide-video>', "https://museum.example/a.m3u8"),
@@ -162,7 +176,10 @@ def test_any_markup_is_read(parts: list[str]) -> None:
         ("<p>Listen at https://live.museum.example/g.m3u8, all day.", "https://live.museum.example/g.m3u8"),
         ('<script>var u = "https://museum.example/" + "h/" + "h.m3u8"</script>', "https://museum.example/h/h.m3u8"),
         ("<script>var u = '/i.m3u8?fresh=' + Math.random()</script>", "https://museum.example/i.m3u8"),
-        ("<script>var u = 'https://museum.example/i.m3u8?fresh=' + Math.random()</script>", "https://museum.example/i.m3u8"),
+        (
+            "<script>var u = 'https://museum.example/i.m3u8?fresh=' + Math.random()</script>",
+            "https://museum.example/i.m3u8",
+        ),
     ],
 )
 def test_what_players_of_other_makers_are_given_is_found(markup: str, address: str) -> None:

@@ -8,7 +8,8 @@ from rich.console import Console
 from rich.text import Text
 
 from mudlark.cli.show import columns, console, indented, life, live_data, live_words, numbers
-from mudlark.find.model import Evidence, Find, Page
+from mudlark.find.further import next_step
+from mudlark.find.model import PLAYED, Evidence, Find, Page
 from mudlark.find.places.button import Button
 from mudlark.find.questions import Form
 from mudlark.text import clock, printable, size
@@ -39,11 +40,13 @@ def show_page(page: Page, most: int, why: bool) -> None:
     for feed in page.feeds[:5]:
         out.print(Text(f"It names a feed; look through it: mudlark sift {printable(feed)}", style="bold"))
     _choices(out, page)
-    roles = {find.role for find in page.finds}
-    if "advert" in roles and "main" not in roles and page.capture is None:
-        out.print(
-            Text("! Only an advert is named here; the film may be asked for once it is played: --listen", "yellow")
-        )
+    if page.failed:
+        out.print(Text(f"! {', '.join(page.failed)}.", style="yellow"))
+    if not any(find.kind in PLAYED and find.role == "main" and not find.problem for find in page.finds):
+        only = " but an advert" if any(find.role == "advert" for find in page.finds) else ""
+        if page.finds and not page.itself and not page.entries:
+            words = f"! No film and no sound is named here{only}. {next_step(page)}".rstrip()
+            out.print(Text(words, style="yellow"), soft_wrap=True)
     out.print()
     if not page.finds:
         return
@@ -195,6 +198,7 @@ def page_data(page: Page, button: Button | None) -> dict[str, Any]:
         "entries": page.entries,
         "feeds": page.feeds,
         "notes": page.notes,
+        "failed": page.failed,
     }
     if button:
         data["button"] = {

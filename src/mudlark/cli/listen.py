@@ -16,8 +16,8 @@ from mudlark.cli.options import Network, addresses, listening, listening_options
 from mudlark.cli.show import columns, console, emit_json
 from mudlark.cli.steps import Steps
 from mudlark.errors import MudlarkError
+from mudlark.find.further import nothing
 from mudlark.find.places.capture import page_in
-from mudlark.find.sift import nothing
 from mudlark.text import clock, printable, size
 
 

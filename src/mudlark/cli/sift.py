@@ -17,6 +17,7 @@ from mudlark.cli.options import Network, addresses, filter_options, means, means
 from mudlark.cli.show import columns, complain, console, emit_json, life, messages
 from mudlark.cli.steps import Steps
 from mudlark.errors import MudlarkError, NothingFound, UsageError
+from mudlark.find.further import nothing
 from mudlark.find.judge.probe import MANY, MOST, ask, probe
 from mudlark.find.look import Means, look, looks_in
 from mudlark.find.model import Page
@@ -24,7 +25,7 @@ from mudlark.find.places.button import Button, find_button
 from mudlark.find.places.links import links_in, listed_by
 from mudlark.find.questions import ANY, Answer
 from mudlark.find.select import ORDERS, Filter, ordered
-from mudlark.find.sift import decode, nothing, sift_response
+from mudlark.find.sift import decode, sift_response
 from mudlark.find.walk import sift_all
 from mudlark.manifest.load import wants_text
 from mudlark.text import counted, printable, size

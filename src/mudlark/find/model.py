@@ -31,6 +31,7 @@ Place = Literal[
     "text",
     "given",
 ]
+_RUNNING = (b"<script", b"<iframe", b"<frame", b"<video", b"<audio", b"<object", b"<embed")
 Hint = Literal["poster", "thumbnail", "download", "advert", "control", "tiny", "unfinished"]
 
 _TAP = re.compile(r"(?P<page>[^#]+)#tap-(?P<number>[1-9]\d{0,3})")
@@ -298,7 +299,8 @@ class Page:
     nothing. notes: what happened while it was open.
     forms: the questions that it asks. walk: the answers that led here. feeds: feeds that it names. is_list: it is a
     feed or site map. asked: servers were asked about its finds. policy: its referrer policy. onward: where it leads by
-    itself, with the way in words. received: its source as the server sent it.
+    itself, with the way in words. received: its source as the server sent it. failed: what media were asked for in
+    vain while it was open, in words.
     """
 
     url: str
@@ -327,6 +329,13 @@ class Page:
     policy: str | None = None
     onward: tuple[str, str] | None = None
     received: bytes = b""
+    failed: list[str] = field(default_factory=list)
+
+    @property
+    def runs(self) -> bool:
+        """True if something on it may ask for media later: a script, a frame or a player; or if nobody knows."""
+        source = self.received.lower()
+        return not source or any(one in source for one in _RUNNING)
 
     @property
     def asks(self) -> bool:

@@ -8,6 +8,7 @@ from dataclasses import replace
 import msgspec
 
 from mudlark.errors import MudlarkError, NothingFound, Refused, UsageError
+from mudlark.find.further import next_step, nothing, with_failures
 from mudlark.find.judge.expiry import expires_at
 from mudlark.find.judge.group import fold_series
 from mudlark.find.judge.kind import FAMILIES, kind_by_extension, kind_by_type
@@ -131,38 +132,6 @@ def page_of(look: Content) -> Page:
         ),
     )
     return Page(look.url, tidy(file_part(look.url).rpartition(".")[0]), finds=[find], itself=True)
-
-
-def nothing(page: Page) -> NothingFound:
-    if page.wants_login:
-        return NothingFound(
-            f"{shown(page.url)} asks for a log-in, and shows no media without one.",
-            "Log in with a browser, export its cookies, and give them with --cookie-file.",
-        )
-    if page.asks:
-        named = next(q for form in page.forms if not form.refused for q in form.questions if q.options)
-        labels = ", ".join(repr(option.label) for option in named.options[:8])
-        return NothingFound(
-            f"{shown(page.url)} asks for {named.label or named.name!r} before it shows any media.",
-            f"Add --choose {named.name}=… with one of {labels}.",
-        )
-    if page.feeds:
-        return NothingFound(
-            f"There is no media in the source of {shown(page.url)}, but it names a feed.",
-            f"Look through that: mudlark sift {shown(page.feeds[0])}",
-            url=page.url,
-        )
-    if page.capture:
-        return NothingFound(
-            " ".join([f"{shown(page.url)} asked for no media while it was listened to.", *page.notes[:3]]),
-            "If something on it starts the media, name that with --press TEXT.",
-            url=page.url,
-        )
-    return NothingFound(
-        f"There is no media in the source of {shown(page.url)}.",
-        "It may only be asked for once the page is played; try with --listen.",
-        url=page.url,
-    )
 
 
 def _link_headers(look: Content, page: Page) -> None:
@@ -314,26 +283,20 @@ def best(page: Page) -> Find:
         if find.kind in PLAYED and find.problem and find.role == "main":
             raise NothingFound(
                 f"The best find on {shown(page.url)} cannot be used: {shown(find.url)}: {sentence(find.problem)}",
-                "Look at the others with `mudlark sift`, and haul one of them by its address.",
+                f"Look at the others with `mudlark sift`, and haul one of them with --nth. {next_step(page)}".rstrip(),
                 url=find.url,
             )
     adverts = [find for find in alive if find.role == "advert"]
     if adverts:
         raise NothingFound(
             f"The only film on {shown(page.url)} is an advert, {shown(adverts[0].url)}: {adverts[0].rank.advert}.",
-            _ADVERT_ADVICE[page.capture is not None].format(adverts[0].number),
+            f"{next_step(page)} --nth {adverts[0].number} takes the advert.".lstrip(),
             url=adverts[0].url,
         )
     if mains:
         return mains[0]
     raise NothingFound(
-        f"No find on {shown(page.url)} is a film, a sound or a file to keep.",
-        "See them with `mudlark sift`, and choose with --nth or --match.",
+        with_failures(f"No find on {shown(page.url)} is a film, a sound or a file to keep.", page),
+        f"{next_step(page)} See what there is with `mudlark sift`, and take it with --nth or --match.".lstrip(),
         url=page.url,
     )
-
-
-_ADVERT_ADVICE = {
-    False: "The film may only be asked for once the page is played: try with --listen. --nth {} takes the advert.",
-    True: "If something on the page starts the film, name that with --press TEXT. --nth {} takes the advert.",
-}

@@ -5,6 +5,7 @@ text is in the capture are read from there, so that a page that is gone can stil
 """
 
 import re
+from collections import Counter
 from dataclasses import dataclass, replace
 from itertools import islice
 from urllib.parse import urlsplit
@@ -12,6 +13,7 @@ from urllib.parse import urlsplit
 from mudlark.browser.capture import Capture, Exchange
 from mudlark.browser.har import View
 from mudlark.errors import MudlarkError, NothingFound, Refused
+from mudlark.find.further import nothing
 from mudlark.find.judge.kind import is_segment, kind_by_extension, kind_by_type
 from mudlark.find.judge.leaves import collect_leaves
 from mudlark.find.judge.probe import MOST
@@ -23,13 +25,13 @@ from mudlark.find.places.listing import read_listing
 from mudlark.find.places.page import facts_in, named_in, read_page
 from mudlark.find.places.tapped import all_taps, taps_in
 from mudlark.find.questions import read_forms
-from mudlark.find.sift import merge, nothing, settle
+from mudlark.find.sift import merge, settle
 from mudlark.manifest import hls
 from mudlark.manifest.load import DESCRIBED, refusal
 from mudlark.manifest.model import IndexedFile
 from mudlark.media.forms import CATEGORIES
 from mudlark.media.sniff import sniff
-from mudlark.text import tidy
+from mudlark.text import counted, tidy
 from mudlark.web.address import shown
 from mudlark.web.answer import Content
 from mudlark.web.referrer import DEFAULT, Referrer
@@ -75,7 +77,7 @@ def page_in(capture: Capture) -> Page:
     """The finds of a capture, not yet ranked."""
     page = _sources(capture)
     page.title = page.title or tidy(capture.title)
-    page.capture, page.notes = capture.origin, list(capture.notes)
+    page.capture, page.notes, page.failed = capture.origin, list(capture.notes), _failed(capture)
     merge(page, _Requests(capture, page).finds())
     _json(capture, page)
     _tie(capture, page)
@@ -88,6 +90,28 @@ def page_in(capture: Capture) -> Page:
     listed = {address for entry in page.entries for address in (entry.url, entry.media)}
     page.is_list = sum(find.url in listed and find.kind in PLAYED for find in page.finds) > 1
     return page
+
+
+def _failed(capture: Capture) -> list[str]:
+    """What was asked for in vain, by what it is and why, the most first; pictures and what dresses a page apart, and
+    what the page itself broke off."""
+    found: dict[str, tuple[str, str, str]] = {}
+    for exchange in capture.exchanges:
+        named = kind_by_extension(exchange.url)
+        broken = exchange.failure and "abort" not in exchange.failure.lower()
+        if (exchange.status < 400 and not broken) or named == "image" or exchange.resource in _NO_MEDIA:
+            continue
+        if is_segment(exchange.url):
+            what, whose = "segment", ""
+        elif named:
+            what, whose = {"hls": "playlist", "dash": "manifest"}.get(named, f"{named} file"), ""
+        elif exchange.resource in _BY_SCRIPT:
+            what, whose = "request", " by scripts"
+        else:
+            continue
+        found[exchange.url] = what, whose, f"answered {exchange.status}" if exchange.status >= 400 else "failed"
+    counts = Counter(found.values())
+    return [f"{counted(count, what)}{whose} {why}" for (what, whose, why), count in counts.most_common()]
 
 
 def _refused(url: str, systems: list[str]) -> Refused:

@@ -59,10 +59,14 @@ def links_in(source: str, url: str, pattern: str | None = None) -> LinkList:
     return LinkList([found[target] for target in largest], shape)
 
 
+def links_of(page: Page) -> list[ListEntry]:
+    """The entries of a page, else its links of one shape."""
+    return page.entries or page.links or links_in(page.received.decode("utf-8", "replace"), page.url).entries
+
+
 def listed_by(page: Page) -> list[ListEntry]:
-    """What a page lists: its entries, else its links of one shape, else its finds."""
-    links = page.entries or page.links or links_in(page.received.decode("utf-8", "replace"), page.url).entries
-    if links:
+    """What a page lists: entries, else links of one shape, else its finds."""
+    if links := links_of(page):
         return links
     kept = [find for find in page.finds if find.role not in ("segment", "advert")]
     return [
