@@ -5,7 +5,9 @@ import csv
 import json
 import signal
 import subprocess
+import zipfile
 from collections.abc import Callable
+from io import BytesIO
 from pathlib import Path
 from typing import Literal
 
@@ -21,7 +23,7 @@ from mudlark.hauling.title import folder_name
 from mudlark.sweeping.gather import following
 from mudlark.sweeping.journal import Journal, Result, key_of
 from mudlark.sweeping.rows import Listed, ListRow, once, rows_in
-from mudlark.sweeping.run import Done, Hosts, Sweep, chosen, with_row
+from mudlark.sweeping.run import Chosen, Done, Hosts, Sweep, with_row
 from tests.conftest import PROGRAM, Answer, Ran, Trouble, own_environment, wait_until
 
 Run = Callable[..., Ran]
@@ -158,7 +160,7 @@ def test_rows_are_chosen_by_number_text_and_what_came_of_them(tmp_path: Path) ->
     journal = Journal(tmp_path)
 
     def numbers(only: str | None = None, most: int | None = None, *, failed: bool = False) -> list[int]:
-        return [row.number for row in chosen(listed, journal, only, most, failed=failed)]
+        return [row.number for row in Chosen(only, most, failed).of(listed, journal)]
 
     assert numbers("2,4-6") == [2, 4, 5, 6] and numbers("film 7") == [7] and numbers(most=3) == [1, 2, 3]
     (tmp_path / "Film 1").mkdir()
@@ -192,10 +194,10 @@ def test_the_table_of_results_has_no_formulas_and_leaves_others_alone(tmp_path: 
     (tmp_path / "sweep.csv").write_text("mine")
     journal = Journal(tmp_path)
     journal.add(Result("k", "https://museum.example/?token=hush", "failed", title="=1+1", reason="@x"))
-    path = journal.write_table()
+    path = journal.write_table({})
     assert path.name == "sweep (2).csv" and (tmp_path / "sweep.csv").read_text() == "mine"
-    assert journal.write_table() == path
-    (row,) = csv.DictReader(path.open(encoding="utf-8", newline=""))
+    assert journal.write_table({}) == path
+    (row,) = csv.DictReader(path.open(encoding="utf-8-sig", newline=""))
     assert row["title"] == "'=1+1" and row["reason"] == "'@x" and "hush" not in row["address"]
 
 
@@ -245,16 +247,62 @@ def test_a_list_with_dead_and_doubled_rows(mudlark: Run, site: DemoSite, tmp_pat
     summary = ran.json["summary"]
     assert ran.status == 1 and (summary["rows"], summary["doubled"], summary["tried"]) == (5, 1, 5)
     assert summary["verdicts"] == {"sound": 3, "failed": 2}
-    assert sorted(item["row"] for item in ran.json["items"]) == [1, 2, 3, 4, 5]
+    assert sorted(item["row"] for item in ran.json["items"]) == [1, 2, 3, 5, 6]  # as the list has them
     bell = next(item for item in ran.json["items"] if item["row"] == 1)
     record = json.loads((tmp_path / bell["folder"] / "record.json").read_text())
     assert record["title"] == "Harbour Wall" and record["source"]["listed"]["Box"] == "17"
-    table = list(csv.DictReader((tmp_path / "kept" / "sweep.csv").open(encoding="utf-8", newline="")))
+    table = list(csv.DictReader((tmp_path / "kept" / "sweep.csv").open(encoding="utf-8-sig", newline="")))
     failed = [row for row in table if row["verdict"] == "failed"]
     assert len(failed) == 2 and all(row["reason"] for row in failed)
     again = mudlark("sweep", f"{site.origins.site}/lists/films.csv", "--into", "kept")
     assert "2 failed, 3 done before" in again.out and "2 × answered 404 Not Found." in again.out
     assert "404" in again.out and "table  kept/sweep.csv" in again.out
+
+
+@pytest.mark.program
+def test_a_year_of_nights_says_no_more_than_what_is_new_or_wrong(
+    mudlark: Run, trouble: Trouble, tmp_path: Path
+) -> None:
+    def answer(letter: str, tag: str) -> Answer:
+        packed = BytesIO()
+        with zipfile.ZipFile(packed, "w") as archive:
+            archive.writestr(f"{tag}.txt", letter * 900)
+        return Answer(packed.getvalue(), type="application/zip", headers={"ETag": f'"{tag}"'})
+
+    rows = ["shelfmark,address"]
+    rows += [f"RA-{n},{trouble.say(f'/{n}.zip', answer(str(n), 'a'))}" for n in range(3)]
+    rows += [f"RA-{n},{trouble.url}/dead-{n}.zip" for n in (3, 4)]
+    (tmp_path / "list.csv").write_text("\n".join(rows) + "\n")
+    night = ("sweep", "list.csv", "--into", "kept", "--quiet", "--tries", "1", "--give-up", "3")
+    first = mudlark(*night)
+    assert first.status == 1 and first.out.count("sound") == 3 and first.out.count("failed") == 2
+    assert "2 × answered 404" in first.out and not first.err
+    second, third = mudlark(*night), mudlark(*night)
+    assert "sound" not in second.out and second.out.count("failed") == 2 and "set aside" not in second.out
+    assert "2 rows set aside after 3 runs: 4–5" in third.out
+    (tmp_path / "list.csv").write_text("\n".join([*rows, f"RA-9,{trouble.say('/9.zip', answer('9', 'a'))}"]) + "\n")
+    asked = len(trouble.asked)
+    fourth, fifth = mudlark(*night), mudlark(*night)
+    assert fourth.out.count("\n") == 1 and "RA" not in fourth.err and fifth.status == 0
+    assert not fifth.out and not fifth.err and not any("dead" in path for path in trouble.asked[asked:])
+    table = list(csv.DictReader((tmp_path / "kept/sweep.csv").open(encoding="utf-8-sig", newline="")))
+    assert [row["row"] for row in table] == ["1", "2", "3", "4", "5", "6"]
+    assert table[3]["advice"] and table[3]["date"] and table[3]["shelfmark"] == "RA-3"
+    trouble.say("/0.zip", answer("0", "b"))
+    trouble.answers.pop("/1.zip")
+    again = mudlark(*night, "--refresh")
+    assert again.out.endswith("Of 4 items, 1 has changed, 1 is gone.\n") and again.out.count("unchanged") == 0
+    table = list(csv.DictReader((tmp_path / "kept/sweep.csv").open(encoding="utf-8-sig", newline="")))
+    assert [row["verdict"] for row in table[:3]] == ["sound"] * 3  # what is gone there is here
+    assert mudlark(*night, "--only", "RA-4").out.count("failed") == 1
+
+
+@pytest.mark.program
+def test_a_plan_names_the_rows_that_must_fail(mudlark: Run, tmp_path: Path) -> None:
+    rows = "address,within\nhttps://museum.example/a,\ngopher://museum.example/b,\nhttps://museum.example/c,tall\n,\n"
+    (tmp_path / "list.csv").write_text(rows)
+    plan = mudlark("sweep", "list.csv", "--plan")
+    assert plan.status == 2 and "must fail: 2–3" in plan.err and plan.out.count("!") == 2
 
 
 @pytest.mark.program

@@ -1,4 +1,5 @@
-"""The entries of an index page as a CSV file (RFC 4180, UTF-8), for people, spreadsheets and later runs."""
+"""The entries of an index page as a CSV file (RFC 4180, UTF-8 with the BOM by which spreadsheets know it), for people
+and later runs."""
 
 import csv
 from collections.abc import Iterator
@@ -37,7 +38,7 @@ def write_listing(path: Path, entries: "list[ListEntry]", *, replace: bool = Fal
 def written(path: Path, *, replace: bool = False) -> Iterator[TextIO]:
     """A table to write to, there whole or not at all."""
     with atomic_write(path, "Choose another place with --csv.", replace=replace) as file:
-        text = TextIOWrapper(file, encoding="utf-8", newline="")
+        text = TextIOWrapper(file, encoding="utf-8-sig", newline="")
         try:
             yield text
         finally:

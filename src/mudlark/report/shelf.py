@@ -14,7 +14,7 @@ from mudlark.errors import MudlarkError, Unexamined, UsageError, examining
 from mudlark.report.advice import of_haul, of_problem
 from mudlark.report.item import ItemData, read_item
 from mudlark.report.table import Row, Table, within
-from mudlark.sweeping.journal import Journal, without_address
+from mudlark.sweeping.journal import Journal, kind_of_reason, without_addresses
 from mudlark.verify.account import WORTH
 from mudlark.web.address import host_of
 
@@ -176,8 +176,8 @@ class Shelf:
         swept_into = dict.fromkeys([self.folder, *((self.folder / one.entry.path).parent for one in self.kept)])
         for result in (result for folder in swept_into for result in Journal(folder).results.values()):
             if result.verdict in ("failed", "refused"):
-                title = without_address(result.reason)
-                _count(found.setdefault(title, Reason(title, 0, of_haul(result.code))), result.address, None)
+                reason = Reason(without_addresses(result.reason), 0, of_haul(result.code))
+                _count(found.setdefault(kind_of_reason(result.reason), reason), result.address, None)
         return sorted(found.values(), key=lambda one: -one.count)
 
 

@@ -69,7 +69,7 @@ class Gatherer:
             listed = await self._from_file(Path(source))
         if listed is None:
             raise UsageError(f"{source} is a page that was saved.", "Give the address of the index page itself.")
-        rows, doubled = once(listed.rows)
+        rows, doubled = once(replace(row, number=number) for number, row in enumerate(listed.rows, start=1))
         if not rows:
             raise NothingFound(
                 f"{source} lists nothing{f' like {self.links!r}' if self.links else ''}.",
@@ -77,9 +77,7 @@ class Gatherer:
                 if self.links
                 else "Give a table, a text of addresses, a feed or an index page.",
             )
-        return Gathering(
-            [replace(row, number=number) for number, row in enumerate(rows, start=1)], doubled, pages, notes
-        )
+        return Gathering(rows, doubled, pages, notes)
 
     async def _from_file(self, path: Path) -> Listed | None:
         body = await asyncio.to_thread(_read, path)

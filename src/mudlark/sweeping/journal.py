@@ -4,6 +4,7 @@ same as a table for people."""
 import csv
 import os
 import re
+from collections.abc import Iterable, Mapping
 from contextlib import suppress
 from io import TextIOWrapper
 from pathlib import Path
@@ -22,18 +23,24 @@ from mudlark.verify.account import Verdict
 from mudlark.web.redact import redacted
 
 TABLE = "sweep.csv"
-_ADDRESS = re.compile(r"^https?://\S+\s+")
+_ADDRESS = re.compile(r"https?://\S+")
+_LEADING = re.compile(r"^…:?\s*")
+_PARTICULAR = re.compile(r"\d+|'[^']*'")
 _RACES = 5
 _LARGEST = 200_000_000  # bytes
-COLUMNS = ("address", "title", "verdict", "reason", "path", "bytes", "length", "seconds taken")
-_HEADLINE = ",".join(COLUMNS).encode()
+COLUMNS = (
+    *("row", "address", "title", "verdict", "reason", "advice"),
+    *("path", "bytes", "length", "seconds taken", "date"),
+)
+_HEADLINES = (b"\xef\xbb\xbfrow,address,title,verdict,", b"address,title,verdict,reason,path,")  # now, and once
 GOOD = frozenset({"sound", "unproven"})
 
 
 class Result(msgspec.Struct):
     """What came of one row. key: its address without what gives access. path: of its item, below the target folder.
     length: of the film, seconds. taken: seconds that it took. when: it ended (RFC 3339). listed: what the list says of
-    it, by column."""
+    it, by column. advice: what to do about the reason. failures: runs in a row of which nothing good came. gone: when
+    its server was first found to have it no longer, though its item is here."""
 
     key: str
     address: str
@@ -47,14 +54,30 @@ class Result(msgspec.Struct):
     taken: float = 0.0
     when: str = ""
     listed: dict[str, str] = {}
+    advice: str = ""
+    failures: int = 0
+    gone: str = ""
 
 
 _decoder = msgspec.json.Decoder(Result)
 
 
-def without_address(reason: str) -> str:
-    """A reason without the address that it begins with, so that rows which failed alike are counted together."""
-    return _ADDRESS.sub("", reason)
+def without_addresses(reason: str) -> str:
+    """A reason that does not say of which address it holds."""
+    return _LEADING.sub("", _ADDRESS.sub("…", reason))
+
+
+def kind_of_reason(reason: str) -> str:
+    """What is the same of reasons that differ in addresses, numbers and names alone."""
+    return _PARTICULAR.sub("…", without_addresses(reason))
+
+
+def grouped(reasons: Iterable[str]) -> list[tuple[str, int]]:
+    """Reasons by their kind, without addresses, and how many each are; the most first."""
+    groups: dict[str, list[str]] = {}
+    for reason in reasons:
+        groups.setdefault(kind_of_reason(reason), []).append(without_addresses(reason))
+    return sorted(((alike[0], len(alike)) for alike in groups.values()), key=lambda group: -group[1])
 
 
 def key_of(address: str) -> str:
@@ -77,7 +100,10 @@ class Journal:
 
     def add(self, result: Result) -> None:
         """Note what came of a row."""
+        before = self.results.get(result.key)
+        result.failures = 0 if result.verdict in GOOD else 1 + (before.failures if before else 0)
         result.address, result.reason = redacted(result.address), redacted(result.reason)
+        result.advice = redacted(result.advice)
         result.listed = {name: redacted(text) for name, text in result.listed.items()}
         self.results[result.key] = result
         try:
@@ -107,21 +133,27 @@ class Journal:
         folder = inside_item(self._into, result.path)
         return result if folder and is_plain(folder / RECORD) else None
 
-    def write_table(self) -> Path:
-        """The table of all results; gives its path. Another file of that name is left alone."""
+    def is_set_aside(self, address: str, give_up: int | None) -> bool:
+        """True for a row of which nothing good came in so many runs in a row."""
+        result = self.results.get(key_of(address))
+        return result is not None and give_up is not None and result.failures >= give_up
+
+    def write_table(self, numbers: Mapping[str, int]) -> Path:
+        """The table of all results, those of a list first and in its order; gives its path. numbers: of its rows, by
+        key. Another file of that name is left alone."""
         path, number = self._into / TABLE, 2
         while os.path.lexists(path) and not _is_ours(path):
             path, number = self._into / f"sweep ({number}).csv", number + 1
         with atomic_write(path, "Make room, or choose another folder with --into.", replace=True) as file:
-            text = TextIOWrapper(file, encoding="utf-8", newline="")
+            text = TextIOWrapper(file, encoding="utf-8-sig", newline="")
             out = csv.writer(text)
             own = list(dict.fromkeys(name for one in self.results.values() for name in one.listed))
             out.writerow([*COLUMNS, *map(cell, own)])
-            for one in self.results.values():
-                texts = (one.address, one.title, one.verdict, one.reason, one.path)
+            for one in sorted(self.results.values(), key=lambda one: numbers.get(one.key, len(numbers) + 1)):
+                texts = (one.address, one.title, one.verdict, one.reason, one.advice, one.path)
                 length = f"{one.length:.3f}" if one.length is not None else ""
-                rest = (cell(one.listed.get(name)) for name in own)
-                out.writerow([*map(cell, texts), one.bytes, length, f"{one.taken:.1f}", *rest])
+                rest = (one.bytes, length, f"{one.taken:.1f}", one.when, *(cell(one.listed.get(name)) for name in own))
+                out.writerow([numbers.get(one.key, ""), *map(cell, texts), *rest])
             text.flush()
             text.detach()
         return path
@@ -130,6 +162,6 @@ class Journal:
 def _is_ours(path: Path) -> bool:
     try:
         with open_plain(path) as file:
-            return file.read(len(_HEADLINE)) == _HEADLINE
+            return file.read(max(map(len, _HEADLINES))).startswith(_HEADLINES)
     except (OSError, NotPlain):
         return False

@@ -15,6 +15,8 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from urllib.parse import urlsplit
 
+import msgspec
+
 from mudlark.errors import Held, Internal, MudlarkError, NetworkError, Refused, StorageError
 from mudlark.fetch.store import now
 from mudlark.hauling.order import HaulWatch, Item, Order
@@ -27,6 +29,7 @@ from mudlark.web.lanes import Lanes
 from mudlark.web.session import Session
 
 _GONE = 3  # rows in a row for which a host gives no answer, after which it is left
+_NO_LONGER = frozenset({404, 410})
 _NO_ANSWER = frozenset({None, 500, 502, 503, 504})
 _RESERVE = 64_000_000  # bytes that the disk must have left for another row
 _TRIED = 65_536  # bytes that a folder must take
@@ -36,12 +39,19 @@ Dress = Callable[[ListRow], Order]
 
 @dataclass(frozen=True, slots=True)
 class Done:
-    """A row that is done. items: what it left. problem: why it left nothing."""
+    """A row that is done. items: what it left. problem: why it left nothing. before: what had come of it, where it was
+    good and asked for again."""
 
     row: ListRow
     result: Result
     items: list[Item] = field(default_factory=list)
     problem: MudlarkError | None = None
+    before: Result | None = None
+
+    @property
+    def is_unchanged(self) -> bool:
+        """True if it was good before, and nothing has come or gone since."""
+        return self.before is not None and bool(self.items) and all(item.state == "unchanged" for item in self.items)
 
 
 @dataclass(slots=True)
@@ -186,6 +196,7 @@ class Sweep:
             verdict="flawed" if failures and worst.verdict in ("sound", "unproven") else worst.verdict,
             title=record.title,
             reason=why[0] if why else "",
+            advice=(failures[0].advice or "") if failures and not record.problems else "",
             code=record.problems[0].code if record.problems else "",
             path=_below(worst.folder, self.into),
             bytes=sum(file.bytes for item in items for file in item.record.files if file.role == "media"),
@@ -194,14 +205,20 @@ class Sweep:
             when=now(),
             listed=row.listed,
         )
+        before = self.journal.settled(row.address)
         self.journal.add(result)
-        return Done(row, result, items)
+        return Done(row, result, items, before=before)
 
     def _failed(self, row: ListRow, problem: MudlarkError, begun: float) -> Done:
         problem.url = problem.url or row.address
-        result = _result(row, problem, begun)
+        before = self.journal.settled(row.address)
+        if before:  # its item is here, whatever its server has by now
+            gone = isinstance(problem, NetworkError) and problem.status in _NO_LONGER
+            result = msgspec.structs.replace(before, gone=before.gone or (now() if gone else ""))
+        else:
+            result = _result(row, problem, begun)
         self.journal.add(result)
-        return Done(row, result, problem=problem)
+        return Done(row, result, problem=problem, before=before)
 
 
 def _result(row: ListRow, problem: MudlarkError, begun: float) -> Result:
@@ -212,6 +229,7 @@ def _result(row: ListRow, problem: MudlarkError, begun: float) -> Result:
         verdict="refused" if isinstance(problem, Refused) else "failed",
         title=row.title or "",
         reason=problem.what,
+        advice=problem.advice or "",
         code=problem.code,
         taken=round(time.monotonic() - begun, 3),
         when=now(),
@@ -247,21 +265,36 @@ def _below(folder: Path | None, into: Path) -> str:
     return str(folder.relative_to(into)) if folder.is_relative_to(into) else str(folder)
 
 
-def chosen(rows: list[ListRow], journal: Journal, only: str | None, most: int | None, *, failed: bool) -> list[ListRow]:
-    """The rows to run. only: numbers (3,7-9) or a text that address or title has. failed: only what was tried before
-    and is not good. What is settled is left out."""
-    wanted = [row for row in rows if only is None or _is_meant(row, only)]
-    wanted = [row for row in wanted if journal.settled(row.address) is None]
-    if failed:
-        wanted = [row for row in wanted if key_of(row.address) in journal.results]
-    return wanted if most is None else wanted[:most]
+@dataclass(frozen=True, slots=True)
+class Chosen:
+    """Which rows to run. only: numbers (3,7-9), or a text that address, title or another column has. most: so many at
+    most. failed: only what was tried before and is not good. refresh: also what is settled. give_up: what has failed in
+    so many runs in a row is left out, unless it was asked for."""
+
+    only: str | None = None
+    most: int | None = None
+    failed: bool = False
+    refresh: bool = False
+    give_up: int | None = None
+
+    def of(self, rows: list[ListRow], journal: Journal) -> list[ListRow]:
+        """The rows of a list that are meant."""
+        wanted = [row for row in rows if self.only is None or _is_meant(row, self.only)]
+        if not self.refresh:
+            wanted = [row for row in wanted if journal.settled(row.address) is None]
+        if self.failed:
+            tried = (row for row in wanted if key_of(row.address) in journal.results)
+            wanted = [row for row in tried if journal.settled(row.address) is None]
+        elif self.only is None:
+            wanted = [row for row in wanted if not journal.is_set_aside(row.address, self.give_up)]
+        return wanted if self.most is None else wanted[: self.most]
 
 
 def _is_meant(row: ListRow, only: str) -> bool:
     ranges = [part.strip().partition("-") for part in only.split(",")]
     if all(first.isdigit() and (last.isdigit() or not dash) for first, dash, last in ranges):
         return any(int(first) <= row.number <= int(last or first) for first, _, last in ranges)
-    return only.casefold() in f"{row.address}\n{row.title or ''}".casefold()
+    return only.casefold() in "\n".join((row.address, row.title or "", *row.listed.values())).casefold()
 
 
 def with_row(order: Order, row: ListRow) -> Order:
