@@ -106,6 +106,9 @@ def wait_until(happened: Callable[[], object]) -> None:
         time.sleep(0.02)
 
 
+SOON = 0.05  # seconds in which a server ends when it is told to
+
+
 @dataclass
 class Answer:
     """What the misbehaving server says. cut: how many bytes of the body are really sent. hold: seconds
@@ -124,7 +127,7 @@ def serving(handler: type[BaseHTTPRequestHandler]) -> Iterator[str]:
     """A server on loopback; gives its address, without a path."""
     server = ThreadingHTTPServer(("127.0.0.1", 0), handler)
     server.daemon_threads = True
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(SOON,), daemon=True).start()
     try:
         yield f"http://127.0.0.1:{server.server_port}"
     finally:
@@ -186,7 +189,7 @@ class Trouble:
         self._server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
         self._server.daemon_threads = True
         self.url = f"http://127.0.0.1:{self._server.server_port}"
-        threading.Thread(target=self._server.serve_forever, daemon=True).start()
+        threading.Thread(target=self._server.serve_forever, args=(SOON,), daemon=True).start()
 
     def say(self, path: str, *answers: Answer) -> str:
         """Set the answers of a path; gives its address."""

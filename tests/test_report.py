@@ -299,7 +299,7 @@ numbers = st.one_of(st.floats(-1e12, 1e12), st.integers(-5, 10**12).map(float)) 
 words = st.text(max_size=20)
 
 
-@settings(max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=6, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     at=st.lists(numbers, min_size=3, max_size=3),
     said=words,
@@ -386,8 +386,6 @@ def test_reports_of_the_museum_hold_in_a_browser(mudlark: Run, site: DemoSite, t
         assert levels[0] == 1 and levels.count(1) == 1
         assert all(after - before <= 1 for before, after in pairwise(levels))
     assert mudlark("report", "a", "--into", "a/report.html").status == 2
-    again = mudlark("report", "a", "--into", "b.html", "--data", "d", "--json")
-    assert again.json["pages"] == 5
     alone = mudlark("report", folder, "--into", "c.html", "--data", "e", "--png", "e")
     assert alone.status == 0
     with (tmp_path / "e/requests.csv").open(newline="") as file:

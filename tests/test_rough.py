@@ -94,7 +94,7 @@ def killed_again_and_again(trouble: Trouble, folder: Path, kills: int, segments:
 
 
 def test_kills_at_random_moments_lose_nothing_and_fetch_nothing_twice(trouble: Trouble, tmp_path: Path) -> None:
-    killed_again_and_again(trouble, tmp_path, kills=5, segments=24)
+    killed_again_and_again(trouble, tmp_path, kills=3, segments=24)
 
 
 def test_a_second_haul_of_the_same_is_told_who_is_at_it(trouble: Trouble, tmp_path: Path, mudlark: Run) -> None:

@@ -23,7 +23,7 @@ from mudlark.errors import NetworkError
 from mudlark.web.connection import Connection
 from mudlark.web.retry import Backoff
 from mudlark.web.session import Session
-from tests.conftest import Answer, QuietHandler, Trouble
+from tests.conftest import SOON, Answer, QuietHandler, Trouble
 
 ONCE = Backoff(tries=1)
 
@@ -84,7 +84,7 @@ def safe(tmp_path: Path) -> Iterator[tuple[str, Path]]:
     server = ThreadingHTTPServer(("127.0.0.1", 0), _Safe)
     server.daemon_threads = True
     server.socket = context.wrap_socket(server.socket, server_side=True)
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(SOON,), daemon=True).start()
     yield f"https://127.0.0.1:{server.server_port}", path
     server.shutdown()
     server.server_close()
@@ -123,7 +123,7 @@ def proxy() -> Iterator[tuple[str, list[str]]]:
     server = ThreadingHTTPServer(("127.0.0.1", 0), _Proxy)
     server.daemon_threads = True
     server.asked = []  # type: ignore[attr-defined]
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(SOON,), daemon=True).start()
     yield f"http://127.0.0.1:{server.server_port}", server.asked  # type: ignore[attr-defined]
     server.shutdown()
     server.server_close()
