@@ -66,7 +66,7 @@ def test_no_cell_begins_a_formula(text: str) -> None:
 def test_a_list_is_written_once_an_entry_and_reads_back(tmp_path: Path) -> None:
     entries = [ListEntry('A "quoted", talk', "http://a.test/1", duration=20.5), ListEntry("=B", "http://a.test/2")]
     assert write_listing(tmp_path / "list.csv", [*entries, entries[0]]) == 2
-    with (tmp_path / "list.csv").open(encoding="utf-8-sig", newline="") as file:
+    with (tmp_path / "list.csv").open(encoding="utf-8", newline="") as file:
         rows = list(csv.DictReader(file))
     assert tuple(rows[0]) == COLUMNS
     assert [(row["title"], row["duration"]) for row in rows] == [('A "quoted", talk', "20.5"), ("'=B", "")]

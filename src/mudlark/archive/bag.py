@@ -1,28 +1,26 @@
 """Items as bags for other archives: BagIt 1.0 (RFC 8493), with the `bagit` package.
 
-Files get second names in the bag where the file system allows, else copies. A bag has its name only when it is
-complete, and its payload has been compared with the records of the items.
+A bag has its name only when it is complete, and its payload has been compared with the records of the items. What the
+records say stands in `metadata/`, beside the payload.
 """
 
 import os
-import shutil
 import tempfile
 import zipfile
 from collections.abc import Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from mudlark import __version__
-from mudlark.archive.layout import OWN
+from mudlark.archive.choosing import Meant
+from mudlark.archive.handover import METADATA, Package, give, insist_on_digests, plain_files, record_for, said_of
 from mudlark.archive.naming import numbered
 from mudlark.archive.place import make_durable, rename_to_free, sync_folder
-from mudlark.archive.record import Record, read_record
-from mudlark.archive.tree import DECLARATION, files_below, items_below
+from mudlark.archive.record import Record
+from mudlark.archive.tree import DECLARATION
 from mudlark.atomic import atomic_write
 from mudlark.errors import FormatError, StorageError, UsageError
-from mudlark.fetch.store import WORKING
 from mudlark.plain import is_plain
 
 _LISTS = "manifest-sha256.txt"
@@ -30,60 +28,65 @@ _ALGORITHMS = ["sha256", "sha512"]
 _DECLARATION = "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
 
 
-@dataclass(frozen=True, slots=True)
-class Bagged:
-    """A bag. items: that are in it. files, bytes: of its payload. new: it was not there already."""
-
-    path: Path
-    items: int
-    files: int
-    bytes: int
-    new: bool = True
-
-
-def items_in(folder: Path) -> list[Path]:
-    """Folders of items at and below a folder. Raises UsageError where there is none."""
-    if WORKING in folder.resolve().parts:
-        raise UsageError(f"{folder} is unfinished work.", "Haul it to its end first.")
-    found = items_below(folder)
-    if not found:
-        raise UsageError(f"{folder} holds no item.", "Give an item's folder, or one with items below it.")
-    return found
-
-
-def make_bag(items: Sequence[Path], root: Path, into: Path, facts: Mapping[str, str], *, zipped: bool) -> Bagged:
-    """One bag of one or several items, below `into`. root: the folder that several were found in. facts: for
-    bag-info.txt. Raises FormatError where an item is not what its record says, StorageError where it cannot be written.
-    """
+def make_bag(items: Sequence[Meant], into: Path, facts: Mapping[str, str], *, zipped: bool) -> Package:
+    """One bag of one or several items, below `into`. facts: for bag-info.txt. Raises FormatError where an item is not
+    what its record says, StorageError where it cannot be written."""
     bagit = _bagit()
-    records = [_record(item) for item in items]
-    name = items[0].resolve().name if len(items) == 1 else (root.resolve().name or "items")
+    records = [record_for(one.folder) for one in items]
+    roots = list(dict.fromkeys(one.root for one in items))
+    name = (items[0].folder if len(items) == 1 else roots[0]).resolve().name if len(roots) == 1 else "items"
+    places = [_place(one, roots) if len(items) > 1 else "" for one in items]
     try:
         into.mkdir(parents=True, exist_ok=True)
         with tempfile.TemporaryDirectory(prefix=".mudlark-bag-", dir=into) as temporary:
-            made = Path(temporary) / name
-            for item in items:
-                place = made if len(items) == 1 else made / item.relative_to(root)
-                _link(item, place)
+            made = Path(temporary) / (name or "items")
+            for one, place in zip(items, places, strict=True):
+                (made / place).mkdir(parents=True, exist_ok=True)
+                for path in plain_files(one.folder):
+                    give(one.folder / path, path, made / place / path)
             with _standing():
                 bag = bagit.make_bag(str(made), {**facts, **_info(records)}, checksums=_ALGORITHMS)
+                for one, record, place in zip(items, records, places, strict=True):
+                    _insist(bag, one.folder, record, f"{place}/" if place else "")
+                    _say(made / METADATA / place, one.folder, record)
                 if not any(
-                    "%" in name for name in bag.payload_entries()
+                    "%" in path for path in bag.payload_entries()
                 ):  # which 1.0 writes otherwise than the package
                     (made / "bagit.txt").write_text(_DECLARATION)
-                    bag.save()
-            for item, record in zip(items, records, strict=True):
-                _compare(bag, item, record, "" if len(items) == 1 else f"{item.relative_to(root)}/")
+                bag.save()
             make_durable(made)
             size, files = (int(part) for part in bag.info["Payload-Oxum"].split("."))
-            path, new = _placed(made, into, name, zipped=zipped)
-            return Bagged(path, len(items), files, size, new)
+            target, new = _placed(made, into, made.name, zipped=zipped)
+            return Package(target, len(items), files, size, new)
     except OSError as problem:
         raise StorageError(
             f"Cannot make a bag in {into}: {problem.strerror}.", "Make room, or choose another folder with --into."
         ) from problem
     except bagit.BagError as problem:
-        raise StorageError(f"Cannot make a bag of {name}: {problem}.", "See that you may read all of it.") from problem
+        raise FormatError(
+            f"No bag can be made of {name}: {problem}.", advice="See that you may read it all."
+        ) from problem
+
+
+def _place(item: Meant, roots: Sequence[Path]) -> str:
+    """Where an item goes in a bag of several, below the folder that it was found in if there are several of those."""
+    below = item.folder.relative_to(item.root)
+    return (
+        below.as_posix() if len(roots) == 1 else f"{roots.index(item.root) + 1:02} {item.root.resolve().name}/{below}"
+    )
+
+
+def _say(folder: Path, item: Path, record: Record) -> None:
+    folder.mkdir(parents=True, exist_ok=True)
+    for name, data in said_of(item, record).items():
+        (folder / name).write_bytes(data)
+
+
+def _insist(bag: Any, item: Path, record: Record, below: str) -> None:
+    """Raises FormatError unless the payload has what the record says."""
+    start = f"data/{below}"
+    entries = ((path, digests) for path, digests in bag.payload_entries().items() if path.startswith(start))
+    insist_on_digests(item, record, {path.removeprefix(start): digests["sha256"] for path, digests in entries})
 
 
 def bags_in(folder: Path) -> list[Path]:
@@ -123,32 +126,6 @@ def _standing() -> Any:
         os.chdir(here)
 
 
-def _link(item: Path, place: Path) -> None:
-    """The files of an item under a second name, those that change while it is kept as copies. Raises FormatError for
-    what is no plain file: nothing is followed."""
-    place.mkdir(parents=True, exist_ok=True)
-    for name, words in files_below(item):
-        source, target = item / name, place / name
-        if words:
-            raise FormatError(f"{source} is {words}, and goes into no bag.", advice="Move it away.")
-        target.parent.mkdir(parents=True, exist_ok=True)
-        try:
-            if name in OWN:
-                shutil.copy2(source, target)
-            else:
-                target.hardlink_to(source)
-        except OSError:
-            shutil.copy2(source, target)
-
-
-def _record(item: Path) -> Record:
-    """The record of an item that may go into a bag. Raises FormatError for one that is broken."""
-    record = read_record(item, segments=False)
-    if record.verdict == "broken":
-        raise FormatError(f"{item} is broken, and goes into no bag.", advice="Mend it by hauling it again.")
-    return record
-
-
 def _info(records: Sequence[Record]) -> dict[str, str]:
     """What the records say of themselves, by the names of RFC 8493 §2.2.2."""
     facts = {"Bag-Software-Agent": f"Mudlark {__version__}"}
@@ -162,22 +139,6 @@ def _info(records: Sequence[Record]) -> dict[str, str]:
     else:
         facts["External-Description"] = f"{len(records)} items: " + "; ".join(one.title for one in records[:20])
     return {name: " ".join(text.split()) for name, text in facts.items()}
-
-
-def _compare(bag: Any, item: Path, record: Record, below: str) -> None:
-    """Raises FormatError unless the payload has what the record says."""
-    entries = bag.payload_entries()
-    for file in record.files:
-        entry = entries.get(f"data/{below}{file.path}")
-        if entry is None:
-            raise FormatError(
-                f"{item.name} lacks {file.path}, which its record lists.", advice="Mend it by hauling it again."
-            )
-        if entry["sha256"] != file.sha256:
-            raise FormatError(
-                f"{item.name}: {file.path} is not what it was when it was hauled.",
-                advice="Look at it with `mudlark assay`, and mend it by hauling it again.",
-            )
 
 
 def _payload(bag: Path) -> bytes | None:

@@ -1,5 +1,4 @@
-"""The entries of an index page as a CSV file (RFC 4180, UTF-8 with the BOM by which spreadsheets know it), for people
-and later runs."""
+"""The entries of an index page as a CSV file (RFC 4180, UTF-8), for people, spreadsheets and later runs."""
 
 import csv
 from collections.abc import Iterator
@@ -38,7 +37,7 @@ def write_listing(path: Path, entries: "list[ListEntry]", *, replace: bool = Fal
 def written(path: Path, *, replace: bool = False) -> Iterator[TextIO]:
     """A table to write to, there whole or not at all."""
     with atomic_write(path, "Choose another place with --csv.", replace=replace) as file:
-        text = TextIOWrapper(file, encoding="utf-8-sig", newline="")
+        text = TextIOWrapper(file, encoding="utf-8", newline="")
         try:
             yield text
         finally:

@@ -7,7 +7,9 @@ that its record lists; what is replaced stays below `replaced/` in the item. Not
 import ctypes
 import errno
 import os
+import shutil
 import sys
+import tempfile
 from collections.abc import Callable, Iterator
 from functools import cache
 from itertools import count
@@ -21,6 +23,8 @@ from mudlark.verify.fixity import digest
 
 _NO_REPLACE = 1  # RENAME_NOREPLACE of renameat2(2)
 _HERE = -100  # AT_FDCWD
+_RESERVE = 64_000_000  # bytes that a disk must have left for another item
+_TRIED = 65_536  # bytes that a folder must take
 
 
 def names_for(title: str, day: str | None) -> Iterator[str]:
@@ -92,6 +96,19 @@ def _exclusive_rename() -> Callable[[Path, Path], None] | None:
             raise OSError(code, os.strerror(code), str(target))
 
     return rename
+
+
+def takes_files(folder: Path) -> bool:
+    """True if a folder still takes files: what could not be written of one item is no reason to end the others."""
+    try:
+        if shutil.disk_usage(folder).free < _RESERVE:
+            return False
+        with tempfile.TemporaryFile(dir=folder) as file:
+            file.write(bytes(_TRIED))
+            file.flush()
+    except OSError:
+        return False
+    return True
 
 
 def sync_folder(folder: Path) -> None:

@@ -48,7 +48,7 @@ def next_step(page: Page) -> str:
     """What to try on a page on which nothing fit was found; empty if there is nothing."""
     steps = []
     if page.capture:
-        steps.append("If something on the page starts the media, name it with --listen --press TEXT.")
+        steps.append("If something on the page starts the media, name that with --press TEXT.")
     elif page.runs:
         steps.append("The media may only be asked for once the page is played: try with --listen.")
     if not page.capture and links_of(page):

@@ -5,8 +5,6 @@ A server that is gone is left alone, and its rows are tried again at the end.
 
 import asyncio
 import logging
-import shutil
-import tempfile
 import time
 from collections import Counter, deque
 from collections.abc import AsyncIterator, Awaitable, Callable
@@ -17,6 +15,7 @@ from urllib.parse import urlsplit
 
 import msgspec
 
+from mudlark.archive.place import takes_files
 from mudlark.errors import Held, Internal, MudlarkError, NetworkError, Refused, StorageError
 from mudlark.fetch.store import now
 from mudlark.hauling.order import HaulWatch, Item, Order
@@ -31,8 +30,6 @@ from mudlark.web.session import Session
 _GONE = 3  # rows in a row for which a host gives no answer, after which it is left
 _NO_LONGER = frozenset({404, 410})
 _NO_ANSWER = frozenset({None, 500, 502, 503, 504})
-_RESERVE = 64_000_000  # bytes that the disk must have left for another row
-_TRIED = 65_536  # bytes that a folder must take
 _log = logging.getLogger(__name__)
 Dress = Callable[[ListRow], Order]
 
@@ -176,7 +173,7 @@ class Sweep:
         except Held as problem:
             return self._failed(row, problem, begun) if last else Done(row, _result(row, problem, begun), [], problem)
         except MudlarkError as problem:
-            if isinstance(problem, StorageError) and not await asyncio.to_thread(_takes_files, self.into):
+            if isinstance(problem, StorageError) and not await asyncio.to_thread(takes_files, self.into):
                 raise
             return self._failed(row, problem, begun)
         except Exception as problem:  # nothing that one row does ends the others
@@ -235,19 +232,6 @@ def _result(row: ListRow, problem: MudlarkError, begun: float) -> Result:
         when=now(),
         listed=row.listed,
     )
-
-
-def _takes_files(into: Path) -> bool:
-    """True if a folder still takes files: what one row could not write is no reason to end the others."""
-    try:
-        if shutil.disk_usage(into).free < _RESERVE:
-            return False
-        with tempfile.TemporaryFile(dir=into) as file:
-            file.write(bytes(_TRIED))
-            file.flush()
-    except OSError:
-        return False
-    return True
 
 
 _ORDER = ("failed", "refused", "broken", "flawed", "unproven", "sound")
