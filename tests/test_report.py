@@ -5,22 +5,28 @@ import csv
 import json
 import re
 from collections.abc import Callable
+from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
+from urllib.parse import unquote
 
+import msgspec
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from playwright.async_api import async_playwright
 
+from mudlark.archive.choosing import choose
 from mudlark.archive.layout import HISTORY, RECORD
+from mudlark.archive.ledger import Wanted
 from mudlark.archive.record import FileFacts, Note, PlayFacts, Record, SegmentFacts, TrackFacts, read_record, to_json
 from mudlark.cli.report import need_libraries
 from mudlark.demo.site import DemoSite
 from mudlark.demo.streamed import MEDIA
 from mudlark.errors import UsageError
 from mudlark.report.figures import draw
+from mudlark.report.heading import Heading, Period
 from mudlark.report.item import read_item
 from mudlark.report.page import item_page
 from mudlark.report.requests import read_log, tables_of
@@ -59,7 +65,7 @@ def logged(folder: Path, rows: list[dict[str, Any]]) -> Path:
 
 
 def shelf_of(folder: Path) -> Shelf:
-    return read_shelf(folder, "pages", lambda _address, _item: None)
+    return read_shelf([folder], choose([folder], Wanted()), Heading(), "pages", lambda _address, _item: None)
 
 
 def table(tables: list[Table], name: str) -> Table:
@@ -69,7 +75,7 @@ def table(tables: list[Table], name: str) -> Table:
 def test_what_a_record_says_is_never_markup(tmp_path: Path) -> None:
     folder = change(item(tmp_path / "in/Buoy"), title=BAD, problems=[Problem(BAD, BAD, at=1.0)], verdict="flawed")
     change(folder, operator={"user": BAD}, segment_list=[SegmentFacts(BAD, 0, BAD, 4.0, problem=BAD)])
-    write_report(tmp_path / "in", tmp_path / "all.html")
+    write_report([tmp_path / "in"], tmp_path / "all.html")
     for page in ((tmp_path / "all.html").read_text(), (tmp_path / "all/0001.html").read_text()):
         assert "<script>alert" not in page and "<img src=x" not in page and "\u202e" not in page
         assert (
@@ -78,6 +84,51 @@ def test_what_a_record_says_is_never_markup(tmp_path: Path) -> None:
             and "script-src 'sha256-" in page
             and "unsafe" not in page
         )
+
+
+def test_a_report_says_first_what_is_wrong_and_what_to_do(tmp_path: Path) -> None:
+    change(item(tmp_path / "in/Buoy"), verdict="unproven", title="A very long title " * 9)
+    torn = change(item(tmp_path / "in/Bell"), verdict="flawed", problems=[Problem("gap", "The sound is missing")])
+    change(torn, source=msgspec.structs.replace(read_record(torn).source, listed={"shelfmark": "RA-005", "box": "17"}))
+    heading = Heading("Summer", "Tidewrack Museum", Period.of("2000"))
+    with pytest.raises(UsageError, match="None of 2 items"):
+        write_report([tmp_path / "in"], tmp_path / "a.html", heading=heading)
+    year = read_record(torn).finished[:4]
+    heading = replace(heading, period=Period.of(year))
+    write_report([tmp_path / "in"], tmp_path / "a.html", heading=heading, data=tmp_path / "d")
+    index = (tmp_path / "a.html").read_text()
+    places = [index.index(words) for words in ("What is wrong, and what to do", "At a glance", "All items")]
+    assert places == sorted(places) and f"Tidewrack Museum · {year}" in index and '<h1 dir="auto">Summer' in index
+    assert "Nothing proves that they are whole" in index and "Nothing speaks against it" in index
+    assert "RA-005" in index and "box" in index and 'class="cut" title="A very long' in index
+    assert "shelfmark" in (tmp_path / "d/items.csv").read_text().splitlines()[0]
+    page = (tmp_path / "a/0001.html").read_text()
+    assert page.index("What is wrong") < page.index("What to do") < page.index("What it is") and "RA-005" in page
+    links = [unquote(link) for link in re.findall(r'<dt>File</dt><dd><a href="([^"]*)"', page)]
+    media = [file.path for file in read_record(torn).files if file.role == "media"]
+    assert [(tmp_path / "a" / link).resolve() for link in links] == [torn / path for path in media] and media
+    only = write_report([tmp_path / "in", torn], tmp_path / "b.html", wanted=Wanted(text="RA-005"))
+    assert only == 2 and "Of 2 items that are there" in (tmp_path / "b.html").read_text()
+
+
+@pytest.mark.parametrize(
+    ("text", "first", "last", "words"),
+    [
+        ("2031", "2031-01-01", "2031-12-31", "2031"),
+        ("2031-Q1", "2031-01-01", "2031-03-31", "January to March 2031"),
+        ("2032-02", "2032-02-01", "2032-02-29", "February 2032"),
+        ("2031-07-01..2031-08-15", "2031-07-01", "2031-08-15", "1 July 2031 to 15 August 2031"),
+    ],
+)
+def test_periods_are_read_as_people_write_them(text: str, first: str, last: str, words: str) -> None:
+    period = Period.of(text)
+    assert (period.first, period.last, period.words) == (first, last, words)
+
+
+@pytest.mark.parametrize("text", ["", "2031-Q5", "2031-13", "summer", "2031-08-15..2031-07-01", "0000"])
+def test_what_is_no_period_is_refused(text: str) -> None:
+    with pytest.raises(UsageError):
+        Period.of(text)
 
 
 def test_what_is_not_there_is_said(tmp_path: Path) -> None:
@@ -240,13 +291,13 @@ def test_a_folder_groups_what_is_wrong_with_what_to_do(tmp_path: Path) -> None:
     over = table(figures, "time")
     assert over.columns[0] == "year" and [row[0] for row in over.rows][:2] == ["2010", "2011"]
     assert table(figures, "checks").rows == [("2031-01-01", 0, 0, 0, 1)]
-    assert len(shelf.items().rows) == 31 and len(shelf.ledger.doubles) == 15
+    assert len(shelf.items().rows) == 31 and len(shelf.doubles) == 15
 
 
 def test_reports_write_over_nothing_and_leave_what_is_not_theirs(tmp_path: Path) -> None:
     for name in ("Buoy", "Bell"):
         item(tmp_path / "shelf" / name, name.encode())
-    write_report(tmp_path / "shelf", tmp_path / "shelf.html", data=tmp_path / "d", png=tmp_path / "p")
+    write_report([tmp_path / "shelf"], tmp_path / "shelf.html", data=tmp_path / "d", png=tmp_path / "p")
     assert sorted(path.name for path in tmp_path.iterdir()) == ["d", "p", "shelf", "shelf-pages", "shelf.html"]
     assert 'href="shelf-pages/0002.html"' in (tmp_path / "shelf.html").read_text()
     assert 'href="../shelf.html"' in (tmp_path / "shelf-pages/0001.html").read_text()
@@ -254,21 +305,21 @@ def test_reports_write_over_nothing_and_leave_what_is_not_theirs(tmp_path: Path)
         assert [row["title"] for row in csv.DictReader(file)] == ["Buoy", "Buoy"]
     assert (tmp_path / "p/hosts.png").read_bytes()[:4] == b"\x89PNG"
     with pytest.raises(UsageError):
-        write_report(tmp_path / "shelf", tmp_path / "shelf.html")
+        write_report([tmp_path / "shelf"], tmp_path / "shelf.html")
     with pytest.raises(UsageError):
-        write_report(tmp_path / "shelf", tmp_path / "new.html", data=tmp_path / "d")
+        write_report([tmp_path / "shelf"], tmp_path / "new.html", data=tmp_path / "d")
     with pytest.raises(UsageError):
-        write_report(tmp_path / "shelf", tmp_path / "new.html", png=tmp_path / "p")
+        write_report([tmp_path / "shelf"], tmp_path / "new.html", png=tmp_path / "p")
     (tmp_path / "shelf/Buoy" / RECORD).unlink()
-    assert write_report(tmp_path / "shelf", tmp_path / "shelf.html", replace=True) == 2
+    assert write_report([tmp_path / "shelf"], tmp_path / "shelf.html", replace=True) == 2
     assert [path.name for path in (tmp_path / "shelf-pages").iterdir()] == ["0001.html"]
-    assert write_report(tmp_path / "shelf", tmp_path / "new/plain") == 2
+    assert write_report([tmp_path / "shelf"], tmp_path / "new/plain") == 2
     assert sorted(path.name for path in (tmp_path / "new").iterdir()) == ["plain", "plain-pages"]
     (tmp_path / "report.html").write_text("mine")
     (tmp_path / "d/items.csv").write_text("mine")
     for into, data in (("report.html", None), ("shelf.html", tmp_path / "d")):
         with pytest.raises(UsageError, match="no part of a report"):
-            write_report(tmp_path / "shelf", tmp_path / into, data=data, replace=True)
+            write_report([tmp_path / "shelf"], tmp_path / into, data=data, replace=True)
     assert (tmp_path / "report.html").read_text() == (tmp_path / "d/items.csv").read_text() == "mine"
     assert place_for(tmp_path / "report.html") == tmp_path / "report (2).html"
     assert place_for(tmp_path / "shelf.html") == tmp_path / "shelf.html"
@@ -282,7 +333,7 @@ def test_many_pieces_and_many_items_stay_small_and_lose_no_failure(tmp_path: Pat
     assert len(page) < 1_000_000 and "u7777" in page and "failed" in page
     for number in range(60):
         item(tmp_path / f"many/Buoy {number}")
-    assert write_report(tmp_path / "many", tmp_path / "index.html") == 62
+    assert write_report([tmp_path / "many"], tmp_path / "index.html") == 62
     assert (tmp_path / "index.html").stat().st_size < 500_000
     assert "Figures are in the report of this item" in (tmp_path / "index/0002.html").read_text()
     assert thinned([(n,) for n in range(1000)], 10)[0] == (0,) and len(thinned([(1,)], 5)) == 1
@@ -372,7 +423,7 @@ def test_reports_of_the_museum_hold_in_a_browser(mudlark: Run, site: DemoSite, t
     text = pages[0].read_text()
     assert "tried again" in text and "failed" in text and text.count("<svg") == 4
     record: Record = read_record(folder)
-    when = dict(re.findall(r"<b>([A-Z][a-z ]+)</b> <time class=\"faint\">([^<]*)", text))
+    when = dict(re.findall(r"<b>([A-Z][a-z ]+)</b> <time class=\"faint\"><span class=\"date\">([^<]*)", text))
     assert set(when) >= {"Asked for", "Page", "Manifest", "Pieces", "File"} and record.files[0].sha256 in text
     assert when["Page"] <= when["Manifest"] <= when["File"]
     index = pages[1].read_text()

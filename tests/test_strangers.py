@@ -332,7 +332,7 @@ def test_what_gives_access_is_hidden_in_fields_of_servers_and_in_scripts() -> No
 
 def test_a_bag_on_its_own_shelf_is_no_item(tmp_path: Path, mudlark: Run) -> None:
     folder = item(tmp_path / "Buoy")
-    assert mudlark("bag", ".", "--into", "bags").status == 0
+    assert mudlark("bag", "Buoy", "--into", "bags").status == 0
     assert [one.path for one in read_ledger(tmp_path).entries] == ["Buoy"]
     assert [one.path for one in below(tmp_path) if one.kind == "item"] == [folder]
     assert (tmp_path / "bags/Buoy/bagit.txt").exists() and read_record(tmp_path / "bags/Buoy/data")

@@ -21,17 +21,20 @@ class Meant:
 
 
 @dataclass(frozen=True, slots=True)
-class Choice:
-    """items: each once, in the order of the folders, by path. odd: what was not looked into, by path, and why."""
+class Holdings:
+    """items: each once, in the order of the folders, by path; all: how many there are. odd: what was not looked into,
+    by path, and why. stores: folders with unfinished work."""
 
     items: list[Meant]
+    all: int
     odd: list[tuple[Path, str]]
+    stores: list[Path]
 
 
-def choose(folders: Sequence[Path], wanted: Wanted, named: Sequence[str] | None = None) -> Choice:
+def choose(folders: Sequence[Path], wanted: Wanted, named: Sequence[str] | None = None) -> Holdings:
     """The items of some folders that are wanted. named: what a list names them by, if one says which: path, folder,
     title, source, or anything that their own list says. Raises UsageError where there is none, or a name means none."""
-    found, odd = dict[Path, Meant](), list[tuple[Path, str]]()
+    found, odd, stores = dict[Path, Meant](), list[tuple[Path, str]](), dict[Path, Path]()
     for folder in folders:
         if WORKING in folder.resolve().parts:
             raise UsageError(f"{folder} is unfinished work.", "Haul it to its end first.")
@@ -39,6 +42,7 @@ def choose(folders: Sequence[Path], wanted: Wanted, named: Sequence[str] | None 
             raise UsageError(f"There is no folder {folder}.", "Give an item's folder, or one with items below it.")
         inside = contents(folder)
         odd += ((folder / path, why) for path, why in inside.odd)
+        stores.update((store.resolve(), store) for store in inside.stores)
         for entry in sorted(inside.entries, key=lambda one: one.path.casefold()):
             item = folder / entry.path
             found.setdefault(item.resolve(), Meant(folder, item, entry))
@@ -50,7 +54,7 @@ def choose(folders: Sequence[Path], wanted: Wanted, named: Sequence[str] | None 
         items = _named(items, named)
     if not items:
         raise UsageError(f"None of {len(found):,} items is meant.", "Look for them with `mudlark ledger`.")
-    return Choice(items, odd)
+    return Holdings(items, len(found), odd, list(stores.values()))
 
 
 def _named(items: list[Meant], named: Sequence[str]) -> list[Meant]:

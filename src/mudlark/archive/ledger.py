@@ -16,9 +16,9 @@ Sort = Literal["path", "title", "date", "length", "bytes", "verdict"]
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """verdicts: these only, if any. source: a text in the source. since: a date (2031-05 or longer). text: in title,
-    path, source, checksums or what a list says. doubles: only those whose media another has too.
-    unchecked: not checked since this date."""
+    """verdicts: these only, if any. source: a text in the source. since, until: dates (2031-05 or longer). text: in
+    title, path, source, checksums or what a list says. doubles: only those whose media another has too. unchecked: not
+    checked since this date."""
 
     verdicts: frozenset[str] = frozenset()
     source: str | None = None
@@ -26,6 +26,7 @@ class Wanted:
     text: str | None = None
     doubles: bool = False
     unchecked: str | None = None
+    until: str | None = None
 
     def passes(self, entry: LedgerEntry) -> bool:
         """True if an entry is wanted; doubles aside, which no entry knows of itself."""
@@ -34,6 +35,8 @@ class Wanted:
         if self.source and self.source.casefold() not in entry.source.casefold():
             return False
         if (self.since and entry.date < self.since) or (self.unchecked and entry.checked >= self.unchecked):
+            return False
+        if self.until and entry.date[: len(self.until)] > self.until:
             return False
         words = "\n".join((entry.title, entry.path, entry.source, *entry.media, *entry.listed.values())).casefold()
         return self.text is None or self.text.casefold() in words
@@ -57,7 +60,7 @@ def read_ledger(folder: Path, wanted: Wanted | None = None, sort: Sort = "path")
         raise UsageError(f"There is no folder {folder}.", "Give a folder that items were hauled into.")
     wanted = wanted or Wanted()
     found = contents(folder)
-    doubles = _doubles(found.entries)
+    doubles = doubled_in(found.entries)
     doubled = {path for group in doubles for path in group}
     kept = [one for one in found.entries if wanted.passes(one) and (not wanted.doubles or one.path in doubled)]
     left = [one for store in found.stores for one in unfinished(store)]
@@ -73,7 +76,7 @@ def _sorted(entries: list[LedgerEntry], sort: Sort) -> list[LedgerEntry]:
     return by_path if sort == "path" else sorted(by_path, key=lambda one: getattr(one, sort).casefold())
 
 
-def _doubles(entries: Iterable[LedgerEntry]) -> list[list[str]]:
+def doubled_in(entries: Iterable[LedgerEntry]) -> list[list[str]]:
     """Groups of items that have a media file of the same bytes."""
     groups: dict[str, list[str]] = defaultdict(list)
     for entry in entries:

@@ -46,13 +46,18 @@ def choosing_options(function: F) -> F:
     return function
 
 
-def chosen(folders: Sequence[Path], given: dict[str, Any]) -> list[Meant]:
-    """The items of some folders that these options mean; takes the options out of `given`."""
+def wanted_and_named(given: dict[str, Any]) -> tuple[Wanted, list[str] | None]:
+    """What these options mean, for `choose`; takes them out of `given`."""
     text, since, named = given.pop("text"), given.pop("since"), given.pop("named")
     if since and not DATE.fullmatch(since):
         raise UsageError(f"{since!r} is no date.", "Write it as 2031-05-17.")
     names = [line.strip() for line in named.read(_LARGEST_LIST).splitlines() if line.strip()] if named else None
-    choice = choose(folders, Wanted(text=text, since=since), names)
-    for place, why in choice.odd:
+    return Wanted(text=text, since=since), names
+
+
+def chosen(folders: Sequence[Path], given: dict[str, Any]) -> list[Meant]:
+    """The items of some folders that these options mean; what was not looked into is said."""
+    holdings = choose(folders, *wanted_and_named(given))
+    for place, why in holdings.odd:
         messages().print(Text(f"! {place}: {why}", style="yellow"))
-    return choice.items
+    return holdings.items

@@ -1,19 +1,29 @@
-"""What to do about what is wrong with items, and about hauls that brought none: by their codes."""
+"""What to do about what is wrong with items, and about hauls that brought none: by their codes. First for anyone, then
+for who has a command line."""
 
 from dataclasses import dataclass
 
-_AGAIN = "Fetch what is missing anew: `mudlark assay --fix` does it for all items of a folder."
-_WHOLE = "Have them fetched anew: `mudlark assay --fix` does it for all items of a folder, and keeps what it replaces."
+_AGAIN = "What is missing can be fetched again. `mudlark assay --fix` does it for all items of a folder."
+_WHOLE = (
+    "They can be fetched again. `mudlark assay --fix` does it for all items of a folder, and keeps what it replaces."
+)
 _LOOK = "Play them and judge: it may be so at the source. `mudlark assay --play` decodes and measures them."
-_READ = "See docs/verification.md for what the code means, and the item's own page for where it shows."
+_READ = "Look at the item's own page for where it shows; docs/verification.md says what the code means."
 
 
 @dataclass(frozen=True, slots=True)
 class Advice:
-    """title: what is wrong, in words. todo: what to do about it."""
+    """title: what is wrong, in words. todo: what to do about it; commands stand between backticks."""
 
     title: str
     todo: str
+
+
+UNPROVEN = Advice(
+    "Nothing proves that they are whole",
+    "Nothing speaks against them either: they are as their servers sent them. Open them once, or compare them with a "
+    "checksum from whoever holds the original.",
+)
 
 
 _UNREADABLE = Advice("Records or files cannot be read", "Copy them back from another copy.")
@@ -27,7 +37,7 @@ _OF_PROBLEMS: dict[str, Advice] = {
     "subtitle-missing": Advice("Subtitles are missing", _AGAIN),
     "radio-gap": Advice("A broadcast broke off", "What was not recorded is gone, unless its station keeps a copy."),
     **dict.fromkeys(("gap", "picture-missing"), Advice("Stretches of picture or sound are missing", _AGAIN)),
-    "loss": Advice("Something was lost, or put in, on the way", "Fetch it again: " + _AGAIN[0].lower() + _AGAIN[1:]),
+    "loss": Advice("Something was lost, or put in, on the way", _AGAIN),
     "fixity": Advice(
         "Files are not as they were",
         "Copy them back from another copy of the item, or mend them with `mudlark assay --fix`; then look at the disk.",
@@ -57,7 +67,10 @@ _OF_HAULS: dict[str, str] = {
     "refused": "Ask who holds the rights for a copy; protected media is not fetched.",
     "storage": "Make room, then go on with `mudlark sweep LIST`.",
 }
-_TRY_AGAIN = "Try these rows again: `mudlark sweep LIST --again-failed`. Each stands in sweep.csv with its address."
+_TRY_AGAIN = (
+    "Their servers may have them again later, or elsewhere; each stands in sweep.csv with its address. "
+    "`mudlark sweep LIST --again-failed` tries them once more."
+)
 
 
 def of_problem(code: str) -> Advice:

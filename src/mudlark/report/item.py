@@ -9,6 +9,7 @@ from mudlark.archive.layout import RECORD
 from mudlark.archive.place import inside_item
 from mudlark.archive.record import Record, read_record
 from mudlark.plain import is_plain
+from mudlark.report.advice import UNPROVEN, Advice, of_problem
 from mudlark.report.live import behind_table, is_recording
 from mudlark.report.rates import rates_of
 from mudlark.report.requests import Log, read_log, tables_of
@@ -41,6 +42,20 @@ class ItemData:
     def summary(self) -> str:
         """What happened to it, in a few sentences."""
         return _summary(self.record, self.kind)
+
+    @property
+    def codes(self) -> list[str]:
+        """Of what is wrong with it, as it was last seen, the gravest first."""
+        if self.checks and self.checks[-1].when >= self.record.finished:
+            return list(dict.fromkeys(self.checks[-1].problems))
+        return list(dict.fromkeys(one.code for one in sorted(self.record.problems, key=lambda one: not one.grave)))
+
+    @property
+    def todo(self) -> list[Advice]:
+        """What is to be done about it."""
+        verdict = self.checks[-1].verdict if self.checks else self.record.verdict
+        advice = [of_problem(code) for code in self.codes] or ([UNPROVEN] if verdict == "unproven" else [])
+        return list(dict.fromkeys(advice))
 
     @property
     def kind(self) -> str:

@@ -6,6 +6,8 @@ stands in a record can run or ask for anything.
 
 import base64
 import hashlib
+import os
+import re
 from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
@@ -14,12 +16,13 @@ from typing import Any
 from urllib.parse import quote
 
 from jinja2 import Environment, FunctionLoader, StrictUndefined
-from markupsafe import Markup
+from markupsafe import Markup, escape
 
 from mudlark import __version__
 from mudlark.fetch.store import now
 from mudlark.report.bars import draw_folder
 from mudlark.report.figures import draw
+from mudlark.report.heading import Heading
 from mudlark.report.item import ItemData
 from mudlark.report.shelf import Shelf
 from mudlark.report.steps import track_words
@@ -31,6 +34,13 @@ _SHOWN = 60  # rows of a table in the page; all of them are in the CSV
 _LARGEST_PICTURE = 600_000  # bytes of a poster that goes into the page
 _PICTURES = {".png": "png", ".jpg": "jpeg", ".jpeg": "jpeg", ".webp": "webp"}
 _MARKS = {"sound": "✓", "unproven": "?", "flawed": "!", "broken": "✗", "refused": "⊘", "failed": "✗"}
+_DATE = re.compile(r"(\d{4}-\d{2}-\d{2}(?:T[\d:.]+Z?)?)")
+_LEGEND = {
+    "sound": "Whole, and as it was promised: all of it was accounted for.",
+    "unproven": "It came as the server sent it. Nothing speaks against it, and nothing proves that it is whole.",
+    "flawed": "It can be used, but something is missing or not as it should be; its page says what.",
+    "broken": "It cannot be used as it is.",
+}
 _OUTCOMES = {"passed": "✓", "failed": "✗", "skipped": "–"}
 
 
@@ -49,11 +59,18 @@ class Figure:
         return cls(table, markup, table.shown(_SHOWN))
 
 
-def item_page(item: ItemData, back: str | None = None) -> str:
-    """The page of an item. back: address of the index that it is below."""
+def item_page(
+    item: ItemData, place: Path | None = None, heading: Heading | None = None, back: str | None = None
+) -> str:
+    """The page of an item. place: of the page, from which links lead to the item's files. back: address of the index
+    that it is below."""
+    media = [file.path for file in item.record.files if file.role == "media"]
     return _page(
         "item.html",
-        title=item.record.title,
+        title=(not back and heading and heading.title) or item.record.title,
+        heading=heading or Heading(),
+        links={path: _link(item.folder / path, place) for path in media if place},
+        todo=item.todo,
         item=item,
         record=item.record,
         figures=[Figure.of(table, draw(item, table)) for table in item.figures],
@@ -69,10 +86,22 @@ def folder_page(shelf: Shelf) -> str:
     return _page(
         "folder.html",
         title=shelf.title,
+        heading=shelf.heading,
+        legend=[(name, _LEGEND[name]) for name in shelf.verdicts if name in _LEGEND],
         shelf=shelf,
         figures=[Figure.of(table, draw_folder(table)) for table in shelf.figures()],
         back=None,
     )
+
+
+def _link(file: Path, page: Path | None) -> str | None:
+    """Where a file is, from a page; None where no way leads from one to the other."""
+    if page is None:
+        return None
+    try:
+        return quote(Path(os.path.relpath(file.resolve(), page.parent.resolve())).as_posix())
+    except ValueError:  # on another drive
+        return None
 
 
 def _picture(path: Path | None) -> str | None:
@@ -88,6 +117,13 @@ def _commands(text: str) -> Markup:
     return Markup("").join(Markup("<code>{}</code>").format(part) if at % 2 else part for at, part in enumerate(parts))
 
 
+def _dates(text: str) -> Markup:
+    """Text in which no date is broken over lines."""
+    parts = _DATE.split(printable(text))
+    whole = Markup('<span class="date">{}</span>')
+    return Markup("").join(whole.format(part) if at % 2 else escape(part) for at, part in enumerate(parts))
+
+
 @cache
 def _source(name: str) -> str:
     return (files("mudlark.report") / "templates" / name).read_text(encoding="utf-8")
@@ -98,7 +134,7 @@ def _templates() -> Environment:
     environment = Environment(
         loader=FunctionLoader(_source), autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True
     )
-    environment.filters.update(visible=printable, commands=_commands, clock=clock, size=size, link=quote)
+    environment.filters.update(visible=printable, commands=_commands, dates=_dates, clock=clock, size=size, link=quote)
     environment.globals.update(marks=_MARKS, outcomes=_OUTCOMES)
     return environment
 

@@ -1,24 +1,27 @@
-"""What a report shows of a folder of items, read from its ledger, the items' records and what was swept into it."""
+"""What a report shows of folders of items, read from lists of them, the items' records and what was swept into them."""
 
 from collections import Counter, defaultdict
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from pathlib import Path
 from typing import Self
 
+from mudlark.archive.choosing import Holdings, Meant
 from mudlark.archive.entry import LedgerEntry
 from mudlark.archive.history import PastCheck
-from mudlark.archive.ledger import Ledger, read_ledger
-from mudlark.errors import MudlarkError, Unexamined, UsageError, examining
-from mudlark.report.advice import of_haul, of_problem
+from mudlark.archive.ledger import doubled_in
+from mudlark.errors import MudlarkError, Unexamined, examining
+from mudlark.fetch.unfinished import Unfinished, unfinished
+from mudlark.report.advice import UNPROVEN, of_haul, of_problem
+from mudlark.report.heading import Heading
 from mudlark.report.item import ItemData, read_item
 from mudlark.report.table import Row, Table, within
 from mudlark.sweeping.journal import Journal, kind_of_reason, without_addresses
 from mudlark.verify.account import WORTH
 from mudlark.web.address import host_of
 
-_MOST_HOSTS = 12
+_MOST_HOSTS, _MOST_COLUMNS = 12, 2
 _MOST_NAMED = 20  # items, or addresses, that are named under one reason
 _DAYS, _MONTHS = 62, 72  # so many are told apart in a figure over time
 _ITEMS = ("verdict", "title", "path", "kind", "hauled", "checked", "length", "bytes", "source", "what is wrong")
@@ -28,22 +31,21 @@ VERDICTS = [verdict for verdict in WORTH if verdict not in ("refused", "failed")
 
 @dataclass(slots=True)
 class Kept:
-    """One item of a folder. page: the address of its own page; none where its record cannot be read. kind: what it is,
-    in a word. codes: of what is wrong with it, as it was last seen, the gravest first. checks: its history."""
+    """One item. folder: where it is. page: the address of its own page; none where its record cannot be read. kind:
+    what it is, in a word. codes: of what is wrong with it, as it was last seen, the gravest first. checks: its
+    history."""
 
     entry: LedgerEntry
+    folder: Path
     page: str | None = None
     kind: str = "unreadable"
     codes: list[str] = field(default_factory=lambda: ["record"])
     checks: list[PastCheck] = field(default_factory=list)
 
     @classmethod
-    def of(cls, entry: LedgerEntry, page: str, item: ItemData) -> Self:
+    def of(cls, meant: Meant, page: str, item: ItemData) -> Self:
         """What stays of an item."""
-        codes = [problem.code for problem in sorted(item.record.problems, key=lambda one: not one.grave)]
-        if item.checks and item.checks[-1].when >= item.record.finished:
-            codes = item.checks[-1].problems
-        return cls(entry, page, item.kind, list(dict.fromkeys(codes)), item.checks)
+        return cls(meant.entry, meant.folder, page, item.kind, item.codes, item.checks)
 
 
 @dataclass(slots=True)
@@ -63,16 +65,26 @@ class Reason:
 
 @dataclass(slots=True)
 class Shelf:
-    """A folder of items. reasons: what is wrong, by reason; failed: what never came, by reason."""
+    """Items of some folders. holdings: those that are meant. doubles: groups of paths with the same media."""
 
-    folder: Path
-    ledger: Ledger
-    kept: list[Kept]
+    folders: Sequence[Path]
+    heading: Heading
+    holdings: Holdings
+    kept: list[Kept] = field(default_factory=list)
+    unfinished: list[Unfinished] = field(default_factory=list)
+    doubles: list[list[str]] = field(default_factory=list)
 
     @property
     def title(self) -> str:
-        """The name of the folder."""
-        return self.folder.resolve().name or "Items"
+        """What was asked for, else the names of the folders."""
+        names = " and ".join(folder.resolve().name for folder in self.folders)
+        return self.heading.title or names or "Items"
+
+    @property
+    def columns(self) -> list[str]:
+        """What the items' own lists say of most of them, by column; a few."""
+        counts = Counter(name for one in self.kept for name, text in one.entry.listed.items() if text)
+        return [name for name, _ in counts.most_common(_MOST_COLUMNS)]
 
     @property
     def bytes(self) -> int:
@@ -108,6 +120,7 @@ class Shelf:
 
     def items(self) -> Table:
         """All items."""
+        own = list(dict.fromkeys(name for one in self.kept for name in one.entry.listed))
         rows: list[Row] = [
             (
                 one.entry.verdict,
@@ -120,10 +133,11 @@ class Shelf:
                 one.entry.bytes,
                 one.entry.source,
                 one.entry.problem,
+                *(one.entry.listed.get(name, "") for name in own),
             )
             for one in self.kept
         ]
-        return Table("items", "All items", _ITEMS, rows)
+        return Table("items", "All items", (*_ITEMS, *own), rows)
 
     def _over_time(self) -> Table:
         """What came in each day, month or year."""
@@ -164,8 +178,8 @@ class Shelf:
         """What is wrong with items, each by the gravest, the most frequent first."""
         found: dict[str, Reason] = {}
         for one in self.kept:
-            if one.codes:
-                advice = of_problem(one.codes[0])
+            if one.codes or one.entry.verdict == "unproven":
+                advice = of_problem(one.codes[0]) if one.codes else UNPROVEN
                 reason = found.setdefault(advice.title, Reason(advice.title, 0, advice.todo))
                 _count(reason, one.entry.title, one.page)
         return sorted(found.values(), key=lambda one: -one.count)
@@ -173,7 +187,7 @@ class Shelf:
     def failed(self) -> list[Reason]:
         """What was asked for and never came, the most frequent reason first."""
         found: dict[str, Reason] = {}
-        swept_into = dict.fromkeys([self.folder, *((self.folder / one.entry.path).parent for one in self.kept)])
+        swept_into = dict.fromkeys([*self.folders, *(one.folder.parent for one in self.kept)])
         for result in (result for folder in swept_into for result in Journal(folder).results.values()):
             if result.verdict in ("failed", "refused"):
                 reason = Reason(without_addresses(result.reason), 0, of_haul(result.code))
@@ -213,27 +227,33 @@ def _is_day(text: str) -> bool:
     return True
 
 
-def read_shelf(folder: Path, pages: str, each: Callable[[str, ItemData], None], *, all_figures: bool = False) -> Shelf:
-    """All items of a folder. pages: the folder of their pages, as the index names it. each: is given the address of an
-    item's page and the item, one after the other; more than one is never held. Raises UsageError where there is none.
-    """
-    ledger = read_ledger(folder)
-    if not ledger.entries:
-        raise UsageError(f"{folder} holds no item.", "Give an item's folder, or one with items below it.")
-    drawn = all_figures or len(ledger.entries) <= DRAWN
-    shelf = Shelf(folder, ledger, [])
-    for number, entry in enumerate(ledger.entries, start=1):
+def read_shelf(
+    folders: Sequence[Path],
+    holdings: Holdings,
+    heading: Heading,
+    pages: str,
+    each: Callable[[str, ItemData], None],
+    *,
+    all_figures: bool = False,
+) -> Shelf:
+    """Items of some folders. pages: the folder of their pages, as the index names it. each: is given the address of an
+    item's page and the item, one after the other; more than one is never held."""
+    drawn = all_figures or len(holdings.items) <= DRAWN
+    shelf = Shelf(folders, heading, holdings)
+    shelf.unfinished = [left for store in holdings.stores for left in unfinished(store)]
+    shelf.doubles = doubled_in(one.entry for one in holdings.items)
+    for number, meant in enumerate(holdings.items, start=1):
         address = f"{pages}/{number:04d}.html"
         try:
-            with examining(folder / entry.path):
-                item = read_item(folder / entry.path, drawn=drawn)
-                kept = Kept.of(entry, address, item)
+            with examining(meant.folder):
+                item = read_item(meant.folder, drawn=drawn)
+                kept = Kept.of(meant, address, item)
         except MudlarkError:
-            shelf.kept.append(Kept(entry))
+            shelf.kept.append(Kept(meant.entry, meant.folder))
             continue
         try:
             each(address, item)
         except Unexamined:
-            kept = Kept(entry)
+            kept = Kept(meant.entry, meant.folder)
         shelf.kept.append(kept)
     return shelf

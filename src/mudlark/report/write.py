@@ -5,19 +5,24 @@ of items that are not there any more go, and nothing else does.
 """
 
 import csv
+import dataclasses
 import os
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from io import StringIO
 from pathlib import Path
 
+from mudlark.archive.choosing import Holdings, choose
 from mudlark.archive.layout import RECORD
+from mudlark.archive.ledger import Wanted
 from mudlark.archive.listing import cell
 from mudlark.atomic import atomic_write, refuse_existing
 from mudlark.errors import StorageError, UsageError, examining
 from mudlark.plain import NotPlain, open_plain
 from mudlark.report.bars import draw_folder
 from mudlark.report.figures import draw
+from mudlark.report.heading import Heading
 from mudlark.report.item import ItemData, read_item
 from mudlark.report.page import GENERATOR, folder_page, item_page
 from mudlark.report.shelf import read_shelf
@@ -28,6 +33,7 @@ _HEAD = 2_000  # bytes of a page in which that stands
 _PAGE = re.compile(r"\d{4,}\.html")
 _PNG = b"\x89PNG\r\n\x1a\n"
 _ADVICE = "Choose another name with --into, or add --replace."
+_PLAIN, _ALL = Heading(), Wanted()
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,29 +46,38 @@ class _Written:
 
 
 def write_report(
-    path: Path,
+    paths: Sequence[Path],
     into: Path,
     *,
+    heading: Heading = _PLAIN,
+    wanted: Wanted = _ALL,
+    named: Sequence[str] | None = None,
     data: Path | None = None,
     png: Path | None = None,
     replace: bool = False,
     all_figures: bool = False,
 ) -> int:
-    """Write the report of an item or a folder; gives the number of pages. data, png: folders for the figures' data as
+    """Write the report of an item or of folders; gives the number of pages. heading: what stands at its head. wanted,
+    named: which items of folders are meant (see `archive.choosing.choose`). data, png: folders for the figures' data as
     CSV, and for the figures alone. all_figures: also in the pages of items below a folder of many. Raises UsageError
     where there is nothing to report or something would be written over, StorageError where it cannot be written."""
-    if not path.is_dir():
-        raise UsageError(f"{path} is no folder.", "Give an item's folder, or one with items below it.")
+    for path in paths:
+        if not path.is_dir():
+            raise UsageError(f"{path} is no folder.", "Give an item's folder, or one with items below it.")
     refuse_existing(into, "--into", replace)
     if os.path.lexists(into) and not is_ours(into):
         raise _not_ours(into)
     for folder, suffix in ((data, "csv"), (png, "png")):
         if folder and not replace and (taken := sorted(folder.glob(f"*.{suffix}"))):
             raise UsageError(f"{taken[0]} is there already.", "Choose another folder, or add --replace.")
-    if (path / RECORD).is_file():
-        written = _write_item(path, into, alone=png is not None, replace=replace)
+    if len(paths) == 1 and (paths[0] / RECORD).is_file():
+        written = _write_item(paths[0], into, heading, alone=png is not None, replace=replace)
     else:
-        written = _write_folder(path, into, alone=png is not None, replace=replace, all_figures=all_figures)
+        if heading.period:
+            since = max(wanted.since or "", heading.period.first)
+            wanted = dataclasses.replace(wanted, since=since, until=heading.period.last)
+        holdings = choose(paths, wanted, named)
+        written = _Folder(paths, holdings, heading, into, png is not None, replace, all_figures).write()
     if data:
         for table in written.tables:
             sheet = _as_csv(table)
@@ -74,36 +89,49 @@ def write_report(
     return written.pages
 
 
-def _write_item(path: Path, into: Path, *, alone: bool, replace: bool) -> _Written:
+def _write_item(path: Path, into: Path, heading: Heading, *, alone: bool, replace: bool) -> _Written:
     with examining(path):
         item = read_item(path)
-        body = item_page(item).encode()
+        body = item_page(item, into, heading).encode()
     _write(into, body, replace=replace)
     drawings = {table.name: draw(item, table, "png") for table in item.figures} if alone else {}
     return _Written(1, [*item.figures, item.pieces], drawings)
 
 
-def _write_folder(path: Path, into: Path, *, alone: bool, replace: bool, all_figures: bool) -> _Written:
-    pages = _folder_for(into)
-    earlier = set(pages.iterdir()) if pages.exists() else set()
-    if earlier and not replace:
-        raise UsageError(f"{pages} is there already.", _ADVICE)
-    written: set[Path] = set()
+@dataclass(frozen=True, slots=True)
+class _Folder:
+    """The report of folders: its index, and a page for each item below it."""
 
-    def write_page(address: str, item: ItemData) -> None:
-        page = into.parent / address
-        with examining(item.folder):
-            body = item_page(item, back=f"../{into.name}").encode()
-        _write(page, body, replace=page in earlier)
-        written.add(page)
+    folders: Sequence[Path]
+    holdings: Holdings
+    heading: Heading
+    into: Path
+    alone: bool
+    replace: bool
+    figures: bool
 
-    shelf = read_shelf(path, pages.name, write_page, all_figures=all_figures)
-    figures = shelf.figures()
-    _write(into, folder_page(shelf).encode(), replace=replace)
-    for left in earlier - written:
-        left.unlink()
-    drawings = {table.name: draw_folder(table, "png") for table in figures} if alone else {}
-    return _Written(1 + len(written), [*figures, shelf.items()], drawings)
+    def write(self) -> _Written:
+        """Write all pages; those of an earlier report that are none any more go."""
+        pages = _folder_for(self.into)
+        earlier = set(pages.iterdir()) if pages.exists() else set()
+        if earlier and not self.replace:
+            raise UsageError(f"{pages} is there already.", _ADVICE)
+        written: set[Path] = set()
+
+        def write_page(address: str, item: ItemData) -> None:
+            page = self.into.parent / address
+            with examining(item.folder):
+                body = item_page(item, page, self.heading, back=f"../{self.into.name}").encode()
+            _write(page, body, replace=page in earlier)
+            written.add(page)
+
+        shelf = read_shelf(self.folders, self.holdings, self.heading, pages.name, write_page, all_figures=self.figures)
+        figures = shelf.figures()
+        _write(self.into, folder_page(shelf).encode(), replace=self.replace)
+        for left in earlier - written:
+            left.unlink()
+        drawings = {table.name: draw_folder(table, "png") for table in figures} if self.alone else {}
+        return _Written(1 + len(written), [*figures, shelf.items()], drawings)
 
 
 def _ours(path: Path, head: bytes) -> Path:
