@@ -77,6 +77,12 @@ class Assay(msgspec.Struct):
     def verdict(self) -> Verdict:
         return self.account.verdict
 
+    def _repr_html_(self) -> str:
+        """As notebooks show it."""
+        from mudlark.notebook import assay_table  # few are looked at in a notebook
+
+        return assay_table(self)
+
 
 def assay(path: Path) -> list[Assay]:
     """Verify an item's folder, a media file, or all items and media files in a folder and below it."""

@@ -100,7 +100,7 @@ def command(
                 if not no_history:
                     _mend_checksums(result)
                 if play:
-                    _play(result, play, browser, problems)
+                    problems += _play(result, play, browser)
                 if fix and result.verdict in ("flawed", "broken"):
                     result = _fixed(result, asking, browser, problems, trusted=trust_record)
                 if not no_history and (result.path / RECORD).is_file():
@@ -198,28 +198,14 @@ def _fixed(
     return again
 
 
-def _play(result: Assay, manner: Literal["some", "full"], browser: Path | None, problems: list[MudlarkError]) -> None:
-    """Have a browser play what an item or file holds; what is broken is not tried. A browser that fails is told of the
-    file that it failed on."""
-    from mudlark.playing.judge import facts_of, judge_played
-    from mudlark.playing.play import PLAYABLE
-    from mudlark.playing.play import play as played_in_browser
+def _play(result: Assay, manner: Literal["some", "full"], browser: Path | None) -> list[MudlarkError]:
+    """Have a browser play what an item or file holds; gives what kept it from that."""
+    from mudlark.playing.items import play_assayed  # its libraries are needed for nothing else
 
-    for path, checked in result.media:
-        if checked.form not in PLAYABLE or result.verdict == "broken":
-            continue
-        with Steps() as steps:
-            steps.say(f"Playing {printable(path.name)} …")
-            try:
-                with examining(path):
-                    played = asyncio.run(played_in_browser(path, checked, manner, browser))
-                    judge_played(played, result.account)
-                    result.played = facts_of(played, now())
-            except UsageError:
-                raise
-            except MudlarkError as problem:
-                problem.url = problem.url or str(path)
-                problems.append(problem)
+    with Steps() as steps:
+        return asyncio.run(
+            play_assayed(result, manner, browser, lambda path: steps.say(f"Playing {printable(path.name)} …"))
+        )
 
 
 def _data(result: Assay) -> dict[str, object]:

@@ -39,7 +39,7 @@ from mudlark.find.select import Choice
 from mudlark.hauling.order import HaulWatch, Order
 from mudlark.hauling.title import columns_in
 from mudlark.sweeping.gather import Gatherer, Gathering
-from mudlark.sweeping.journal import GOOD, Journal, grouped, key_of
+from mudlark.sweeping.journal import GOOD, Journal, grouped
 from mudlark.sweeping.rows import WISHES, ListRow
 from mudlark.sweeping.run import Chosen, Done, Hauler, Here, Sweep, with_row
 from mudlark.text import clock, counted, printable, size, visible
@@ -393,7 +393,7 @@ class _Run:
             full = problem
         finally:
             if self.journal.results:
-                table = self.journal.write_table({key_of(row.address): row.number for row in self.gathering.rows})
+                table = self.journal.note_table(self.gathering.rows)
         summary = self._summary(time.monotonic() - begun)
         if self.as_json:
             problems: list[MudlarkError] = [one.problem for one in self.done if one.problem]

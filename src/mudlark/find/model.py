@@ -331,6 +331,12 @@ class Page:
     received: bytes = b""
     failed: list[str] = field(default_factory=list)
 
+    def _repr_html_(self) -> str:
+        """As notebooks show it."""
+        from mudlark.notebook import page_table  # few are looked at in a notebook
+
+        return page_table(self)
+
     @property
     def runs(self) -> bool:
         """True if something on it may ask for media later: a script, a frame or a player; or if nobody knows."""

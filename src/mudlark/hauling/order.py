@@ -9,7 +9,8 @@ from mudlark.archive.record import Record
 from mudlark.browser.options import ListenWatch
 from mudlark.errors import MudlarkError
 from mudlark.fetch.engine import Watch
-from mudlark.find.look import Means
+from mudlark.find.look import Means, PageScan
+from mudlark.find.model import Find
 from mudlark.find.select import Choice
 from mudlark.manifest.live.broadcast import State
 from mudlark.manifest.live.pace import Airtime
@@ -78,6 +79,12 @@ class Item:
     def verdict(self) -> Verdict:
         return self.record.verdict
 
+    def _repr_html_(self) -> str:
+        """As notebooks show it."""
+        from mudlark.notebook import item_table  # few are looked at in a notebook
+
+        return item_table(self)
+
 
 @dataclass(frozen=True, slots=True)
 class Order:
@@ -89,7 +96,8 @@ class Order:
     wish: which renditions of a stream. container: of a film. span: what part of a broadcast. listed: what a list says
     of the target; command: as it was given; operator: who answers for it: all for the record. mends: the item that it
     is hauled for, whatever that is called by now. name_from: a column of the list, or a pattern of such, by which the
-    item is named instead of its title.
+    item is named instead of its title. looked: the target, where it was looked at before; finds: those of it that are
+    meant, where they were chosen.
     """
 
     target: str
@@ -114,3 +122,5 @@ class Order:
     operator: str | None = None
     mends: Path | None = None
     name_from: str | None = None
+    looked: PageScan | None = None
+    finds: tuple[Find, ...] = ()

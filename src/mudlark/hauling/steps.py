@@ -98,6 +98,9 @@ async def haul(session: Session, order: Order, watch: HaulWatch | None = None) -
 
 async def take(session: Session, order: Order, watch: HaulWatch) -> tuple[PageScan, list[Find]]:
     """The page and the finds chosen of it; where answers led to links that are dead already, the walk is made again."""
+    if order.looked:
+        session.at_home(order.target)
+        return order.looked, list(order.finds) or await _chosen(session, order, order.looked.page)
     for _ in range(_WALKS - 1):
         scan = await look(session, order.target, order.means, watch=watch.listening)
         try:

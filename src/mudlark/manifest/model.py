@@ -230,6 +230,12 @@ class Presentation:
         """The longest of its renditions, in seconds."""
         return max((rendition.duration or 0.0 for rendition in self.renditions), default=0.0) or None
 
+    def _repr_html_(self) -> str:
+        """As notebooks show it."""
+        from mudlark.notebook import presentation_table  # few are looked at in a notebook
+
+        return presentation_table(self)
+
     def named(self, name: str) -> Rendition:
         """The rendition of a name."""
         return next(rendition for rendition in self.renditions if rendition.name == name)

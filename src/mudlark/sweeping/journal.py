@@ -4,11 +4,11 @@ same as a table for people."""
 import csv
 import os
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from contextlib import suppress
 from io import TextIOWrapper
 from pathlib import Path
-from typing import BinaryIO
+from typing import TYPE_CHECKING, BinaryIO
 
 import msgspec
 
@@ -21,6 +21,9 @@ from mudlark.fetch.store import WORKING
 from mudlark.plain import NotPlain, add_to_plain, is_plain, open_plain, read_plain
 from mudlark.verify.account import Verdict
 from mudlark.web.redact import redacted
+
+if TYPE_CHECKING:
+    from mudlark.sweeping.rows import ListRow
 
 TABLE = "sweep.csv"
 _ADDRESS = re.compile(r"https?://\S+")
@@ -138,9 +141,12 @@ class Journal:
         result = self.results.get(key_of(address))
         return result is not None and give_up is not None and result.failures >= give_up
 
+    def note_table(self, rows: "Sequence[ListRow]") -> Path:
+        """The table of all results, those of a list first and in its order; gives its path."""
+        return self.write_table({key_of(row.address): row.number for row in rows})
+
     def write_table(self, numbers: Mapping[str, int]) -> Path:
-        """The table of all results, those of a list first and in its order; gives its path. numbers: of its rows, by
-        key. Another file of that name is left alone."""
+        """The same. numbers: of a list's rows, by key. Another file of that name is left alone."""
         path, number = self._into / TABLE, 2
         while os.path.lexists(path) and not _is_ours(path):
             path, number = self._into / f"sweep ({number}).csv", number + 1
