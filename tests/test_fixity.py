@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from PIL import Image
 
 from mudlark.archive.assay import Sampling, assay
 from mudlark.archive.history import PastCheck, checks_of, last_check, note_check
@@ -157,3 +158,28 @@ def test_a_plan_checks_nothing_and_only_what_is_bad_is_shown(mudlark: Callable[.
     assert shown.status == 1 and [one["verdict"] for one in shown.json["items"]].count("broken") == 1
     refused = mudlark("assay", "kept", "--play", "--browser", "no-such-browser")
     assert refused.status == 2 and "no program" in refused.err
+
+
+@pytest.mark.program
+def test_what_lies_beside_items_is_looked_at_and_what_is_not_is_named(tmp_path: Path, mudlark: Run) -> None:
+    item(tmp_path / "kept/Buoy")
+    Image.effect_noise((64, 64), 50).save(tmp_path / "kept/loose.png")
+    (tmp_path / "kept/torn.pdf").write_bytes(b"%PDF-1.4 and no end")
+    (tmp_path / "kept/list.csv").write_text("a,b\n1,2\n3\n")
+    (tmp_path / "kept/sweep.csv").write_text("row,address\n")
+    (tmp_path / "kept/letter.txt").write_text("Dear Keeper")
+    ran = mudlark("assay", "kept", "--json")
+    verdicts = {Path(one["path"]).name: one["verdict"] for one in ran.json["items"]}
+    assert verdicts == {"Buoy": "unproven", "list.csv": "unproven", "loose.png": "sound", "torn.pdf": "broken"}
+    assert [Path(one).name for one in ran.json["passed_over"]] == ["letter.txt"] and ran.status == 1
+    told = mudlark("assay", "kept")
+    assert "3 rows of 1 to 2 cells" in told.out and "letter.txt" in told.err and "sweep.csv" not in told.out + told.err
+
+
+@pytest.mark.program
+def test_a_history_that_cannot_be_written_is_said(tmp_path: Path, mudlark: Run) -> None:
+    folder = item(tmp_path / "Buoy")
+    (folder / HISTORY).mkdir()
+    ran = mudlark("assay", "Buoy", "--json")
+    assert ran.status == 1 and "cannot be noted" in ran.json["problems"][0]["message"]
+    assert "--no-history" in mudlark("assay", "Buoy").err

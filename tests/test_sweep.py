@@ -223,6 +223,7 @@ def test_no_row_ends_the_others_and_what_another_holds_is_tried_at_the_end(tmp_p
     codes = {one.row.number: one.result.code for one in done}
     assert codes == {1: "internal", 2: "nothing-found", 3: "storage", 4: "nothing-found"} and asked[-1] == "2"
     gone = tmp_path / "gone"
+    gone.write_text("a file, which takes none")
 
     async def ended() -> list[Done]:
         sweep = Sweep(hauler, Journal(tmp_path), lambda row: with_row(order, row), gone)

@@ -14,14 +14,13 @@ from pathlib import Path
 import msgspec
 
 from mudlark.archive.history import last_check
-from mudlark.archive.layout import CHECKSUMS, OWN, REPLACED
+from mudlark.archive.layout import CHECKSUMS, OWN, REPLACED, is_sweep_table
 from mudlark.archive.place import inside_item
 from mudlark.archive.record import FileFacts, PlayFacts, Record, TrackFacts, read_record, tracks_of
 from mudlark.archive.sidecar import checksums_right
 from mudlark.archive.tree import Sight, below, files_below, items_below
 from mudlark.errors import MudlarkError, UsageError, examining
 from mudlark.find.judge.kind import kind_by_extension
-from mudlark.find.model import PLAYED
 from mudlark.manifest.model import STREAMED
 from mudlark.plain import is_plain, kind_of
 from mudlark.text import printable
@@ -32,6 +31,7 @@ from mudlark.verify.media import Checked, check_file
 
 CHECKSUMS_STALE = "checksums-stale"  # a problem that is mended on the spot
 _STREAMS = (".ts", ".m2ts", ".mts", ".mkv", ".mka", ".ac3", ".eac3", ".mp2", ".spx")
+_KINDS = frozenset({"video", "audio", "image", "document", "package", "subtitle"})
 _GIVE = "Give an item's folder or a media file."
 _LASTING = frozenset(
     {
@@ -116,10 +116,12 @@ def _last(folder: Path) -> str:
     return ""
 
 
-def assays(path: Path, sampling: Sampling | None = None) -> Iterator[Assay]:
+def assays(
+    path: Path, sampling: Sampling | None = None, passed_over: Callable[[Path], None] = lambda _path: None
+) -> Iterator[Assay]:
     """The same, one after the other as they are verified; none if there is nothing to verify. What is not opened, as it
-    is no plain file, is given too, as unproven; an item whose record it is, as broken. sampling: only some of the
-    items, and no other files."""
+    is no plain file or cannot be entered, is given too, as unproven; an item whose record it is, as broken. sampling:
+    only some of the items, and no other files. passed_over: hears of files of no kind that is looked at."""
     try:
         status = path.stat()
     except (OSError, ValueError) as problem:
@@ -136,12 +138,14 @@ def assays(path: Path, sampling: Sampling | None = None) -> Iterator[Assay]:
             if folder in taken:
                 yield _guarded(folder, _assay_item)
         return
-    for found in below(path, _is_media):
+    for found in below(path, lambda _name: True):
         if found.kind == "item":
             yield _guarded(found.path, _assay_item)
-        elif found.kind == "file":
+        elif found.kind == "file" and _is_looked_at(found.path.name):
             yield _guarded(found.path, _assay_file)
-        elif found.kind == "odd" and (found.path.is_dir() or _is_media(found.path.name) or found.path == path):
+        elif found.kind == "file" and not is_sweep_table(found.path.name):
+            passed_over(found.path)
+        elif found.kind == "odd" and (found.path.is_dir() or _is_looked_at(found.path.name) or found.path == path):
             yield _unopened(found)
 
 
@@ -161,7 +165,7 @@ def workload(path: Path, sampling: Sampling | None = None) -> Workload:
             return Workload(0, 1, path.stat().st_size)
         except (OSError, ValueError) as problem:
             raise UsageError(f"There is nothing to read at {path}.", _GIVE) from problem
-    found = list(below(path, _is_media if sampling is None else None))
+    found = list(below(path, _is_looked_at if sampling is None else None))
     folders = [one.path for one in found if one.kind == "item"]
     folders = folders if sampling is None else sorted(sampling.takes(folders))
     files = [one.path for one in found if one.kind == "file"]
@@ -181,9 +185,10 @@ def _unopened(found: Sight) -> Assay:
     return assayed
 
 
-def _is_media(name: str) -> bool:
-    """True for the name of a film or a sound."""
-    return kind_by_extension(f"/{name}") in PLAYED or name.lower().endswith(_STREAMS)
+def _is_looked_at(name: str) -> bool:
+    """True for the name of a film, sound, picture, document, table or archive that somebody laid beside the items."""
+    kept = kind_by_extension(f"/{name}") in _KINDS or name.lower().endswith(_STREAMS)
+    return kept and not is_sweep_table(name)
 
 
 def _guarded(path: Path, verify: Callable[[Path], Assay]) -> Assay:

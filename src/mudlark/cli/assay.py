@@ -14,15 +14,16 @@ from rich.text import Text
 
 from mudlark.archive.assay import CHECKSUMS_STALE, Assay, Sampling, assays, workload
 from mudlark.archive.history import note_check
-from mudlark.archive.layout import RECORD
+from mudlark.archive.layout import HISTORY, RECORD
 from mudlark.archive.sidecar import mend_checksums
 from mudlark.browser.driver import require_browser
 from mudlark.cli.command import Command, common_options, option
 from mudlark.cli.options import DATE, Network, network_options, operator_option, play_option
 from mudlark.cli.show import complain, console, emit_json, manner, messages, verdict
 from mudlark.cli.steps import Steps
-from mudlark.errors import MudlarkError, UsageError, examining
+from mudlark.errors import MudlarkError, StorageError, UsageError, examining
 from mudlark.fetch.store import now
+from mudlark.plain import is_plain
 from mudlark.text import clock, counted, printable, size
 from mudlark.verify.account import WORTH
 from mudlark.web.connection import Connection
@@ -30,6 +31,7 @@ from mudlark.web.connection import Connection
 _MARK = {"passed": ("✓", "green"), "failed": ("✗", "bold red"), "skipped": ("·", "dim")}
 _WIDEST = len("unproven")
 _TRIAL = 16 << 20  # bytes
+_MOST_NAMED = 8
 _SHARE = re.compile(r"(\d{1,3}(?:\.\d{1,3})?)\s*%", re.A)
 _STATES = {"repaired": "(mended)", "changed": "(there is another one there now; it stands beside)"}
 
@@ -44,7 +46,7 @@ _STATES = {"repaired": "(mended)", "changed": "(there is another one there now; 
         ("Mend what is damaged, from where it came from:", "assay mudlark/ --fix"),
     ),
 )
-@click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="PATH...")
+@click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path, readable=False), metavar="PATH...")
 @play_option
 @option("--browser", type=click.Path(dir_okay=False, path_type=Path), default=None, help="The browser to play it in.")
 @option("--since", default=None, metavar="DATE", help="Only items that were not checked since then (2031-05-17).")
@@ -92,19 +94,24 @@ def command(
     asking = network.connection()
     assayed: list[Assay] = []
     problems: list[MudlarkError] = []
+    passed_over: list[Path] = []
+    unnoted: list[MudlarkError] = []
     out = console()
     for path in paths:
         before = len(assayed)
         try:
-            for result in assays(path, sampling):
+            for result in assays(path, sampling, passed_over.append):
                 if not no_history:
                     _mend_checksums(result)
                 if play:
                     problems += _play(result, play, browser)
                 if fix and result.verdict in ("flawed", "broken"):
                     result = _fixed(result, asking, browser, problems, trusted=trust_record)
-                if not no_history and (result.path / RECORD).is_file():
-                    note_check(result.path, result.account, now(), validated=bool(result.media), operator=operator)
+                if not no_history and is_plain(result.path / RECORD):
+                    noted = note_check(
+                        result.path, result.account, now(), validated=bool(result.media), operator=operator
+                    )
+                    unnoted += [] if noted else [_unnoted(result.path)]
                 assayed.append(result)
                 if not as_json and not (only_bad and result.verdict == "sound"):
                     _show(out, result, whole=manner.verbose or result.verdict != "sound" or _mended(result))
@@ -116,17 +123,24 @@ def command(
             problems.append(problem)
     if as_json:
         shown = [result for result in assayed if not (only_bad and result.verdict == "sound")]
-        emit_json("assay", problems, items=[_data(result) for result in shown])
+        others = [str(one) for one in passed_over]
+        emit_json("assay", [*unnoted, *problems], items=[_data(result) for result in shown], passed_over=others)
     elif len(assayed) > 1:
         out.print()
         out.print(Text(_summary(assayed), style="bold"))
     elif not assayed and not problems:
         out.print("There is nothing to check: all items were checked since then.", markup=False)
+    if passed_over and not as_json:
+        names = ", ".join(one.name for one in passed_over[:_MOST_NAMED])
+        more = ", …" if len(passed_over) > _MOST_NAMED else ""
+        messages().print(f"Not looked at, as files of no kind that is: {names}{more}", markup=False)
+    for one in unnoted:
+        complain(one.what, one.advice)
     if problems:
         for earlier in problems[:-1]:
             complain(earlier.what, earlier.advice)
         raise problems[-1]
-    if any(result.verdict != "sound" for result in assayed):
+    if unnoted or any(result.verdict != "sound" for result in assayed):
         click.get_current_context().exit(1)
 
 
@@ -144,6 +158,12 @@ def _plan(paths: tuple[Path, ...], sampling: Sampling | None, as_json: bool) -> 
         return
     words = f"{counted(items, 'item')}, {counted(files, 'other file')}, {size(total)}, at least {clock(seconds)}"
     console().print(words, markup=False)
+
+
+def _unnoted(item: Path) -> StorageError:
+    return StorageError(
+        f"The check of {item} cannot be noted in {HISTORY}.", "See that it may be written, or add --no-history."
+    )
 
 
 def _mended(result: Assay) -> bool:
@@ -179,7 +199,7 @@ def _fixed(
     """An item hauled again, and verified anew if that has changed it."""
     from mudlark.hauling.fix import Trust, fix  # what verifying does not need
 
-    if not (result.path / RECORD).is_file():
+    if not is_plain(result.path / RECORD):
         return result
     with Steps() as steps:
         steps.say(f"Hauling {printable(result.title or result.path.name)} again …")

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, BinaryIO
 
 import msgspec
 
-from mudlark.archive.layout import RECORD
+from mudlark.archive.layout import RECORD, TABLE
 from mudlark.archive.listing import cell
 from mudlark.archive.place import inside_item
 from mudlark.atomic import atomic_write
@@ -25,7 +25,6 @@ from mudlark.web.redact import redacted
 if TYPE_CHECKING:
     from mudlark.sweeping.rows import ListRow
 
-TABLE = "sweep.csv"
 _ADDRESS = re.compile(r"https?://\S+")
 _LEADING = re.compile(r"^…:?\s*")
 _PARTICULAR = re.compile(r"\d+|'[^']*'")

@@ -5,6 +5,7 @@ A server that is gone is left alone, and its rows are tried again at the end.
 
 import asyncio
 import logging
+import tempfile
 import time
 from collections import Counter, deque
 from collections.abc import AsyncIterator, Awaitable, Callable
@@ -100,7 +101,8 @@ class Sweep:
     _held: list[ListRow] = field(default_factory=list)
 
     async def run(self, rows: list[ListRow]) -> AsyncIterator[Done]:
-        """What comes of each, as it is done. Raises StorageError when the folder takes no more."""
+        """What comes of each, as it is done. Raises StorageError when the folder takes no more, or nothing at all."""
+        await asyncio.to_thread(_insist_on, self.into)
         hosts = Hosts()
         waiting, left = deque(rows), list[ListRow]()
         async for done in self._side_by_side(waiting, hosts, left):
@@ -128,6 +130,7 @@ class Sweep:
     async def _side_by_side(self, waiting: deque[ListRow], hosts: Hosts, left: list[ListRow]) -> AsyncIterator[Done]:
         """Rows whose host is gone come into `left`."""
         running: set[asyncio.Task[Done | None]] = set()
+        finished: set[asyncio.Task[Done | None]] = set()
         try:
             while waiting or running:
                 while waiting and len(running) < self.at_once:
@@ -151,7 +154,7 @@ class Sweep:
         finally:
             for task in running:
                 task.cancel()
-            await asyncio.gather(*running, return_exceptions=True)
+            await asyncio.gather(*running, *finished, return_exceptions=True)
 
     async def _now(self, row: ListRow) -> Done | None:
         """One row; None if another process holds it, and it is to be tried at the end."""
@@ -232,6 +235,17 @@ def _result(row: ListRow, problem: MudlarkError, begun: float) -> Result:
         when=now(),
         listed=row.listed,
     )
+
+
+def _insist_on(into: Path) -> None:
+    """Raises StorageError where a folder cannot be made, or takes no files."""
+    try:
+        into.mkdir(parents=True, exist_ok=True)
+        with tempfile.TemporaryFile(dir=into):
+            pass
+    except OSError as problem:
+        what = f"Nothing can be written into {into}: {problem.strerror}."
+        raise StorageError(what, "Choose another folder with --into, or see that it may be written.") from problem
 
 
 _ORDER = ("failed", "refused", "broken", "flawed", "unproven", "sound")

@@ -5,9 +5,11 @@ What cannot be looked into is skipped, and the check says so: then only a digest
 
 import bz2
 import codecs
+import csv
 import gzip
 import lzma
 import tarfile
+from collections import Counter
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import BinaryIO, Protocol
@@ -16,6 +18,7 @@ from mudlark.errors import FormatError
 from mudlark.guard import reading
 from mudlark.media.forms import PICTURES, PROMISED
 from mudlark.plain import open_plain
+from mudlark.text import counted
 from mudlark.verify import zipped
 from mudlark.verify.account import Account
 from mudlark.verify.forms.pdf import check_pdf
@@ -29,6 +32,7 @@ _MOST_UNPACKED = 64 << 30  # bytes that are unpacked as a check
 _SOME = 1 << 20
 _TAR_END = 512  # bytes of zeros in place of a header
 _LARGEST_JSON = 50_000_000
+_TABLES, _LARGEST_TABLE = {".csv": ",", ".tsv": "\t"}, 50_000_000
 
 
 def check_content(path: Path, form: str, account: Account) -> list[tuple[str, int]]:
@@ -50,11 +54,26 @@ def check_content(path: Path, form: str, account: Account) -> list[tuple[str, in
         check_svg(path, account)
     elif form == "json" and path.stat().st_size <= _LARGEST_JSON:
         _check_json(path, account)
+    elif (words := _table_in_words(path, form)) is not None:
+        account.skipped("content", f"{path.name}: {words}; a table does not say where it ends")
     else:
         account.skipped(
             "content", f"{path.name}: Mudlark does not look into this format; only a digest can prove it whole"
         )
     return []
+
+
+def _table_in_words(path: Path, form: str) -> str | None:
+    """What is in a table of text (RFC 4180); None if a file is none that can be read."""
+    if form not in _TEXTUAL or path.suffix.lower() not in _TABLES or path.stat().st_size > _LARGEST_TABLE:
+        return None
+    try:
+        with path.open(encoding="utf-8-sig", newline="") as file:
+            widths = Counter(len(row) for row in csv.reader(file, delimiter=_TABLES[path.suffix.lower()], strict=True))
+    except (OSError, ValueError, csv.Error):
+        return None
+    cells = counted(max(widths), "cell") if len(widths) == 1 else f"{min(widths)} to {max(widths)} cells"
+    return f"{counted(widths.total(), 'row')} of {cells}" if widths else None
 
 
 def is_misnamed(path: Path, form: str) -> bool:
