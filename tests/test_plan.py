@@ -5,6 +5,7 @@ from pathlib import Path
 
 import pytest
 
+from mudlark.demo.site import media_folder
 from mudlark.demo.streamed import content
 from tests.conftest import Answer, Ran, Trouble
 
@@ -27,3 +28,8 @@ def test_a_plan_asks_for_pages_and_manifests_only(mudlark: Run, trouble: Trouble
     assert mudlark("haul", master, "--into", "kept", "--title", "Mill").status == 0
     told = mudlark("haul", "--plan", master, f"{trouble.url}/none", "--into", "kept", "--title", "Mill")
     assert told.status == 5 and "there  kept/Mill" in told.out and "404" in told.err
+    file = trouble.say(
+        "/film.mp4", Answer((media_folder() / "foghorn-demonstration.mp4").read_bytes(), type="video/mp4")
+    )
+    (planned,) = mudlark("haul", "--plan", file, "--into", "kept", "--json").json["plans"]
+    assert planned["seconds"] == pytest.approx(planned["bytes"] / planned["rate"], abs=0.1)

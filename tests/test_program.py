@@ -4,6 +4,7 @@ import http.client
 import json
 import os
 import re
+import shlex
 import signal
 import subprocess
 import time
@@ -414,3 +415,12 @@ def test_secrets_are_not_carried_over_a_redirect_to_another_host(mudlark: Run, t
     first.close()
     assert first.headers[0]["Cookie"] == "key=s3cret"
     assert trouble.headers and not any("s3cret" in value for sent in trouble.headers for value in sent.values())
+
+
+def test_a_reader_that_leaves_is_no_failure(trouble: Trouble, tmp_path: Path) -> None:
+    film = trouble.say(
+        "/film.mp4", Answer((media_folder() / "foghorn-demonstration.mp4").read_bytes(), type="video/mp4")
+    )
+    command = f"set -o pipefail; {shlex.quote(str(PROGRAM))} haul {film} --into kept | true"
+    ran = subprocess.run(["bash", "-c", command], cwd=tmp_path, env=own_environment(tmp_path), check=False)
+    assert ran.returncode == 0 and (tmp_path / "kept/film/film.mp4").exists()

@@ -16,7 +16,7 @@ from mudlark.text import clock, printable, size
 
 _MOST_OPTIONS = 24  # of one question that are shown
 _ROLE_STYLE = {"main": "bold green", "advert": "yellow"}
-_LEAST_ADDRESS = 24  # characters of an address that are shown beside its label
+_LEAST_LABEL = 12  # characters of what a find is called that are shown
 _HEADING = f"{'':>4}  {'kind':<14}{'role':<10}{'length':>7}  {'size':>9}  what it is called, and where it is"
 
 
@@ -52,7 +52,8 @@ def show_page(page: Page, most: int, why: bool) -> None:
         return
     out.print(Text(_HEADING, style="dim"))
     for find in page.finds[:most]:
-        out.print(_line(find, out, whole=why))
+        for line in _lines(find, out):
+            out.print(line)
         if why:
             _reasons(find, out)
     beyond = len(page.finds) - most
@@ -62,8 +63,9 @@ def show_page(page: Page, most: int, why: bool) -> None:
         out.print(Text(f"      … and {page.left_out:,} addresses beyond what is kept of one page", style="dim"))
 
 
-def _line(find: Find, out: Console, *, whole: bool) -> Text:
-    """What a person needs to choose, on one line of a terminal; the address is whole where it is not cut there."""
+def _lines(find: Find, out: Console) -> list[Text]:
+    """What a person needs to choose: on one line, or on a terminal on which that has no room with the address, whole,
+    on a line of its own."""
     kind = (
         f"{find.kind} {find.response.format}"
         if find.response.format and find.kind in ("video", "audio", "image", "package")
@@ -78,26 +80,16 @@ def _line(find: Find, out: Console, *, whole: bool) -> Text:
     line.append(f"{length:>7}  {size(find.bytes):>9}  ", style="not bold")
     for note, style in _notes(find):
         line.append(f"{note}  ", style=f"not bold {style}")
-    address = printable(find.url)
-    room = out.width - line.cell_len if sys.stdout.isatty() and not whole else sys.maxsize
-    if find.label:
-        label = (
-            find.label
-            if len(find.label) + len(address) + 2 <= room
-            else _cut(find.label, max(8, room - _LEAST_ADDRESS - 2))
-        )
-        line.append(f"{label}  ", style="bold default")
-        room -= len(label) + 2
-    line.append(_cut(address, room), style="not bold cyan" if find.role == "main" else "not bold")
-    return line
-
-
-def _cut(text: str, room: int) -> str:
-    """Text with its middle left out where it does not fit; its end tells the most of an address."""
-    if len(text) <= room:
-        return text
-    room = max(8, room)
-    return f"{text[: room // 2 - 1]}…{text[-(room - room // 2) :]}"
+    address = Text(printable(find.url), style="not bold cyan" if find.role == "main" else "not bold")
+    room = out.width - line.cell_len if sys.stdout.isatty() else sys.maxsize
+    label = find.label or ""
+    if len(label) + 2 + address.cell_len <= room:
+        if label:
+            line.append(f"{label}  ", style="bold default")
+        return [line.append_text(address)]
+    room = max(_LEAST_LABEL, room)
+    line.append(label if len(label) <= room else f"{label[: room - 1]}…", style="bold default")
+    return [line, Text("      ").append_text(address)]
 
 
 def _reasons(find: Find, out: Console) -> None:

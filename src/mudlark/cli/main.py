@@ -2,7 +2,6 @@
 
 import errno
 import importlib
-import os
 import signal
 import sys
 from pathlib import Path
@@ -12,6 +11,7 @@ import click
 from click.core import ParameterSource
 
 from mudlark import __version__
+from mudlark.cli.heard import heed_only_who_listens
 from mudlark.errors import Internal, Interrupted, MudlarkError, StorageError, UsageError
 
 _COMMANDS = {
@@ -24,7 +24,7 @@ _COMMANDS = {
     "sweep": "Haul a whole list: a table, a feed, a site map or an index page.",
     "assay": "Verify items or media files, and say how sound they are.",
     "ledger": "List what was hauled into a folder, and what is unfinished there.",
-    "bag": "Make bags (BagIt) of items, or check one.",
+    "bag": "Make packages of items for other archives (BagIt, OCFL), or check them.",
     "report": "Make a page that shows what was taken, from where, and whether it is good.",
     "check": "See whether this machine is ready: browser, extras, disk, clock, network.",
     "tour": "Start the built-in demo museum and walk the whole job on it.",
@@ -118,6 +118,7 @@ def run() -> NoReturn:
         number = getattr(signal, name, None)
         if number is not None and signal.getsignal(number) != signal.SIG_IGN:  # as nohup has it
             signal.signal(number, signal.default_int_handler)  # ends as tidily as Ctrl-C
+    heed_only_who_listens()
     try:
         status = program.main(standalone_mode=False)
         sys.stdout.flush()
@@ -131,9 +132,6 @@ def run() -> NoReturn:
         _end(_usage(problem))
     except MudlarkError as problem:
         _end(problem)
-    except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        sys.exit(1)
     except OSError as problem:
         _end(_of_system(problem))
     except Exception as problem:  # the net under everything: what comes here is a mistake to be mended

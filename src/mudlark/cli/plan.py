@@ -64,6 +64,9 @@ def _show(one: Planned) -> None:
         amount.append(clock(one.duration))
     if one.bytes is not None:
         amount.append(f"{'about ' if one.reckoned else ''}{size(one.bytes)}")
+    if one.seconds is not None and one.rate:
+        lasts = clock(one.seconds) if one.seconds >= 1 else "less than a second"
+        amount.append(f"{lasts} at the {size(one.rate)}/s seen")
     rows = [["from", redacted(one.address)], ["kind", ", ".join([one.kind, *amount])]]
     rows += [["takes", _words(taken)] for taken in one.taken if one.kind in ("hls", "dash")]
     there = f"{one.there}, which is compared with the server first"
@@ -91,6 +94,8 @@ def _data(one: Planned) -> dict[str, Any]:
         "duration": one.duration,
         "bytes": one.bytes,
         "reckoned": one.reckoned,
+        "rate": round(one.rate) if one.rate else None,
+        "seconds": round(one.seconds, 1) if one.seconds is not None else None,
         "folder": str(one.folder),
         "there": str(one.there) if one.there else None,
     }

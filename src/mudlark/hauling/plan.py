@@ -5,6 +5,7 @@ from collections.abc import AsyncIterator
 from dataclasses import dataclass
 from dataclasses import replace as with_values
 from pathlib import Path
+from typing import Any
 
 from mudlark.archive.place import names_for
 from mudlark.archive.shelf import find_earlier
@@ -19,12 +20,16 @@ from mudlark.manifest.choose import Taken, expected_bytes
 from mudlark.manifest.model import PresentationKind
 from mudlark.web.session import Session
 
+_TELLS = 16_000  # bytes of one answer that tell how fast a server sends
+_SHORTEST = 0.01  # seconds
+
 
 @dataclass(frozen=True, slots=True)
 class Planned:
     """One item that would be made. address: of its manifest, file, or page and player. bytes: of all of it, and whether
     that is only reckoned by bit rates; None if nobody says. segments: how many, None while that is not known. folder:
-    that it would have; there: the item that is there already."""
+    that it would have; there: the item that is there already. rate: bytes a second at which its server sent what was
+    asked for of it; None where that was too little to tell."""
 
     title: str
     kind: PresentationKind
@@ -37,6 +42,24 @@ class Planned:
     reckoned: bool
     folder: Path
     there: Path | None
+    rate: float | None = None
+
+    @property
+    def seconds(self) -> float | None:
+        """How long it takes to fetch at the rate seen."""
+        return self.bytes / self.rate if self.bytes is not None and self.rate else None
+
+
+class _Rates:
+    """Hears the rows of requests, and knows the best rate of those that tell one."""
+
+    def __init__(self) -> None:
+        self.best: float | None = None
+
+    def __call__(self, row: dict[str, Any]) -> None:
+        first, ended = row.get("first"), row.get("ended")
+        if row["bytes"] >= _TELLS and first is not None and ended is not None:
+            self.best = max(self.best or 0.0, row["bytes"] / max(ended - first, _SHORTEST))
 
 
 async def plan(session: Session, order: Order, watch: HaulWatch | None = None) -> AsyncIterator[Planned]:
@@ -49,10 +72,12 @@ async def plan(session: Session, order: Order, watch: HaulWatch | None = None) -
             async for one in plan(dressed, with_values(order, guises=()), watch):
                 yield one
         return
+    rates = _Rates()
+    session = session.noting(rates)
     scan, finds = await take(session, order, watch)
     for find in finds:
         try:
-            yield await _planned(session, order, scan, find, watch)
+            yield with_values(await _planned(session, order, scan, find, watch), rate=rates.best)
         except MudlarkError as problem:
             problem.url = problem.url or find.url
             if len(finds) == 1:
