@@ -406,3 +406,23 @@ def test_the_console_shows_nothing_unseen(capsys: pytest.CaptureFixture[str]) ->
 
     console().print(Text(ODD, style="bold"), ODD)
     assert not UNSEEN.search(capsys.readouterr().out)
+
+
+@pytest.mark.program
+def test_a_cookie_file_that_has_expired_is_named(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
+    url = trouble.say("/page", Answer(b"<!doctype html><a href=/film.mp4>film</a>", type="text/html"))
+    line = "127.0.0.1\tFALSE\t/\tFALSE\t{}\tsid\tlantern\n"
+    (tmp_path / "old.txt").write_text(line.format(1_000_000) * 2)
+    (tmp_path / "new.txt").write_text(line.format(1_000_000) + line.format(99_999_999_999))
+    assert "old.txt: all 2 cookies have expired" in mudlark("sift", url, "--cookie-file", "old.txt", "--no-probe").err
+    assert "expired" not in mudlark("sift", url, "--cookie-file", "new.txt", "--no-probe").err
+
+
+@pytest.mark.parametrize(
+    ("words", "place", "offered"),
+    [("mudlark sift --guise desk", "3", "plain,desktop-windows"), ("mudlark sweep ", "2", "file,")],
+)
+def test_guises_and_lists_are_completed(words: str, place: str, offered: str) -> None:
+    environment = {**os.environ, "_MUDLARK_COMPLETE": "bash_complete", "COMP_WORDS": words, "COMP_CWORD": place}
+    ran = subprocess.run([str(PROGRAM)], env=environment, capture_output=True, text=True, check=False)
+    assert offered in ran.stdout.splitlines()

@@ -13,7 +13,7 @@ from mudlark.archive.listing import cell, written
 from mudlark.atomic import refuse_existing
 from mudlark.cli.command import Command, common_options, option, replace_option
 from mudlark.cli.config import own_guises
-from mudlark.cli.options import Network, addresses, listening, listening_options, network_options
+from mudlark.cli.options import Network, addresses, guise_names, listening, listening_options, network_options
 from mudlark.cli.show import columns, console, emit_json
 from mudlark.cli.steps import Steps
 from mudlark.errors import NetworkError
@@ -37,7 +37,14 @@ _KEPT = PLAYED | {"document", "package"}
     ),
 )
 @click.argument("url", metavar="[URL]", required=False)
-@option("--as", "names", multiple=True, metavar="NAME", help="Only as this guise; repeatable. Without it, as all.")
+@option(
+    "--as",
+    "names",
+    multiple=True,
+    metavar="NAME",
+    shell_complete=guise_names,
+    help="Only as this guise; repeatable. Without it, as all.",
+)
 @option("--listen", is_flag=True, help="Compare in a real browser: some pages decide in a script.")
 @option(
     "--at-once",

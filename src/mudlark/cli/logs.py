@@ -29,8 +29,9 @@ class _Words(logging.Formatter):
     """An event for people."""
 
     def format(self, record: logging.LogRecord) -> str:
-        facts = [str(value) for value in getattr(record, "facts", {}).values() if value is not None]
-        return visible(redacted(f"  {record.getMessage()} {' '.join(facts)}"))
+        facts = {name: value for name, value in getattr(record, "facts", {}).items() if value is not None}
+        words = [record.getMessage(), str(facts.pop("url", "")), *(f"{name}={value}" for name, value in facts.items())]
+        return visible(redacted(f"  {' '.join(filter(None, words))}"))
 
 
 def log_to_file(path: Path) -> None:

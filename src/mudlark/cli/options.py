@@ -3,6 +3,7 @@
 import re
 import shlex
 import sys
+import time
 from collections.abc import Callable
 from dataclasses import dataclass, fields, replace
 from functools import wraps
@@ -81,6 +82,28 @@ class _Rate(click.ParamType[float]):
         return float(match[1]) * {"": 1, "k": 1e3, "m": 1e6, "g": 1e9}[match[2].lower()]
 
 
+def guise_names(_ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[str]:
+    """The names of guises that begin so, for completion."""
+    from mudlark.cli.config import own_guises
+    from mudlark.web.guise import built_in
+
+    return [name for name in ("all", *built_in(), *own_guises()) if name.startswith(incomplete)]
+
+
+def _heed_expiry(_ctx: click.Context, _param: click.Parameter, path: str | None) -> str | None:
+    """Say of a cookie file that it has expired."""
+    if path:
+        from mudlark.cli.show import messages
+        from mudlark.web.cookies import cookies_in
+
+        cookies, now = cookies_in(path), time.time()
+        expired = sum(cookie.has_expired(now) for cookie in cookies)
+        if expired and expired == len(cookies):
+            words = f"! {path}: {'its only cookie has' if expired == 1 else f'all {expired:,} cookies have'} expired"
+            messages().print(f"{words}; log in again with the browser, and export them anew", markup=False)
+    return path
+
+
 _NETWORK = (
     option(
         "--guise",
@@ -89,6 +112,7 @@ _NETWORK = (
         metavar="NAME",
         help="Ask as this user agent (see `mudlark guises`).",
         group="Network",
+        shell_complete=guise_names,
         envvar="MUDLARK_GUISE",
     ),
     option(
@@ -162,6 +186,7 @@ _NETWORK = (
         metavar="FILE",
         help="Send the cookies of this file (as browsers export them) where they belong.",
         group="Network",
+        callback=_heed_expiry,
         envvar="MUDLARK_COOKIE_FILE",
     ),
     option(

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any, Literal, get_args
 
 import click
+from click.shell_completion import CompletionItem
 from rich.text import Text
 
 from mudlark.browser.options import Listening
@@ -54,6 +55,11 @@ _WIDEST = max(map(len, get_args(Verdict)))
 _LARGEST_INPUT = 200_000_000  # bytes
 
 
+def _files(_ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+    """A list is mostly a file."""
+    return [CompletionItem(incomplete, type="file")]
+
+
 @click.command(
     cls=Command,
     short_help="Haul a whole list.",
@@ -64,7 +70,7 @@ _LARGEST_INPUT = 200_000_000  # bytes
         ("Every night, and silent unless something is new or wrong:", "sweep films.csv --quiet --give-up 7"),
     ),
 )
-@click.argument("source", metavar="LIST")
+@click.argument("source", metavar="LIST", shell_complete=_files)
 @into_option
 @option("--at-once", type=click.IntRange(1, 32), default=2, show_default=True, help="Items side by side.")
 @option("--only", default=None, metavar="ROWS|TEXT", help="Only these rows (3,7-9), or those with this text in them.")

@@ -30,6 +30,10 @@ class Cookie:
     secure: bool = False
     expires: int | None = None
 
+    def has_expired(self, now: float) -> bool:
+        """True if it is no longer sent. now: seconds since 1970."""
+        return self.expires is not None and 0 < self.expires < now
+
     @property
     def address(self) -> str:
         """An address that it belongs to."""
@@ -37,11 +41,14 @@ class Cookie:
 
 
 def read_cookies(path: str) -> list[Cookie]:
-    """The cookies of a file as browsers export them (a line each, seven columns parted by tabs: domain, whether its
-    subdomains get it, path, whether only over TLS, end, name, value), without those that have expired.
+    """The cookies of a file, without those that have expired. Raises UsageError for a file that is none."""
+    now = time.time()
+    return [cookie for cookie in cookies_in(path) if not cookie.has_expired(now)]
 
-    Raises UsageError for a file that is none.
-    """
+
+def cookies_in(path: str) -> list[Cookie]:
+    """All cookies of a file as browsers export them: a line each, seven columns parted by tabs (domain, whether its
+    subdomains get it, path, whether only over TLS, end, name, value). Raises UsageError for a file that is none."""
     try:
         status = Path(path).stat()
         if not stat.S_ISREG(status.st_mode) or status.st_size > _LARGEST:
@@ -53,11 +60,10 @@ def read_cookies(path: str) -> list[Cookie]:
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError:
         text = data.decode("latin-1")  # as servers send it
-    now = time.time()
-    return [cookie for cookie in _cookies_in(text, path) if not cookie.expires or cookie.expires >= now]
+    return list(_lines_in(text, path))
 
 
-def _cookies_in(text: str, path: str) -> Iterator[Cookie]:
+def _lines_in(text: str, path: str) -> Iterator[Cookie]:
     for number, line in enumerate(text.split("\n"), 1):
         line = line.rstrip("\r").removeprefix(_HTTP_ONLY)
         if not line.strip() or line.startswith("#"):
