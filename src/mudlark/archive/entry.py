@@ -62,10 +62,10 @@ _decoder = msgspec.json.Decoder(Slim)
 
 
 class LedgerEntry(msgspec.Struct, array_like=True, gc=False):
-    """One item. path: below the folder. date: when it was hauled; checked: last (RFC 3339). length: seconds. bytes: of
-    its media. tracks: in words. source: the page or address that was named. media: SHA-256 of its media files. problem:
-    the first, if there is one. listed: what a list that named it says of it, by column. A record that cannot be read is
-    an entry too, and broken.
+    """One item. path: below the folder. date: when it was hauled; checked: last (RFC 3339). duration: seconds. bytes:
+    of its media. tracks: type, codec, height and language of each. source: the page or address that was named. media:
+    SHA-256 of its media files. problem: the first, if there is one. listed: what a list that named it says of it, by
+    column. A record that cannot be read is an entry too, and broken.
     """
 
     path: str
@@ -73,13 +73,21 @@ class LedgerEntry(msgspec.Struct, array_like=True, gc=False):
     verdict: Verdict
     date: str = ""
     checked: str = ""
-    length: float | None = None
+    duration: float | None = None
     bytes: int = 0
-    tracks: str = ""
+    tracks: list[tuple[str, str, int | None, str | None]] = []
     source: str = ""
     media: tuple[str, ...] = ()
     problem: str = ""
     listed: dict[str, str] = {}
+
+    @property
+    def in_words(self) -> str:
+        """Its tracks, for people."""
+        return ", ".join(
+            f"{codec.partition('.')[0]}{f' {height}p' if height else ''}{f' {language}' if language else ''}"
+            for _, codec, height, language in self.tracks
+        )
 
 
 def read_entry(folder: str, name: str) -> tuple[LedgerEntry, Identity | None]:
@@ -100,17 +108,12 @@ def read_entry(folder: str, name: str) -> tuple[LedgerEntry, Identity | None]:
         verdict=checked.verdict if checked else slim.verdict,
         date=slim.finished,
         checked=checked.when if checked else slim.finished,
-        length=slim.duration,
+        duration=slim.duration,
         bytes=sum(file.bytes for file in media),
-        tracks=", ".join(map(_words, slim.tracks)),
+        tracks=[(one.type, one.codec, one.height, one.language) for one in slim.tracks],
         source=(slim.source.page.url if slim.source.page else "") or slim.source.target or slim.source.address,
         media=tuple(file.sha256 for file in media),
         problem=words,
         listed=slim.source.listed,
     )
     return entry, identity_of(slim)
-
-
-def _words(track: _Track) -> str:
-    size = f" {track.height}p" if track.height else ""
-    return f"{track.codec.partition('.')[0]}{size}{f' {track.language}' if track.language else ''}"

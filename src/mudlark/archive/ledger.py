@@ -69,8 +69,10 @@ def read_ledger(folder: Path, wanted: Wanted | None = None, sort: Sort = "path")
 
 def _sorted(entries: list[LedgerEntry], sort: Sort) -> list[LedgerEntry]:
     by_path = sorted(entries, key=lambda one: one.path.casefold())
-    if sort in ("length", "bytes"):  # the largest first
-        return sorted(by_path, key=lambda one: -float(getattr(one, sort) or 0))
+    if sort == "length":  # the largest first
+        return sorted(by_path, key=lambda one: -(one.duration or 0.0))
+    if sort == "bytes":
+        return sorted(by_path, key=lambda one: -one.bytes)
     if sort == "date":  # the latest first
         return sorted(by_path, key=lambda one: one.date, reverse=True)
     return by_path if sort == "path" else sorted(by_path, key=lambda one: getattr(one, sort).casefold())

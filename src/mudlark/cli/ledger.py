@@ -28,6 +28,7 @@ class NotOpened(MudlarkError):
     code = "not-opened"
 
 
+_TRACK = ("type", "codec", "height", "language")
 _COLUMNS = ("path", "title", "verdict", "date", "checked", "length", "bytes", "tracks", "source", "problem")
 
 
@@ -123,7 +124,7 @@ def command(
 
 
 def _data(entry: LedgerEntry) -> dict[str, Any]:
-    return msgspec.structs.asdict(entry)
+    return {**msgspec.structs.asdict(entry), "tracks": [dict(zip(_TRACK, one, strict=True)) for one in entry.tracks]}
 
 
 def _totals(ledger: Ledger) -> dict[str, Any]:
@@ -132,7 +133,7 @@ def _totals(ledger: Ledger) -> dict[str, Any]:
         "items": len(entries),
         "all": ledger.all,
         "bytes": sum(one.bytes for one in entries),
-        "length": round(sum(one.length or 0.0 for one in entries), 3),
+        "duration": round(sum(one.duration or 0.0 for one in entries), 3),
         "verdicts": dict(Counter(one.verdict for one in entries)),
     }
 
@@ -143,9 +144,9 @@ def _write(path: Path, entries: list[LedgerEntry], replace: bool) -> None:
         own = list(dict.fromkeys(name for one in entries for name in one.listed))
         out.writerow([*_COLUMNS, *map(cell, own)])
         for one in entries:
-            length = f"{one.length:.3f}" if one.length is not None else ""
+            length = f"{one.duration:.3f}" if one.duration is not None else ""
             texts = [one.path, one.title, one.verdict, one.date, one.checked]
-            rest = (one.tracks, one.source, one.problem, *(one.listed.get(name) for name in own))
+            rest = (one.in_words, one.source, one.problem, *(one.listed.get(name) for name in own))
             out.writerow([*map(cell, texts), length, one.bytes, *map(cell, rest)])
     messages().print(f"{len(entries):,} items written to {path}", markup=False)
 
@@ -157,9 +158,9 @@ def _show(ledger: Ledger, folder: Path, most: int | None) -> None:
         [
             one.verdict,
             one.date[:10],
-            clock(one.length) if one.length else "",
+            clock(one.duration) if one.duration else "",
             size(one.bytes) if one.bytes else "",
-            one.tracks,
+            one.in_words,
             one.path,
         ]
         for one in shown
@@ -182,7 +183,7 @@ def _show(ledger: Ledger, folder: Path, most: int | None) -> None:
     totals = _totals(ledger)
     words = [f"{counted(totals['items'], 'item')}" + (f" of {ledger.all:,}" if totals["items"] != ledger.all else "")]
     words += [f"{count:,} {name}" for name, count in sorted(totals["verdicts"].items())]
-    words += [clock(totals["length"]), size(totals["bytes"])]
+    words += [clock(totals["duration"]), size(totals["bytes"])]
     out.print(Text(", ".join(words), style="bold"))
     if ledger.doubles:
         doubled = sum(map(len, ledger.doubles))

@@ -30,7 +30,8 @@ class _Words(logging.Formatter):
 
     def format(self, record: logging.LogRecord) -> str:
         facts = {name: value for name, value in getattr(record, "facts", {}).items() if value is not None}
-        words = [record.getMessage(), str(facts.pop("url", "")), *(f"{name}={value}" for name, value in facts.items())]
+        known = (str(facts.pop(name, "")) for name in ("url", "status"))  # which need no name
+        words = [record.getMessage(), *known, *(f"{name}={value}" for name, value in facts.items())]
         return visible(redacted(f"  {' '.join(filter(None, words))}"))
 
 

@@ -269,7 +269,7 @@ def _show_plan(task: "_Task", gathering: Gathering, choice: Chosen, journal: Jou
     rows = choice.of(gathering.rows, journal)
     bad = {row.number: problem for row in rows if (problem := _must_fail(task, row))}
     if as_json:
-        planned = [{"number": row.number, "address": redacted(row.address), "title": row.title} for row in rows]
+        planned = [{"number": row.number, "url": redacted(row.address), "title": row.title} for row in rows]
         emit_json("sweep", list(bad.values()), items=[], rows=planned, summary=None)
     else:
         _say_what_is_done(gathering, rows, choice, journal)

@@ -94,7 +94,7 @@ class Shelf:
     @property
     def length(self) -> float:
         """Of all films and sounds, in seconds."""
-        return sum(one.entry.length or 0.0 for one in self.kept)
+        return sum(one.entry.duration or 0.0 for one in self.kept)
 
     @property
     def verdicts(self) -> dict[str, int]:
@@ -129,7 +129,7 @@ class Shelf:
                 one.kind,
                 one.entry.date,
                 one.entry.checked,
-                one.entry.length,
+                one.entry.duration,
                 one.entry.bytes,
                 one.entry.source,
                 one.entry.problem,
@@ -149,7 +149,7 @@ class Shelf:
             if one.entry.verdict in VERDICTS:
                 row[VERDICTS.index(one.entry.verdict)] += 1
             row[-2] += within(one.entry.bytes, 1e15) / 1e6
-            row[-1] += within(one.entry.length or 0.0) / 60
+            row[-1] += within(one.entry.duration or 0.0) / 60
         rows: list[Row] = [
             (name, *(int(count) for count in row[:-2]), round(row[-2], 3), round(row[-1], 3))
             for name, row in sorted(sums.items())
