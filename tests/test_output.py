@@ -426,3 +426,26 @@ def test_guises_and_lists_are_completed(words: str, place: str, offered: str) ->
     environment = {**os.environ, "_MUDLARK_COMPLETE": "bash_complete", "COMP_WORDS": words, "COMP_CWORD": place}
     ran = subprocess.run([str(PROGRAM)], env=environment, capture_output=True, text=True, check=False)
     assert offered in ran.stdout.splitlines()
+
+
+@pytest.mark.program
+def test_a_terminal_of_few_characters_is_written_to_all_the_same(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:
+    environment = {**own_environment(tmp_path), "PYTHONIOENCODING": "ascii"}
+
+    def run(*words: str) -> bytes:
+        command = [str(PROGRAM), *words]
+        ran = subprocess.run(command, cwd=tmp_path, env=environment, capture_output=True, check=False)
+        assert ran.returncode == 0, ran.stderr
+        return ran.stdout
+
+    assert b"640x360" in run("haul", site.address("foghorn"), "--into", "kept", "--title", "P\u00e8re \u6771")
+    assert b"Pere ?" in run("assay", "kept")
+    document = run("ledger", "kept", "--json")
+    assert document.isascii() and json.loads(document)["items"][0]["title"] == "P\u00e8re \u6771"
+
+
+@pytest.mark.program
+@pytest.mark.parametrize("proxy", ["http://127.0.0.1:9", "socks5://127.0.0.1:9"])
+def test_a_dead_proxy_is_named_as_one(mudlark: Run, trouble: Trouble, proxy: str) -> None:
+    ran = mudlark("sift", trouble.url, "--proxy", proxy, "--tries", "1")
+    assert ran.status == 5 and "proxy" in ran.err.splitlines()[0] and "Is it running?" in ran.err

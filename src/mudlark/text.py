@@ -5,6 +5,7 @@ import re
 
 _WHOLE = re.compile(r"\s*[0-9]{1,18}\s*")
 _ODD = re.compile(r"[^\x20-\x7e\n]")
+_BEYOND = re.compile(r"[^\x00-\x7f]")
 
 
 def printable(text: str) -> str:
@@ -63,16 +64,17 @@ def clock(seconds: float | None) -> str:
     return f"{hours}:{rest // 60:02d}:{rest % 60:02d}" if hours else f"{rest // 60}:{rest % 60:02d}"
 
 
-def escaped_json(document: str) -> str:
-    """A JSON document in which characters that cannot be seen stand as escapes (RFC 8259 §7)."""
+def escaped_json(document: str, *, ascii_only: bool = False) -> str:
+    """A JSON document in which characters that cannot be seen stand as escapes (RFC 8259 §7). ascii_only: so do all
+    that are not of ASCII."""
 
     def escape(match: re.Match[str]) -> str:
         char = match[0]
-        if char.isprintable():
+        if char.isprintable() and not ascii_only:
             return char
         code = ord(char)
         if code < 0x10000:
             return f"\\u{code:04x}"
         return f"\\u{0xD800 + (code - 0x10000 >> 10):04x}\\u{0xDC00 + (code - 0x10000 & 0x3FF):04x}"
 
-    return document if document.isascii() else _ODD.sub(escape, document)
+    return document if document.isascii() else (_BEYOND if ascii_only else _ODD).sub(escape, document)

@@ -1,9 +1,29 @@
 """Standard output whose reader may leave (`haul … | head`): the work goes on, and its outcome is the exit status."""
 
+import codecs
 import io
 import os
 import sys
+import unicodedata
 from typing import Any
+
+_PLAIN = str.maketrans("–—…×·•“”‘’━─✓✗⊘←→", "--.x**\"\"''--+x-<>")
+
+
+def is_unicode(encoding: str | None) -> bool:
+    """True for an encoding in which every character can be written."""
+    return (encoding or "").lower().replace("-", "").startswith(("utf8", "utf16", "utf32"))
+
+
+def _in_other_letters(problem: UnicodeError) -> tuple[str, int]:
+    """What a terminal that has not all characters shows instead: those without their accents, or a question mark."""
+    if not isinstance(problem, UnicodeEncodeError):
+        raise problem
+    text = unicodedata.normalize("NFKD", problem.object[problem.start : problem.end].translate(_PLAIN))
+    return "".join(char if char.isascii() else "" if unicodedata.combining(char) else "?" for char in text), problem.end
+
+
+codecs.register_error("mudlark", _in_other_letters)
 
 
 class _Heard(io.RawIOBase):
@@ -41,6 +61,6 @@ def heed_only_who_listens() -> None:
     sys.stdout = io.TextIOWrapper(
         io.BufferedWriter(_Heard(descriptor)),
         encoding=before.encoding,
-        errors=before.errors,
+        errors=before.errors if is_unicode(before.encoding) else "mudlark",
         line_buffering=before.isatty(),
     )

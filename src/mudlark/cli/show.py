@@ -14,6 +14,7 @@ import msgspec
 from rich.console import Console
 from rich.text import Text
 
+from mudlark.cli.heard import is_unicode
 from mudlark.errors import MudlarkError
 from mudlark.manifest.model import Live
 from mudlark.text import clock, escaped_json, visible
@@ -84,7 +85,7 @@ def emit_json(command: str, problems: Iterable[MudlarkError] = (), *, in_a_line:
     except UnicodeEncodeError:  # a file whose name is no text: it is told so that it can be found again
         written = json.dumps(msgspec.to_builtins(document), indent=indent)
     manner.emitted = True
-    click.echo(escaped_json(written))
+    click.echo(escaped_json(written, ascii_only=not is_unicode(sys.stdout.encoding)))
 
 
 def problem_data(problem: MudlarkError) -> dict[str, Any]:

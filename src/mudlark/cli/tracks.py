@@ -15,10 +15,12 @@ from mudlark.cli.options import Network, addresses, listen_option, listening, li
 from mudlark.cli.show import bits, columns, console, emit_json, live_data, live_words, manner
 from mudlark.cli.wishes import wish, wish_options
 from mudlark.errors import FormatError, NothingFound, Refused
+from mudlark.find.judge.kind import kind_by_extension
 from mudlark.find.judge.probe import movie_at
-from mudlark.find.look import Means, look
-from mudlark.find.model import tap_address, tap_in
+from mudlark.find.look import Means, PageScan, look
+from mudlark.find.model import PLAYED, tap_address, tap_in
 from mudlark.find.select import Choice
+from mudlark.find.sift import sift_response
 from mudlark.manifest.choose import choose, expected_bytes
 from mudlark.manifest.load import fill, is_manifest, open_presentation, refusal, wants_text
 from mudlark.manifest.model import Live, Presentation, Rendition
@@ -63,7 +65,7 @@ _NAMES = {"hls": "HLS playlist", "dash": "DASH manifest", "file": "Media file", 
         ("The tracks of a file, here or on a server:", "tracks film.mp4"),
     ),
 )
-@click.argument("target", metavar="URL|FILE")
+@click.argument("target", metavar="PAGE|URL|FILE")
 @wish_options
 @listen_option
 @listening_options
@@ -72,8 +74,8 @@ _NAMES = {"hls": "HLS playlist", "dash": "DASH manifest", "file": "Media file", 
 def command(target: str, listen: bool, as_json: bool, network: Network, **given: Any) -> None:
     """Show the renditions of an HLS playlist or DASH manifest, or the tracks of a file, here or on a server.
 
-    Those that `mudlark haul` would take with the same options are marked, with the size to expect. With --listen: of
-    the best find of a page, also where that is fed to its player.
+    Those that `mudlark haul` would take with the same options are marked, with the size to expect. Of a page: those of
+    its best find; with --listen also of what it asks for, or feeds to its player.
     """
     wished, browsing = wish(given), listening(given)
     path = Path(target)
@@ -135,18 +137,22 @@ def _row(number: int, facts: TrackFacts) -> dict[str, Any]:
 async def _of_target(
     target: str, network: Network, wished: Wish, browsing: Listening | None
 ) -> tuple[list[dict[str, Any]], dict[str, Any]]:
-    """The tracks of an address, or of the best find of a page that is listened to, or of one that is tapped."""
+    """The tracks of an address, or of the best find of a page, or of what was tapped on one."""
     named = tap_in(target)
     async with Session(network.connection()) as session:
         session.at_home(target)
         if browsing is None and named is None:
-            return await _of_address(session, target, wished)
-        means = Means(replace(browsing or Listening(), tap=named is not None))
-        scan = await look(session, named[0] if named else target, means)
+            glance = await session.look(target, wants_text)
+            if sniff(glance.body) != "html" or kind_by_extension(target) in PLAYED:
+                return await _of_answer(session, target, glance, wished)
+            scan = PageScan(await sift_response(session, glance))
+        else:
+            means = Means(replace(browsing or Listening(), tap=named is not None))
+            scan = await look(session, named[0] if named else target, means)
         find = Choice(nth=named[1] if named else None).take(scan.page)[0]
         if find.kind != "tap":
             behind = session.behind(find.mention.referrer, find.mention.sent)
-            return await _of_address(behind, find.url, wished)
+            return await _of_answer(behind, find.url, await behind.look(find.url, wants_text), wished)
     if find.protected:
         raise Refused(sentence(find.problem or "It is protected."), "Mudlark does not fetch protected media.")
     tapped = scan.recording.tapped if scan.recording else []
@@ -156,8 +162,9 @@ async def _of_target(
     return rows, {"url": find.url, "kind": "tap", "duration": find.duration}
 
 
-async def _of_address(session: Session, target: str, wished: Wish) -> tuple[list[dict[str, Any]], dict[str, Any]]:
-    look = await session.look(target, wants_text)
+async def _of_answer(
+    session: Session, target: str, look: Content, wished: Wish
+) -> tuple[list[dict[str, Any]], dict[str, Any]]:
     if is_manifest(look):
         presentation = await open_presentation(session, look)
         chosen = {taken.rendition.name for taken in choose(presentation, wished)}
