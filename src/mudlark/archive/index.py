@@ -69,6 +69,11 @@ class Index:
         """The inodes of the items in a folder, by name."""
         return dict(self._rows("select name, inode from item where folder = ?", os.fsencode(folder)))
 
+    def count(self, folder: Path) -> int:
+        """How many items of a folder are known."""
+        rows = self._rows("select count(*) from item where folder = ?", os.fsencode(folder))
+        return int(rows[0][0]) if rows else 0
+
     def note(self, folder: Path, rows: Iterable[Row], gone: Iterable[bytes] = ()) -> None:
         """Items of a folder that were read, and names of such as are no longer there."""
         path = os.fsencode(folder)

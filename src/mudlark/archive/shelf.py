@@ -23,6 +23,7 @@ from mudlark.errors import MudlarkError
 
 _SETTLED = 1_000_000_000  # nanoseconds
 _SIDE_BY_SIDE, _FEW = 2, 200  # threads that look at items, and items for which one does
+_REMEMBERED: dict[Path, dict[bytes, int]] = {}  # of the folder that was asked about last
 _BATCH = 500  # new items after which what was read is noted
 
 
@@ -66,25 +67,39 @@ def _refresh(index: Index, into: Path) -> None:
     if index.is_unchanged(into, stamp):
         return
     settled = time.time_ns() - stamp > _SETTLED  # a change right now may leave the same stamp
-    known, fresh = index.items(into), list[Row]()
+    known, fresh = _items(index, into), list[Row]()
     try:
         folders = look(into).folders
     except OSError:
         return
+    there: dict[bytes, int] = {}
     for one in folders:
         name = os.fsencode(one.name)
-        if known.pop(name, None) == one.inode():
+        if known.get(name) == one.inode():
+            there[name] = one.inode()
             continue
         own = read_entry(one.path, one.name)[1]
         if own is None:
             settled = False  # it may become an item without a change to the folder around it
             continue
+        there[name] = one.inode()
         fresh.append((name, one.inode(), own.key, own.alike))
         if len(fresh) >= _BATCH:
             index.note(into, fresh)
             fresh = []
-    index.note(into, fresh, known)
+    index.note(into, fresh, known.keys() - there.keys())
     index.settle(into, stamp if settled else None)
+    _REMEMBERED.clear()
+    _REMEMBERED[into] = there
+
+
+def _items(index: Index, into: Path) -> dict[bytes, int]:
+    """The items that the index has of a folder: those of the last time, if it still has as many. A sweep asks for each
+    of its rows, and adds one item each time."""
+    remembered = _REMEMBERED.get(into)
+    if remembered is not None and len(remembered) == index.count(into):
+        return remembered
+    return index.items(into)
 
 
 @dataclass(slots=True)

@@ -158,6 +158,7 @@ def _show(ledger: Ledger, folder: Path, most: int | None) -> None:
         [
             one.verdict,
             one.date[:10],
+            one.checked[:10],
             clock(one.duration) if one.duration else "",
             size(one.bytes) if one.bytes else "",
             one.in_words,
@@ -165,7 +166,9 @@ def _show(ledger: Ledger, folder: Path, most: int | None) -> None:
         ]
         for one in shown
     ]
-    titles, *lines = columns([["verdict", "hauled", "length", "size", "tracks", "path"], *rows], right=(2, 3))
+    titles, *lines = columns(
+        [["verdict", "hauled", "checked", "length", "size", "tracks", "path"], *rows], right=(3, 4)
+    )
     if lines:
         out.print(Text(titles, style="dim"))
     for one, line in zip(shown, lines, strict=True):
