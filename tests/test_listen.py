@@ -398,12 +398,13 @@ def test_the_longest_time_is_a_promise(mudlark: Run, trouble: Trouble) -> None:
 @pytest.mark.parametrize(
     "script",
     [
-        "for (;;) prompt('name')",
-        "new WebSocket('ws://127.0.0.1:' + location.port + '/never')",
-        "navigator.serviceWorker.register('/never.js').catch(() => 0)",
-        "location = '/locked'",
+        pytest.param("for (;;) prompt('name')", id="dialogs"),
+        pytest.param("navigator.serviceWorker.register('/never.js').catch(() => 0)", id="a worker"),
+        pytest.param(
+            "new WebSocket('ws://127.0.0.1:' + location.port + '/never')", id="a socket", marks=pytest.mark.soak
+        ),
+        pytest.param("location = '/locked'", id="a log-in", marks=pytest.mark.soak),
     ],
-    ids=["dialogs", "a socket", "a worker", "a log-in"],
 )
 def test_what_waits_for_an_answer_does_not_outlast_the_longest_time(
     mudlark: Run, trouble: Trouble, script: str

@@ -417,7 +417,7 @@ async def _seen(pages: list[Path]) -> dict[str, Any]:
 def test_reports_of_the_museum_hold_in_a_browser(mudlark: Run, site: DemoSite, tmp_path: Path) -> None:
     hauled = mudlark("haul", site.address("rough-errors"), "--report", "--into", "a", "--json")
     folder = tmp_path / hauled.json["items"][0]["folder"]
-    swept = mudlark("sweep", site.address("film-list"), "--report", "--into", "a")
+    swept = mudlark("sweep", site.address("film-list"), "--only", "1-2,5", "--report", "--into", "a")
     assert swept.status == 1, swept.err
     pages = [tmp_path / "a" / f"{folder.name}.html", tmp_path / "a/report.html"]
     text = pages[0].read_text()
@@ -429,7 +429,7 @@ def test_reports_of_the_museum_hold_in_a_browser(mudlark: Run, site: DemoSite, t
     index = pages[1].read_text()
     assert "answered 404 Not Found." in index and "2 addresses" in index and "sweep LIST --again-failed" in index
     below = sorted((tmp_path / "a/report").iterdir())
-    assert len(below) == 4 and "<svg" in below[0].read_text()
+    assert len(below) == 2 and "<svg" in below[0].read_text()
     told = asyncio.run(_seen([*pages, below[0]]))
     assert told["errors"] == [] and all(url.startswith(("file:", "data:")) for url in told["asked"])
     assert all(over <= 0 for over in told["wide"]) and told["pdf"] > 5000
