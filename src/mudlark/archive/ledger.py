@@ -62,7 +62,9 @@ def read_ledger(folder: Path, wanted: Wanted | None = None, sort: Sort = "path")
     found = contents(folder)
     doubles = doubled_in(found.entries)
     doubled = {path for group in doubles for path in group}
-    kept = [one for one in found.entries if wanted.passes(one) and (not wanted.doubles or one.path in doubled)]
+    kept = found.entries if wanted == Wanted() else [one for one in found.entries if wanted.passes(one)]
+    if wanted.doubles:
+        kept = [one for one in kept if one.path in doubled]
     left = [one for store in found.stores for one in unfinished(store)]
     return Ledger(_sorted(kept, sort), len(found.entries), doubles, left, found.odd)
 
@@ -80,9 +82,13 @@ def _sorted(entries: list[LedgerEntry], sort: Sort) -> list[LedgerEntry]:
 
 def doubled_in(entries: Iterable[LedgerEntry]) -> list[list[str]]:
     """Groups of items that have a media file of the same bytes."""
+    entries = list(entries)
+    seen, twice = set[str](), set[str]()
+    for entry in entries:  # of many items few are there twice
+        for digest in entry.media:
+            (twice if digest in seen else seen).add(digest)
     groups: dict[str, list[str]] = defaultdict(list)
-    for entry in entries:
-        for digest in entry.media if len(entry.media) < 2 else set(entry.media):
-            if digest:
-                groups[digest].append(entry.path)
+    for entry in entries if twice - {""} else ():
+        for digest in twice.intersection(entry.media) - {""}:
+            groups[digest].append(entry.path)
     return [list(group) for group in dict.fromkeys(tuple(sorted(group)) for group in groups.values() if len(group) > 1)]

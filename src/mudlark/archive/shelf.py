@@ -6,10 +6,8 @@ again, and what is found by the index is compared with its record once more. The
 
 import os
 import time
-from concurrent.futures import Executor, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, field
-from itertools import chain
 from pathlib import Path
 
 import msgspec
@@ -22,7 +20,6 @@ from mudlark.archive.tree import DEEPEST, TOO_DEEP, look
 from mudlark.errors import MudlarkError
 
 _SETTLED = 1_000_000_000  # nanoseconds
-_SIDE_BY_SIDE, _FEW = 2, 200  # threads that look at items, and items for which one does
 _REMEMBERED: dict[Path, dict[bytes, int]] = {}  # of the folder that was asked about last
 _BATCH = 500  # new items after which what was read is noted
 
@@ -129,7 +126,7 @@ def contents(folder: Path) -> Contents:
         found.entries.append(read_entry(str(folder), ".")[0])
         return found
     place, seen = folder.resolve(), set[Path]()
-    with Index() as index, ThreadPoolExecutor(_SIDE_BY_SIDE) as pool:
+    with Index() as index:
         waiting = [("", 0)]
         while waiting:
             above, depth = waiting.pop()
@@ -149,29 +146,28 @@ def contents(folder: Path) -> Contents:
             here = place / above
             seen.add(here)
             waiting += [
-                (f"{above}{name}{os.sep}", depth + 1) for name in _take(found, index, pool, here, above, level.folders)
+                (f"{above}{name}{os.sep}", depth + 1) for name in _take(found, index, here, above, level.folders)
             ]
         index.forget(place, seen)
     return found
 
 
-def _take(
-    found: Contents, index: Index, pool: Executor, here: Path, above: str, folders: "list[os.DirEntry[str]]"
-) -> list[str]:
+def _take(found: Contents, index: Index, here: Path, above: str, folders: "list[os.DirEntry[str]]") -> list[str]:
     """Add the items among the folders of one, whose path below the first is `above`; gives the names of the others."""
     try:
         known = _unpacker.decode(index.entries(here) or b"\x80")
     except (msgspec.DecodeError, msgspec.ValidationError):
         known = {}
     kept, others, read = dict[str, _Kept](), list[str](), list[tuple[bytes, int, Identity | None]]()
-    step = max(_FEW, -(-len(folders) // _SIDE_BY_SIDE))
-    parts = [folders[at : at + step] for at in range(0, len(folders), step)]
-    stamps = chain.from_iterable(pool.map(_stamps, parts) if len(parts) > 1 else map(_stamps, parts))
-    for one, stamp in zip(folders, stamps, strict=True):
+    for one in folders:
         name = one.name
-        if stamp is None:
+        place = f"{one.path}{os.sep}"  # a Path would cost more than the call
+        try:
+            status = os.lstat(f"{place}{RECORD}")
+        except OSError:
             others.append(name)
             continue
+        stamp = (status.st_mtime_ns, status.st_size, _checks(f"{place}{HISTORY}"))
         item = known.get(name)
         if item is None or item.stamp != stamp:
             entry, own = read_entry(one.path, name)
@@ -187,21 +183,6 @@ def _take(
         for item in kept.values():
             item.entry.path = above + item.entry.path
     return others
-
-
-def _stamps(folders: "list[os.DirEntry[str]]") -> list[tuple[int, int, int] | None]:
-    """Of each folder, what tells whether its item is the same as before and was not checked since; None if it is none.
-    The disk is waited for, so that several of these are worked out at once."""
-    stamps: list[tuple[int, int, int] | None] = []
-    for one in folders:
-        place = f"{one.path}{os.sep}"  # a Path would cost more than the call
-        try:
-            status = os.lstat(f"{place}{RECORD}")
-        except OSError:
-            stamps.append(None)
-            continue
-        stamps.append((status.st_mtime_ns, status.st_size, _checks(f"{place}{HISTORY}")))
-    return stamps
 
 
 def _checks(history: str) -> int:
