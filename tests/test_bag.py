@@ -171,6 +171,10 @@ def test_a_root_is_made_in_no_folder_of_something_else(tmp_path: Path) -> None:
     with pytest.raises(UsageError):
         store(item(tmp_path / "Buoy"), tmp_path / "mine", {})
     assert [one.name for one in (tmp_path / "mine").iterdir()] == ["letter.txt"]
+    store(tmp_path / "Buoy", tmp_path / "root", {})
+    (tmp_path / "root/ocfl_layout.json").write_text('{"extension": "0002-flat-direct-storage-layout"}')
+    with pytest.raises(UsageError, match="0002-flat"):
+        store(tmp_path / "Buoy", tmp_path / "root", {})
 
 
 def test_items_are_chosen_by_text_date_and_names(tmp_path: Path) -> None:

@@ -10,6 +10,7 @@ import os
 import tempfile
 from contextlib import suppress
 from pathlib import Path, PurePosixPath
+from typing import Any
 from urllib.parse import quote
 from uuid import NAMESPACE_URL, uuid5
 
@@ -163,6 +164,7 @@ def check_object(place: Path) -> list[str]:
 def _make_root(into: Path) -> None:
     into.mkdir(parents=True, exist_ok=True)
     if is_root(into):
+        _insist_on_layout(into)
         return
     if any(into.iterdir()):
         raise UsageError(f"{into} is no OCFL storage root, and not empty.", "Choose an empty folder with --into.")
@@ -176,6 +178,21 @@ def _make_root(into: Path) -> None:
     (into / "ocfl_layout.json").write_bytes(msgspec.json.format(msgspec.json.encode(described), indent=2))
     (into / _ROOT).write_text("ocfl_1.1\n")  # last: with it the folder is a root
     make_durable(into)
+
+
+def _insist_on_layout(root: Path) -> None:
+    """Raises UsageError for a root whose objects lie otherwise."""
+    stated = _bytes(root / "ocfl_layout.json")
+    try:
+        layout = msgspec.json.decode(stated or b"{}", type=dict[str, Any]).get("extension")
+        config = msgspec.json.decode(
+            _bytes(root / "extensions" / _LAYOUT / "config.json") or b"{}", type=dict[str, Any]
+        )
+    except msgspec.DecodeError as problem:
+        raise FormatError(f"{root / 'ocfl_layout.json'} cannot be read: {problem}") from problem
+    if layout != _LAYOUT or {**config, **_CONFIG} != config:
+        what = f"{root} is a storage root whose objects lie by {layout or 'no layout that it states'}."
+        raise UsageError(what, f"Choose one that has {_LAYOUT}, or an empty folder.")
 
 
 def _place_of(identifier: str) -> Path:

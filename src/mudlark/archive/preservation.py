@@ -2,6 +2,7 @@
 Core (oai_dc) for what it is. Both are made of record and history alone: the same item gives the same bytes.
 """
 
+import re
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -20,6 +21,7 @@ _DC, _OAI = "http://purl.org/dc/elements/1.1/", "http://www.openarchives.org/OAI
 _INSTANCE = "http://www.w3.org/2001/XMLSchema-instance"
 _LOCAL, _MUDLARK = "local", "Mudlark"
 _OUTCOMES: dict[Verdict, str] = {"sound": "success", "unproven": "warning", "flawed": "warning"}
+_NAMES_IT = re.compile(r"\b(?:id|identifier|cote)\b|shelf.?mark|call.?number|signatur|inventory|accession", re.I)
 # types of DCMI's own list (DCMI Type Vocabulary), by what an item is made of
 _TYPES = {"video": "MovingImage", "audio": "Sound", "image": "StillImage"}
 
@@ -76,7 +78,10 @@ def dublin_core_of(record: Record) -> bytes:
         ("type", kind),
         *(("format", one.media_type) for one in record.files if one.role == "media"),
         ("identifier", identity_in_words(record)),
-        *(("identifier", text) for text in source.listed.values()),
+        *(
+            ("identifier", text) if _NAMES_IT.search(name) else ("description", f"{name}: {text}")
+            for name, text in source.listed.items()
+        ),
         *(("source", address) for address in dict.fromkeys((page.url if page else source.target, source.address))),
         *(("language", language) for language in dict.fromkeys(one.language for one in record.tracks)),
     ]

@@ -52,10 +52,13 @@ class ItemData:
 
     @property
     def todo(self) -> list[Advice]:
-        """What is to be done about it."""
+        """What is to be done about it, each once."""
         verdict = self.checks[-1].verdict if self.checks else self.record.verdict
         advice = [of_problem(code) for code in self.codes] or ([UNPROVEN] if verdict == "unproven" else [])
-        return list(dict.fromkeys(advice))
+        titles: dict[str, dict[str, None]] = {}
+        for one in advice:
+            titles.setdefault(one.todo, {})[one.title] = None
+        return [Advice(_listed(list(named)), todo) for todo, named in titles.items()]
 
     @property
     def kind(self) -> str:
@@ -94,6 +97,11 @@ def read_item(folder: Path, *, drawn: bool = True) -> ItemData:
         item.figures += [keys] if keys and item.kind == "film" else []
         item.figures += [behind_table(record, log)] if is_recording(record) else []
     return item
+
+
+def _listed(titles: list[str]) -> str:
+    """Short sentences as one."""
+    return "; ".join([*titles[:1], *(title[:1].lower() + title[1:] for title in titles[1:])])
 
 
 def _kind(types: list[str], media_type: str | None) -> str:
