@@ -34,9 +34,17 @@ def tapped(address: str, folder: Path) -> tuple[PlayOut, Recording]:
     return play_out, recording
 
 
-@pytest.mark.parametrize("exhibit", ["speaking-tube", "counter", "left-off"])
-def test_a_player_is_tapped_to_its_end_whatever_feeds_it(site: DemoSite, tmp_path: Path, exhibit: str) -> None:
-    play_out, recording = tapped(site.address(exhibit), tmp_path)
+@pytest.mark.parametrize(
+    ("exhibit", "framed"), [("speaking-tube", False), ("counter", True), ("left-off", False)], ids=lambda one: str(one)
+)
+def test_a_player_is_tapped_to_its_end_whatever_feeds_it(
+    site: DemoSite, trouble: Trouble, tmp_path: Path, exhibit: str, framed: bool
+) -> None:
+    address = site.address(exhibit)
+    if framed:  # in a frame of another site
+        frame = f'<iframe src="{address.replace("127.0.0.1", "localhost")}" width=800 height=600></iframe>'
+        address = trouble.say("/frame", Answer(f"<!doctype html>{frame}".encode(), type="text/html"))
+    play_out, recording = tapped(address, tmp_path)
     assert play_out.why == "all of it was appended", recording.page.notes
     source = play_out.source
     assert source and source.ended and source.length == 24.0

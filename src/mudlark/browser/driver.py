@@ -45,6 +45,7 @@ _FLAGS = (
     "--no-first-run",
     "--disable-quic",
     "--autoplay-policy=no-user-gesture-required",
+    "--disable-site-isolation-trials",
 )
 _log = logging.getLogger(__name__)
 _LONGEST_PLACE = 40
