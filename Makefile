@@ -22,7 +22,7 @@ check: $(VENV)/ready
 	$(BIN)/ruff check .
 	$(BIN)/mypy
 
-# The lowest versions that pyproject.toml allows are true: the core passes its tests with them.
+# The lowest versions that pyproject.toml allows are true: the core passes its tests with them (by .ci/run, too).
 lowest:
 	test -x $(VENV)-lowest/bin/python || $(PYTHON) -m venv $(VENV)-lowest
 	$(PYTHON) tools/lowest.py > $(VENV)-lowest/constraints.txt
