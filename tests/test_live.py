@@ -5,6 +5,7 @@ import random
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -431,6 +432,21 @@ def test_a_body_that_is_asked_for_again_goes_on_where_it_was(new: bytes, burst: 
         got += splice.take(body[at : at + cut], 1000.0)
         at += cut
     assert splice.joined and b"".join(part for part in got if isinstance(part, bytes)) == new
+
+
+def test_silence_is_no_place_to_go_on_at() -> None:
+    chance = np.random.default_rng(7)
+    first, second, third = (chance.bytes(20_000) for _ in range(3))
+    silence = bytes(6_000)
+    elsewhere = Splice(first + silence)  # the second sound was never heard, and its silence is another
+    assert elsewhere.take(second + silence + third, 0.0) == [] and elsewhere.joined is None
+    assert elsewhere.take(b"", 9.0) == [second + silence + third, b""] and elsewhere.joined is False
+    here = Splice(first + silence)
+    assert here.take(first[15_000:] + silence + third, 0.0) == [third] and here.joined
+    lost = Splice(first + silence)  # nothing but silence is the same
+    assert lost.take(silence + third, 0.0) == [] and lost.joined is None
+    behind_an_opening = Splice(first + silence)
+    assert behind_an_opening.take(second + first[9_000:] + silence + third, 0.0) == [third]
 
 
 def test_a_body_that_goes_on_elsewhere_is_kept_whole() -> None:

@@ -12,10 +12,11 @@ from typing import BinaryIO, Self
 import msgspec
 
 from mudlark.errors import StorageError
+from mudlark.manifest.radio import COMPARED
 from mudlark.plain import add_to_plain, read_plain
 
 _LARGEST = 500_000_000  # bytes of the lines: a second takes some forty
-_END, _BEFORE = 4096, 65_536  # bytes of sound that tell where it goes on, and in which they may not come twice
+_BEFORE = 65_536  # bytes in which those that tell where it goes on may not come twice
 _BEAT = 1.0  # seconds between two lines that only say that it goes on
 
 
@@ -109,15 +110,15 @@ class Tape:
             return file.read(len(opening)) == opening
 
     def end(self) -> bytes:
-        """Its last bytes, by which it is known where it goes on; none where they were heard just before as well, as
-        silence is."""
+        """Its last bytes, by which it is known where it goes on; none where the very last were heard just before as
+        well, as silence is."""
         assert self._sound
         self._sound.flush()
         with self.path.open("rb") as file:
             file.seek(max(0, self.size - _BEFORE))
             last = file.read(_BEFORE)
-        end = last[-_END:]
-        return end if last.find(end) == len(last) - len(end) else b""
+        end = last[-COMPARED:]
+        return last if last.find(end) == len(last) - len(end) else b""
 
     def came(self, data: bytes, now: float) -> None:
         """Add bytes. Raises StorageError where the disk takes no more."""

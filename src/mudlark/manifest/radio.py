@@ -4,6 +4,8 @@ Titles come as blocks among the bytes, at every so many of them (`icy-metaint`):
 """
 
 import re
+import zlib
+from bisect import bisect_left
 from collections.abc import Iterator
 
 from mudlark.manifest.model import Live, Presentation, Rendition
@@ -21,6 +23,7 @@ _MOST_LISTED = 50
 _LARGEST_LIST = 100_000  # bytes
 _TITLE = "StreamTitle='"
 _LONGEST_TITLE = 500
+COMPARED = 4096  # bytes of sound that tell where it goes on
 _LONGEST_BURST, _BURST = 2_000_000, 3.0  # bytes, and seconds, that come at once when a body is asked for
 
 
@@ -118,16 +121,17 @@ def _title(block: bytes) -> str | None:
 class Splice:
     """Joins a body that is asked for again to what is there: servers first send at once what they sent last, so that
     a player need not wait. What comes is held back until the end of what is there is found in it, or it has taken too
-    long. end: of the sound that is there, as many bytes as are compared. joined: True if it goes on without a gap,
-    False if not, None as long as nobody knows. since: when it began to come, by any clock.
+    long. last: of the sound that is there. The end of that may be silence, which is in many places: what comes before
+    it has to be the same, too. joined: True if it goes on without a gap, False if not, None as long as nobody knows.
+    since: when it began to come, by any clock.
     """
 
-    def __init__(self, end: bytes) -> None:
-        self._end = end
+    def __init__(self, last: bytes) -> None:
+        self._last, self._end = last, last[-COMPARED:]
         self._held: list[bytes | str] = []
         self._sound = bytearray()
         self.since: float | None = None
-        self.joined: bool | None = None if end else False
+        self.joined: bool | None = None if last else False
 
     def take(self, part: bytes | str, now: float) -> list[bytes | str]:
         """What is new, once that is known. now: seconds by any clock."""
@@ -138,15 +142,26 @@ class Splice:
         if isinstance(part, bytes):
             searched = max(0, len(self._sound) - len(self._end))
             self._sound += part
-            found = self._sound.find(self._end, searched)
-            if found >= 0:
-                self.joined = True
-                rest = bytes(self._sound[found + len(self._end) :])
-                self._held = []
-                return [rest] if rest else []
+            while (found := self._sound.find(self._end, searched)) >= 0:
+                behind, searched = found + len(self._end), found + 1
+                if self._goes_on(behind):
+                    self.joined = True
+                    rest = bytes(self._sound[behind:])
+                    self._held = []
+                    return [rest] if rest else []
         if len(self._sound) > _LONGEST_BURST or now - self.since > _BURST:
             return self.release()
         return []
+
+    def _goes_on(self, behind: int) -> bool:
+        """True if what came before a place is the end of what is there, and more than silence: half as much as is
+        compared where all of it is the same, as far as either reaches; all of that behind something else, which some
+        servers send first."""
+        came = bytes(self._sound[max(0, behind - len(self._last)) : behind])
+        there = self._last[-len(came) :]
+        differs = bisect_left(range(len(came)), True, key=lambda size: came[-size - 1 :] != there[-size - 1 :])
+        told = len(zlib.compress(there[len(there) - differs :]))
+        return told >= min(COMPARED, len(self._last)) / (2 if came == there else 1)
 
     def release(self) -> list[bytes | str]:
         """What was held back, as nothing more is waited for."""
