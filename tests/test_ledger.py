@@ -109,6 +109,8 @@ def test_the_ledger_is_shown_written_and_told_to_programs(shelf: Path, mudlark: 
     assert mudlark("ledger", "shelf", "--csv", "shelf.csv").status == 2
     told = mudlark("ledger", "shelf", "--verdict", "sound", "--json").json
     assert told["totals"]["items"] == 2 and told["totals"]["all"] == 4 and len(told["items"]) == 2
+    assert all({"duration", "url"} <= one.keys() and isinstance(one["tracks"], list) for one in told["items"])
+    assert not any({"length", "source"} & one.keys() for one in told["items"])  # which are called so nowhere else
     assert mudlark("ledger", "shelf", "--since", "yesterday").status == 2
 
 

@@ -168,7 +168,7 @@ COMMANDS: dict[str, dict[str, Schema]] = {
                 duration=maybe(NUMBER),
                 bytes=COUNT,
                 tracks=several(thing(type=TEXT, codec=TEXT, height=maybe(COUNT), language=maybe(TEXT))),
-                source=TEXT,
+                url=TEXT,
                 media=TEXTS,
                 problem=TEXT,
                 listed=ANY,

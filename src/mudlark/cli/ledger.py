@@ -124,7 +124,10 @@ def command(
 
 
 def _data(entry: LedgerEntry) -> dict[str, Any]:
-    return {**msgspec.structs.asdict(entry), "tracks": [dict(zip(_TRACK, one, strict=True)) for one in entry.tracks]}
+    data = msgspec.structs.asdict(entry)
+    data["url"] = data.pop("source")
+    data["tracks"] = [dict(zip(_TRACK, one, strict=True)) for one in entry.tracks]
+    return data
 
 
 def _totals(ledger: Ledger) -> dict[str, Any]:
