@@ -21,7 +21,7 @@ from mudlark.errors import FormatError, Held, MudlarkError, NetworkError, Nothin
 from mudlark.hauling.order import HaulWatch, Item, Order
 from mudlark.hauling.title import folder_name
 from mudlark.sweeping.gather import following
-from mudlark.sweeping.journal import Journal, Result, key_of
+from mudlark.sweeping.journal import Journal, Result, grouped, key_of
 from mudlark.sweeping.rows import Listed, ListRow, once, rows_in
 from mudlark.sweeping.run import Chosen, Done, Hosts, Sweep, with_row
 from tests.conftest import PROGRAM, Answer, Ran, Trouble, own_environment, wait_until
@@ -194,11 +194,22 @@ def test_the_table_of_results_has_no_formulas_and_leaves_others_alone(tmp_path: 
     (tmp_path / "sweep.csv").write_text("mine")
     journal = Journal(tmp_path)
     journal.add(Result("k", "https://museum.example/?token=hush", "failed", title="=1+1", reason="@x"))
-    path = journal.write_table({})
+    path = journal.write_table([])
     assert path.name == "sweep (2).csv" and (tmp_path / "sweep.csv").read_text() == "mine"
-    assert journal.write_table({}) == path
+    assert journal.write_table([]) == path
     (row,) = csv.DictReader(path.open(encoding="utf-8-sig", newline=""))
     assert row["title"] == "'=1+1" and row["reason"] == "'@x" and "hush" not in row["address"]
+
+
+def test_what_another_list_brought_comes_last_and_a_status_is_no_detail(tmp_path: Path) -> None:
+    journal = Journal(tmp_path)
+    for name in ("elsewhere", "seventh", "second"):
+        journal.add(Result(key_of(f"{ONE}/{name}"), f"{ONE}/{name}", "failed"))
+    rows = [ListRow(7, f"{ONE}/seventh"), ListRow(2, f"{ONE}/second")]  # others of the list were doubled
+    table = list(csv.DictReader(journal.write_table(rows).open(encoding="utf-8-sig", newline="")))
+    assert [row["row"] for row in table] == ["2", "7", ""]
+    reasons = [f"https://m.example/{n} answered {status} to it after {n} tries." for n, status in ((1, 404), (2, 403))]
+    assert len(grouped([*reasons, reasons[0].replace("1 tries", "3 tries")])) == 2
 
 
 def test_no_row_ends_the_others_and_what_another_holds_is_tried_at_the_end(tmp_path: Path) -> None:

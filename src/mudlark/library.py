@@ -175,4 +175,4 @@ async def sweep(
             yield done
     finally:
         if journal.results:
-            journal.note_table(gathering.rows)
+            journal.write_table(gathering.rows)

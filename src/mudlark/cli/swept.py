@@ -189,7 +189,7 @@ class SweepRun:
             full = problem
         finally:
             if self.journal.results:
-                table = self.journal.note_table(self.gathering.rows)
+                table = self.journal.write_table(self.gathering.rows)
         summary = self._summary(time.monotonic() - begun)
         if self.as_json:
             problems: list[MudlarkError] = [one.problem for one in self.done if one.problem]

@@ -15,7 +15,7 @@ from mudlark.media.picture import avc, hevc
 from mudlark.media.picture.inband import parameter_sets
 from mudlark.media.samples import Format
 from mudlark.media.sound.aac import read_config
-from mudlark.media.sound.hints import hints_in
+from mudlark.media.sound.hints import LONGEST, SOME, hints_in
 
 _AVC = {66: "Baseline", 77: "Main", 88: "Extended", 100: "High", 110: "High 10", 122: "High 4:2:2", 244: "High 4:4:4"}
 _HEVC = {1: "Main", 2: "Main 10", 3: "Main Still Picture", 4: "Range Extensions", 9: "Screen Content"}
@@ -23,7 +23,6 @@ _AV1 = ("Main", "High", "Professional")
 _SAMPLING = ("4:0:0", "4:2:0", "4:2:2", "4:4:4")
 _PRIMARIES = {1: "BT.709", 5: "BT.470 BG", 6: "BT.601", 9: "BT.2020", 11: "DCI-P3", 12: "Display P3"}  # H.273 §8.1
 _TRANSFERS = {16: "PQ", 18: "HLG"}  # §8.2: those that are not shown as others are
-_SOME = 16  # frames of sound that are looked into
 _ODD, _APART = 0.02, 0.05  # share of pictures that last otherwise, by so much of the usual, where the rate varies
 
 
@@ -99,8 +98,9 @@ def heed_hints(read: ReadAt, tracks: Iterable[TrackIndex]) -> None:
         for number, format in enumerate(formats):
             codec = codec_of(format.codec)
             if codec and codec.words == "AAC" and format.config and not format.deflated:
-                own = np.flatnonzero(track.described == number)[:_SOME].tolist()
-                frames = [format.prefix + read(int(track.offsets[one]), int(track.sizes[one])) for one in own]
+                own = np.flatnonzero(track.described == number)[:SOME].tolist()
+                sizes = np.minimum(track.sizes, LONGEST)  # a damaged table may say anything
+                frames = [format.prefix + read(int(track.offsets[one]), int(sizes[one])) for one in own]
                 formats[number] = replace(format, hints=hints_in(frames))
         track.formats = tuple(formats)
 

@@ -2,9 +2,10 @@
 same as a table for people."""
 
 import csv
+import math
 import os
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from contextlib import suppress
 from io import TextIOWrapper
 from pathlib import Path
@@ -27,7 +28,7 @@ if TYPE_CHECKING:
 
 _ADDRESS = re.compile(r"https?://\S+")
 _LEADING = re.compile(r"^…:?\s*")
-_PARTICULAR = re.compile(r"\d+|'[^']*'")
+_PARTICULAR = re.compile(r"(?<!answered )(?<!\d)\d+|'[^']*'")  # a status is none
 _RACES = 5
 _LARGEST = 200_000_000  # bytes
 COLUMNS = (
@@ -140,12 +141,10 @@ class Journal:
         result = self.results.get(key_of(address))
         return result is not None and give_up is not None and result.failures >= give_up
 
-    def note_table(self, rows: "Sequence[ListRow]") -> Path:
-        """The table of all results, those of a list first and in its order; gives its path."""
-        return self.write_table({key_of(row.address): row.number for row in rows})
-
-    def write_table(self, numbers: Mapping[str, int]) -> Path:
-        """The same. numbers: of a list's rows, by key. Another file of that name is left alone."""
+    def write_table(self, rows: "Sequence[ListRow]") -> Path:
+        """The table of all results, those of a list's rows first and in its order; gives its path. Another file of that
+        name is left alone."""
+        numbers = {key_of(row.address): row.number for row in rows}
         path, number = self._into / TABLE, 2
         while os.path.lexists(path) and not _is_ours(path):
             path, number = self._into / f"sweep ({number}).csv", number + 1
@@ -154,7 +153,7 @@ class Journal:
             out = csv.writer(text)
             own = list(dict.fromkeys(name for one in self.results.values() for name in one.listed))
             out.writerow([*COLUMNS, *map(cell, own)])
-            for one in sorted(self.results.values(), key=lambda one: numbers.get(one.key, len(numbers) + 1)):
+            for one in sorted(self.results.values(), key=lambda one: numbers.get(one.key, math.inf)):
                 texts = (one.address, one.title, one.verdict, one.reason, one.advice, one.path)
                 length = f"{one.length:.3f}" if one.length is not None else ""
                 rest = (one.bytes, length, f"{one.taken:.1f}", one.when, *(cell(one.listed.get(name)) for name in own))

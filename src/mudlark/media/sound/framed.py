@@ -12,9 +12,9 @@ import numpy as np
 
 from mudlark.errors import FormatError
 from mudlark.media.samples import Bytes, Flags, Format, Hints, Ints, Samples
+from mudlark.media.sound.hints import SOME
 
 _TOLERANCE = 0.020  # seconds by which a timestamp may differ from the running count before it is a jump
-_SOME = 16  # frames that are looked into
 _NONE = np.zeros(0, np.int64)
 
 
@@ -79,7 +79,7 @@ def described(stream: Bytes, layout: Frames, syntax: Syntax, end: int, before: F
         return said
     if before == said:
         return before
-    places = zip(layout.positions[:_SOME].tolist(), layout.lengths[:_SOME].tolist(), strict=True)
+    places = zip(layout.positions[:SOME].tolist(), layout.lengths[:SOME].tolist(), strict=True)
     return replace(said, hints=syntax.hints([stream[at : at + size].tobytes() for at, size in places]))
 
 

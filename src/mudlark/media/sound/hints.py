@@ -10,6 +10,7 @@ from functools import partial
 
 from mudlark.media.samples import Hints
 
+SOME, LONGEST = 16, 65_536  # frames that are looked into, and bytes of one
 _FEWEST = 8  # frames that tell anything
 _NEARLY_ALL = 0.9  # of them have hints where there are any
 _LONGEST_FILL = 270  # bytes, with that of its length
