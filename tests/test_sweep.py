@@ -201,6 +201,15 @@ def test_the_table_of_results_has_no_formulas_and_leaves_others_alone(tmp_path: 
     assert row["title"] == "'=1+1" and row["reason"] == "'@x" and "hush" not in row["address"]
 
 
+def test_the_head_of_a_table_of_one_column_is_no_row() -> None:
+    for head in ("address", "URL", '"link"'):
+        listed = rows_in(f"{head}\n{ONE}\nhttps://museum.example/three\n".encode())
+        assert listed and [(row.number, row.address) for row in listed.rows] == [
+            (1, ONE),
+            (2, "https://museum.example/three"),
+        ]
+
+
 def test_what_another_list_brought_comes_last_and_a_status_is_no_detail(tmp_path: Path) -> None:
     journal = Journal(tmp_path)
     for name in ("elsewhere", "seventh", "second"):

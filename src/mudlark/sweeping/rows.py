@@ -91,6 +91,8 @@ def _from_collection(body: bytes, base: str) -> list[ListRow]:
 
 def _from_text(text: str) -> list[ListRow]:
     lines = [line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
+    if lines and lines[0].strip().strip('"').lower() in _ADDRESSES:
+        lines = lines[1:]  # a table of one column, with its head
     if all(_LINE.match(line) for line in lines) or not any(d in lines[0] for d in _DELIMITERS if lines):
         return [ListRow(number, line.strip()) for number, line in enumerate(lines[:MOST], start=1)]
     return _from_table(text)
