@@ -9,7 +9,7 @@ from rich.text import Text
 
 from mudlark.cli.show import columns, console, indented, life, live_data, live_words, numbers
 from mudlark.find.further import next_step
-from mudlark.find.model import PLAYED, Evidence, Find, Page
+from mudlark.find.model import Evidence, Find, Page
 from mudlark.find.places.button import Button
 from mudlark.find.questions import Form
 from mudlark.text import clock, printable, size
@@ -42,11 +42,11 @@ def show_page(page: Page, most: int, why: bool) -> None:
     _choices(out, page)
     if page.failed:
         out.print(Text(f"! {', '.join(page.failed)}.", style="yellow"))
-    if not any(find.kind in PLAYED and find.role == "main" and not find.problem for find in page.finds):
+    fit = any(find.role == "main" and not find.problem for find in page.finds)
+    if page.finds and not (fit or page.itself or page.entries):
         only = " but an advert" if any(find.role == "advert" for find in page.finds) else ""
-        if page.finds and not page.itself and not page.entries:
-            words = f"! No film and no sound is named here{only}. {next_step(page)}".rstrip()
-            out.print(Text(words, style="yellow"), soft_wrap=True)
+        words = f"! No film, sound or file to keep is named here{only}. {next_step(page)}"
+        out.print(Text(words.rstrip(), style="yellow"))
     out.print()
     if not page.finds:
         return
