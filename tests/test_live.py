@@ -445,6 +445,10 @@ def test_silence_is_no_place_to_go_on_at() -> None:
     assert here.take(first[15_000:] + silence + third, 0.0) == [third] and here.joined
     lost = Splice(first + silence)  # nothing but silence is the same
     assert lost.take(silence + third, 0.0) == [] and lost.joined is None
+    tune = first[:9_000]  # which is played again and again, a thousand bytes a second
+    again = Splice(second + tune, 100.0, 1_000.0)
+    assert again.take(tune[3_000:] + third[:2_000], 106.0) == [] and again.joined is None  # four seconds too few
+    assert again.take(third[2_000:5_000], 106.5) == [third[:5_000]] and again.joined
     behind_an_opening = Splice(first + silence)
     assert behind_an_opening.take(second + first[9_000:] + silence + third, 0.0) == [third]
 

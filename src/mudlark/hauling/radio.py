@@ -28,7 +28,7 @@ from mudlark.media.mp4.fragments import last_whole_fragment
 from mudlark.media.samples import Bytes
 from mudlark.media.sniff import right_extension
 from mudlark.media.sound.framed import Syntax, frames
-from mudlark.media.sound.packed import SYNTAXES
+from mudlark.media.sound.packed import SYNTAXES, sound_within
 from mudlark.media.ts import PACKET
 from mudlark.media.webvtt import Cue, Subtitles, write
 from mudlark.text import tidy
@@ -113,7 +113,8 @@ async def _record(work: Work, tape: Tape, clock: SteadyClock, tell: Callable[[],
     listed = work.target.find.url.partition("?")[0].lower().endswith(_LISTS)  # which is how radio is told of
     while True:
         away = clock.now() - tape.lost_at if tape.lost_at else 0.0
-        splice = Splice(tape.end() if away < _LONGEST_AWAY else b"")
+        last = tape.end() if away < _LONGEST_AWAY else b""
+        splice = Splice(last, tape.lost_at, _rate(last))
         try:
             async with session.open(url) as reply:
                 every = reply.headers.get("icy-metaint", "0")
@@ -157,6 +158,19 @@ def _take(parts: Iterable[bytes | str], splice: Splice, tape: Tape, now: float) 
             tape.title(part, now)
         else:
             tape.came(part, now)
+
+
+def _rate(sound: bytes) -> float:
+    """Bytes per second, by the frames; 0 of sound that has none of its own. What has pages or packets instead is never
+    the same twice, as they have numbers."""
+    syntax = SYNTAXES.get(sound_within(sound) or "")
+    if syntax is None:
+        return 0.0
+    stream = np.frombuffer(sound, np.uint8)
+    layout = frames(stream, syntax)
+    first = int(layout.positions[0])
+    format = syntax.format(sound[first : first + syntax.header])
+    return float(layout.lengths.mean()) * format.timescale / format.sample_duration
 
 
 async def _from_opening(chunks: AsyncIterator[bytes]) -> AsyncIterator[bytes]:

@@ -25,6 +25,7 @@ _TITLE = "StreamTitle='"
 _LONGEST_TITLE = 500
 COMPARED = 4096  # bytes of sound that tell where it goes on
 _LONGEST_BURST, _BURST = 2_000_000, 3.0  # bytes, and seconds, that come at once when a body is asked for
+_LATE = 2.0  # seconds by which servers send later than it is heard, piece by piece
 
 
 def is_endless(look: Content) -> bool:
@@ -121,20 +122,25 @@ def _title(block: bytes) -> str | None:
 class Splice:
     """Joins a body that is asked for again to what is there: servers first send at once what they sent last, so that
     a player need not wait. What comes is held back until the end of what is there is found in it, or it has taken too
-    long. last: of the sound that is there. The end of that may be silence, which is in many places: what comes before
-    it has to be the same, too. joined: True if it goes on without a gap, False if not, None as long as nobody knows.
-    since: when it began to come, by any clock.
+    long. The end may be silence, or a tune that is played again and again, which is in many places: what comes before
+    it has to be the same, too, and as much has to come behind it as was heard meanwhile.
+
+    last: of the sound that is there. lost_at: when the last of it came, in seconds by any clock. rate: of the sound,
+    bytes per second, 0 if it is not known. joined: True if it goes on without a gap, False if not, None as long as
+    nobody knows. since: when it began to come.
     """
 
-    def __init__(self, last: bytes) -> None:
+    def __init__(self, last: bytes, lost_at: float = 0.0, rate: float = 0.0) -> None:
         self._last, self._end = last, last[-COMPARED:]
+        self._lost_at, self._rate = lost_at, rate
+        self._places: list[int] = []
         self._held: list[bytes | str] = []
         self._sound = bytearray()
         self.since: float | None = None
         self.joined: bool | None = None if last else False
 
     def take(self, part: bytes | str, now: float) -> list[bytes | str]:
-        """What is new, once that is known. now: seconds by any clock."""
+        """What is new, once that is known. now: seconds by the same clock."""
         if self.joined is not None:
             return [part]
         self.since = now if self.since is None else self.since
@@ -145,6 +151,10 @@ class Splice:
             while (found := self._sound.find(self._end, searched)) >= 0:
                 behind, searched = found + len(self._end), found + 1
                 if self._goes_on(behind):
+                    self._places.append(behind)
+            heard = self._rate * (now - self._lost_at - _LATE)
+            for behind in self._places:
+                if len(self._sound) - behind >= heard:
                     self.joined = True
                     rest = bytes(self._sound[behind:])
                     self._held = []
