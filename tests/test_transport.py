@@ -12,7 +12,8 @@ from mudlark.errors import MudlarkError, Refused
 from mudlark.media.samples import Loss, LossCode
 from mudlark.media.sound.adts import ADTS
 from mudlark.media.sound.framed import FramedStream
-from mudlark.media.ts import PACKET, TransportError, TransportReader, align, unwrap
+from mudlark.media.ts import TransportError, TransportReader, align, unwrap
+from mudlark.media.ts_packets import PACKET
 from tests.streams import (
     AUDIO_FRAME,
     DELIMITER,

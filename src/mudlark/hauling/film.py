@@ -16,7 +16,7 @@ from mudlark.errors import FormatError, MudlarkError, NetworkError
 from mudlark.fetch.engine import Outcome
 from mudlark.hauling.work import Fetching, Made, Work, jobs_of
 from mudlark.manifest.choose import Taken
-from mudlark.media.codecs import is_sound
+from mudlark.media.codec_names import is_sound
 from mudlark.media.mp4.about import About
 from mudlark.media.readers import READERS, container
 from mudlark.media.samples import Loss, LossCode, TrackLabel

@@ -29,7 +29,7 @@ from mudlark.media.samples import Bytes
 from mudlark.media.sniff import right_extension
 from mudlark.media.sound.framed import Syntax, frames
 from mudlark.media.sound.packed import SYNTAXES, sound_within
-from mudlark.media.ts import PACKET
+from mudlark.media.ts_packets import PACKET
 from mudlark.media.webvtt import Cue, Subtitles, write
 from mudlark.text import tidy
 from mudlark.verify.account import END, Account, Problem

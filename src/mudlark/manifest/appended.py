@@ -8,7 +8,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
 from mudlark.media.appended import GENERATED, Extent, Piece
-from mudlark.media.codecs import is_sound
+from mudlark.media.codec_names import is_sound
 
 _EDGE = 0.06  # seconds by which neighbours may overlap, and that may be missing between them
 

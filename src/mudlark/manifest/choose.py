@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from mudlark.errors import NothingFound, UsageError
 from mudlark.manifest.model import Presentation, Rendition
 from mudlark.manifest.wish import ALL, NONE, Wish
-from mudlark.media.codecs import CODECS, Codec, codec_of
+from mudlark.media.codec_names import CODEC_NAMES, CodecName, named
 from mudlark.media.language import same_language
 
 BOTH = frozenset({"video", "audio"})
@@ -73,7 +73,7 @@ def _highest(presentation: Presentation, wish: Wish) -> Rendition:
         played = by_language
     if not played:
         raise NothingFound(f"{presentation.url} lists no rendition with picture or sound.")
-    known = {codec.short for codec in CODECS}
+    known = {codec.short for codec in CODEC_NAMES}
     if unknown := [name for name in wish.codecs if name not in known]:
         raise UsageError(f"{unknown[0]!r} is no codec that is known.", f"There are {', '.join(sorted(known))}.")
     steps: list[tuple[str, Callable[[Rendition], bool]]] = [
@@ -116,7 +116,7 @@ def _liked(one: Rendition, wish: Wish) -> int | None:
     """The place of a rendition's codecs in the order of liking; None if one of them is not wanted."""
     if not wish.codecs:
         return 0
-    codecs = [codec for codec in map(codec_of, one.codecs) if codec]
+    codecs = [codec for codec in map(named, one.codecs) if codec]
     if not one.codecs:
         return len(wish.codecs)
     places = []
@@ -129,8 +129,8 @@ def _liked(one: Rendition, wish: Wish) -> int | None:
     return max(places, default=0)
 
 
-def _by_short(name: str) -> Codec:
-    return next(codec for codec in CODECS if codec.short == name)
+def _by_short(name: str) -> CodecName:
+    return next(codec for codec in CODEC_NAMES if codec.short == name)
 
 
 def _fits(one: Rendition, wish: Wish) -> bool:

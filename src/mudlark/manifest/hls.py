@@ -14,7 +14,7 @@ from urllib.parse import parse_qsl, urlsplit
 from mudlark.errors import ManifestError
 from mudlark.manifest.compressed import uncompressed
 from mudlark.manifest.model import LONGEST_GAP, Cipher, Initialization, Note, Rendition, RenditionType, Segment
-from mudlark.media.codecs import is_sound
+from mudlark.media.codec_names import is_sound
 from mudlark.text import printable, whole_number
 from mudlark.web.address import resolve
 from mudlark.web.resource import Resource, Span

@@ -1,13 +1,14 @@
-"""The codecs that readers and writers know, one row each: their names, and what describes them in each container.
+"""The codecs that readers and writers know, one row each: what describes them in each container.
 
-Names are those of RFC 6381; sample entries are registered for ISO/IEC 14496-12 files; the Matroska names are those of
+Sample entries are registered for ISO/IEC 14496-12 files; the Matroska names are those of
 its codec registry. `config` of a Format holds the content of `config_box` (of `esds` only the AudioSpecificConfig).
 """
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any
 
+from mudlark.media.codec_names import CODEC_NAMES, CodecName
 from mudlark.media.matroska import private
 from mudlark.media.matroska.private import Private
 from mudlark.media.picture import avc, hevc, vp
@@ -50,22 +51,17 @@ def _no_silence(format: Format, neighbour: bytes) -> bytes | None:
 
 
 @dataclass(frozen=True, slots=True)
-class Codec:
-    """words: for people. short: as options name it. prefixes: how its RFC 6381 names begin.
-
-    entry: its MP4 sample entry. config_box: the box inside of that. matroska: its name there, and private: what is said
-    of it there. misfits: finds samples that do not look like it. label: its RFC 6381 name, of a configuration and the
-    kind of its sample entry. silence: a frame in which nothing is heard, of a format and the head of another frame; it
-    gives None where none is known. extension: of a file that holds nothing else. zeros: bytes of zeros in a row that no
-    sample of it holds; 0 where they may be any number. lax: there are writers whose samples do not look like it all the
-    way through. reorders: pictures are decoded in another order than they are shown in. varies: its frames may last
-    differently. dependent: finds samples at which decoding cannot begin; None where that is not easily seen.
+class Codec(CodecName):
+    """entry: its MP4 sample entry. config_box: the box inside of that. matroska: its name there, and private: what
+    is said of it there. misfits: finds samples that do not look like it. label: its RFC 6381 name, of a
+    configuration and the kind of its sample entry. silence: a frame in which nothing is heard, of a format and the
+    head of another frame; it gives None where none is known. extension: of a file that holds nothing else. zeros:
+    bytes of zeros in a row that no sample of it holds; 0 where they may be any number. lax: there are writers whose
+    samples do not look like it all the way through. reorders: pictures are decoded in another order than they are
+    shown in. varies: its frames may last differently. dependent: finds samples at which decoding cannot begin; None
+    where that is not easily seen.
     """
 
-    words: str
-    short: str
-    type: Literal["video", "audio"]
-    prefixes: tuple[str, ...]
     entry: str
     config_box: str
     matroska: str
@@ -81,69 +77,23 @@ class Codec:
     dependent: Callable[[Bytes, Ints, Ints], Flags] | None = None
 
 
+_NAMES = {name.short: name for name in CODEC_NAMES}
+
+
+def _row(short: str, *given: Any, **named: Any) -> Codec:
+    name = _NAMES[short]
+    return Codec(name.words, short, name.type, name.prefixes, *given, **named)
+
+
 # NAL units hold no three zeros in a row (H.264 §7.4.1, H.265 §7.4.2.1); entropy codes have no long runs of them
 CODECS = (
-    Codec(
-        "H.264",
-        "avc",
-        "video",
-        ("avc1", "avc3"),
-        "avc1",
-        "avcC",
-        "V_MPEG4/ISO/AVC",
-        private.AVC,
-        nal_units,
-        avc.label,
-        zeros=32,
-        reorders=True,
-    ),
-    Codec(
-        "HEVC",
-        "hevc",
-        "video",
-        ("hvc1", "hev1"),
-        "hvc1",
-        "hvcC",
-        "V_MPEGH/ISO/HEVC",
-        private.HEVC,
-        nal_units,
-        hevc.label,
-        zeros=32,
-        reorders=True,
-    ),
-    Codec("AV1", "av1", "video", ("av01",), "av01", "av1C", "V_AV1", private.AS_IT_IS, av1_units, av1_label, zeros=512),
-    Codec(
-        "VP9",
-        "vp9",
-        "video",
-        ("vp09", "vp9"),
-        "vp09",
-        "vpcC",
-        "V_VP9",
-        private.VP9,
-        vp9_frames,
-        vp.label,
-        zeros=512,
-        dependent=vp9_dependent,
-    ),
-    Codec(
-        "VP8",
-        "vp8",
-        "video",
-        ("vp08", "vp8"),
-        "vp08",
-        "vpcC",
-        "V_VP8",
-        private.VP8,
-        vp8_frames,
-        zeros=512,
-        dependent=vp8_dependent,
-    ),
-    Codec(
-        "AAC",
+    _row("avc", "avc1", "avcC", "V_MPEG4/ISO/AVC", private.AVC, nal_units, avc.label, zeros=32, reorders=True),
+    _row("hevc", "hvc1", "hvcC", "V_MPEGH/ISO/HEVC", private.HEVC, nal_units, hevc.label, zeros=32, reorders=True),
+    _row("av1", "av01", "av1C", "V_AV1", private.AS_IT_IS, av1_units, av1_label, zeros=512),
+    _row("vp9", "vp09", "vpcC", "V_VP9", private.VP9, vp9_frames, vp.label, zeros=512, dependent=vp9_dependent),
+    _row("vp8", "vp08", "vpcC", "V_VP8", private.VP8, vp8_frames, zeros=512, dependent=vp8_dependent),
+    _row(
         "aac",
-        "audio",
-        ("mp4a.40", "mp4a.66", "mp4a.67", "mp4a.68"),
         "mp4a",
         "esds",
         "A_AAC",
@@ -154,11 +104,8 @@ CODECS = (
         zeros=512,
         lax=True,
     ),
-    Codec(
-        "MP3",
+    _row(
         "mp3",
-        "audio",
-        ("mp4a.6B", "mp4a.69", "mp4a.6b", "mp3"),
         "mp4a",
         "esds",
         "A_MPEG/L3",
@@ -167,37 +114,10 @@ CODECS = (
         silence=lambda _, neighbour: mpeg_audio.silence(neighbour),
         extension=".mp3",
     ),
-    Codec(
-        "AC-3",
-        "ac3",
-        "audio",
-        ("ac-3", "mp4a.a5", "mp4a.A5"),
-        "ac-3",
-        "dac3",
-        "A_AC3",
-        private.AC3,
-        ac3_frames,
-        silence=_silence_of_ac3,
-        extension=".ac3",
-    ),
-    Codec(
-        "E-AC-3",
-        "eac3",
-        "audio",
-        ("ec-3", "mp4a.a6", "mp4a.A6"),
-        "ec-3",
-        "dec3",
-        "A_EAC3",
-        private.AC3,
-        ac3_frames,
-        silence=_silence_of_ac3,
-        extension=".eac3",
-    ),
-    Codec(
-        "Opus",
+    _row("ac3", "ac-3", "dac3", "A_AC3", private.AC3, ac3_frames, silence=_silence_of_ac3, extension=".ac3"),
+    _row("eac3", "ec-3", "dec3", "A_EAC3", private.AC3, ac3_frames, silence=_silence_of_ac3, extension=".eac3"),
+    _row(
         "opus",
-        "audio",
-        ("opus", "Opus"),
         "Opus",
         "dOps",
         "A_OPUS",
@@ -208,33 +128,8 @@ CODECS = (
         zeros=256,
         varies=True,
     ),
-    Codec(
-        "Vorbis",
-        "vorbis",
-        "audio",
-        ("vorbis",),
-        "",
-        "",
-        "A_VORBIS",
-        private.AS_IT_IS,
-        vorbis_packets,
-        extension=".ogg",
-        zeros=256,
-        varies=True,
-    ),
-    Codec(
-        "FLAC",
-        "flac",
-        "audio",
-        ("flac", "fLaC"),
-        "fLaC",
-        "dfLa",
-        "A_FLAC",
-        private.FLAC,
-        flac_frames,
-        extension=".flac",
-        varies=True,
-    ),
+    _row("vorbis", "", "", "A_VORBIS", private.AS_IT_IS, vorbis_packets, extension=".ogg", zeros=256, varies=True),
+    _row("flac", "fLaC", "dfLa", "A_FLAC", private.FLAC, flac_frames, extension=".flac", varies=True),
 )
 IN_PIECES = "{} in pieces"  # sound of AVI whose frames do not begin where chunks do
 # what is not read into films, and still is known well enough to be looked at
@@ -254,7 +149,7 @@ WEBM = frozenset({"VP8", "VP9", "AV1", "Opus", "Vorbis"})  # what a WebM file ma
 
 
 def codec_of(name: str) -> Codec | None:
-    """The codec that an RFC 6381 name, or a sample entry, means."""
+    """The codec that an RFC 6381 name, or a sample entry, means, with all that is known of it."""
     return next((codec for codec in CODECS if name.startswith(codec.prefixes)), None)
 
 
@@ -262,12 +157,6 @@ def misfits_of(name: str) -> Misfits | None:
     """What finds samples that do not look like a codec; None for one of which nothing is known."""
     codec = codec_of(name)
     return codec.misfits if codec else next((look for begin, look in _OTHERS.items() if name.startswith(begin)), None)
-
-
-def is_sound(name: str) -> bool:
-    """True for the name of a codec of sound."""
-    codec = codec_of(name)
-    return codec is not None and codec.type == "audio"
 
 
 def silent_frame(format: Format, neighbour: bytes) -> bytes | None:

@@ -3,7 +3,7 @@
 import re
 
 from mudlark.media.forms import FORMS
-from mudlark.media.ts import looks_like_transport
+from mudlark.media.ts_packets import looks_like_transport
 
 _SIGNS = {sign: name for name, form in FORMS.items() for sign in form.signs}
 _DESCRIPTORS = 0x8001  # where the volume descriptors of a disk image begin (ECMA-119 §6.7.1, ECMA-167 §2/9)

@@ -28,14 +28,11 @@ from mudlark.media.sound.latm import LatmStream
 from mudlark.media.sound.mpeg_audio import MPEG_AUDIO
 from mudlark.media.sound.opus import OpusStream
 from mudlark.media.ts_messages import KLV, MARKER_TABLE, MARKERS, METADATA, PRIVATE, is_cut, marker, metadata
+from mudlark.media.ts_packets import PACKET, SYNC, stands_in
 
 Words = npt.NDArray[np.uint32]
 
-PACKET = 188
 _LONGEST_MESSAGE = 400  # packets
-_TIMED = 192
-_GUARDED = 204  # bytes of a packet with its error correction
-_SYNC = 0x47
 _WRAP = 1 << 33
 _ASSOCIATION, _PROGRAM_MAP = 0x00, 0x02  # kinds of tables (§2.4.4.4)
 _ALL_ONES = 0xFFFFFFFF
@@ -91,43 +88,25 @@ def unwrap(ticks: Ints, after: int) -> Ints:
     return after + (ticks - after + half) % _WRAP - half
 
 
-def looks_like_transport(head: bytes | memoryview) -> bool:
-    """True if sync bytes stand a packet apart from the start, as far as `head` reaches."""
-    marks = bytes(head[: PACKET * 20 : PACKET])
-    return (len(head) >= PACKET and set(marks) == {_SYNC}) or _stands_in(head) is not None
-
-
-def _stands_in(head: bytes | memoryview) -> tuple[int, int] | None:
-    """Where each packet stands in what is sent with it: how many bytes that is, and at which the packet begins. Behind
-    four bytes of arrival time, as on discs; or before sixteen of error correction (ETSI EN 300 429 §4.4.3)."""
-    if set(bytes(head[: PACKET * 20 : PACKET])) == {_SYNC}:
-        return None
-    for size, at in ((_TIMED, _TIMED - PACKET), (_GUARDED, 0)):
-        marks = bytes(head[at : size * 20 : size])
-        if len(marks) > 2 and set(marks) == {_SYNC}:
-            return size, at
-    return None
-
-
 def align(data: bytes | memoryview) -> tuple[Bytes, int]:
     """The packets of a segment as rows of 188 bytes, and how many bytes belong to none.
 
     A stretch in which sync is lost is stepped over to where three packets in a row (or the end) show it again.
     """
     flat = np.frombuffer(data, np.uint8)
-    if (stands := _stands_in(data)) is not None:
+    if (stands := stands_in(data)) is not None:
         size, at = stands
         flat = flat[: len(flat) // size * size].reshape(-1, size)[:, at : at + PACKET].reshape(-1)
     count = len(flat) // PACKET
     rows = flat[: count * PACKET].reshape(count, PACKET)
-    if count and (rows[:, 0] == _SYNC).all():
+    if count and (rows[:, 0] == SYNC).all():
         return rows, len(flat) - count * PACKET
     parts: list[Bytes] = []
     at = 0
     while (at := _resync(flat, at)) >= 0:
         fitting = (len(flat) - at) // PACKET
         rows = flat[at : at + fitting * PACKET].reshape(fitting, PACKET)
-        bad = np.flatnonzero(rows[:, 0] != _SYNC)
+        bad = np.flatnonzero(rows[:, 0] != SYNC)
         good = int(bad[0]) if len(bad) else fitting
         parts.append(rows[:good])
         at += good * PACKET
@@ -140,14 +119,14 @@ def align(data: bytes | memoryview) -> tuple[Bytes, int]:
 def _resync(flat: Bytes, start: int) -> int:
     """The first position from `start` at which packets begin, or -1."""
     end = min(len(flat), start + _MOST_SKIPPED)
-    marks = np.flatnonzero(flat[start:end] == _SYNC) + start
+    marks = np.flatnonzero(flat[start:end] == SYNC) + start
     marks = marks[marks + PACKET <= len(flat)]
     for ahead in (1, 2):
         following = marks + ahead * PACKET
         inside = following < len(flat)
         # the very end has no following packets to ask, so it counts only behind packets that were in sync
         good = ~inside if start else np.zeros(len(marks), np.bool_)
-        good[inside] = flat[following[inside]] == _SYNC
+        good[inside] = flat[following[inside]] == SYNC
         marks = marks[good]
     return int(marks[0]) if len(marks) else -1
 

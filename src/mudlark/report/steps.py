@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from mudlark.archive.record import Record, TrackFacts
-from mudlark.media.codecs import codec_of
+from mudlark.media.codec_names import named
 from mudlark.report.requests import Log
 from mudlark.text import counted
 
@@ -77,7 +77,7 @@ def _fetching(record: Record) -> Step:
 
 def track_words(track: TrackFacts) -> str:
     """A track in words: its codec, size, channels and language."""
-    codec = codec_of(track.codec)
+    codec = named(track.codec)
     words = [f"{codec.words} ({track.codec})" if codec else track.codec]
     words += [f"{track.width}×{track.height}"] if track.width else []
     words += [track.profile] if track.profile else []

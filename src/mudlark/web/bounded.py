@@ -5,11 +5,11 @@ import socket
 from typing import Any
 from urllib.parse import urlsplit
 
-import aiohttp
 from aiohttp.abc import AbstractResolver, ResolveResult
 
 from mudlark.errors import NetworkError
 from mudlark.text import printable
+from mudlark.web.client import aiohttp
 from mudlark.web.reach import Reach, is_public
 
 

@@ -6,11 +6,10 @@ from collections.abc import Mapping
 from email.utils import parsedate_to_datetime
 from http import HTTPStatus
 
-import aiohttp
-
 from mudlark.errors import NetworkError
 from mudlark.text import printable
 from mudlark.web.address import host_of, shown
+from mudlark.web.client import aiohttp
 from mudlark.web.redact import redacted
 from mudlark.web.retry import Passing, passes
 

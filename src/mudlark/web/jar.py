@@ -8,10 +8,10 @@ from functools import cache
 from http.cookies import Morsel
 from typing import TYPE_CHECKING, Any, cast
 
-import aiohttp
 from aiohttp.abc import AbstractCookieJar
 from yarl import URL
 
+from mudlark.web.client import aiohttp
 from mudlark.web.cookies import Cookie
 
 if TYPE_CHECKING:

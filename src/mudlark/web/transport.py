@@ -7,12 +7,12 @@ from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from typing import Any
 
-import aiohttp
 from yarl import URL
 
 from mudlark.errors import StorageError, UsageError
 from mudlark.web.address import as_sent
 from mudlark.web.answer import by_name, decoded
+from mudlark.web.client import aiohttp
 from mudlark.web.complaint import explain
 from mudlark.web.connection import ENVIRONMENT, Connection
 from mudlark.web.cookies import read_cookies
@@ -91,22 +91,19 @@ class Transport:
         self._connection = connection
         self._client: aiohttp.ClientSession | None = None
         self._broken: tuple[type[Exception], ...] = (aiohttp.ClientError, TimeoutError, OSError, ValueError)
+        self._context: ssl.SSLContext | None = None
         self.jar: CookieJar | None = None
 
     async def __aenter__(self) -> "Transport":
         connection = self._connection
-        context: ssl.SSLContext | bool = True
-        if connection.trust:
-            try:
-                context = ssl.create_default_context(cafile=connection.trust)
-            except OSError as problem:
-                raise StorageError(f"Cannot read the certificates in {connection.trust}: {problem}.") from problem
+        if connection.trust or connection.any_proxy:  # which may be asked by TLS, too
+            self._trusted()
         self.jar = CookieJar()
         for cookie in read_cookies(connection.cookie_file) if connection.cookie_file else ():
             self.jar.put(cookie)
         stall = connection.patience
         self._client = aiohttp.ClientSession(
-            connector=self._connector(context),
+            connector=self._connector(),
             cookie_jar=self.jar,
             timeout=aiohttp.ClientTimeout(total=None, connect=None, sock_connect=stall, sock_read=stall),
             response_class=_Response,
@@ -121,7 +118,18 @@ class Transport:
         if self._client:
             await self._client.close()
 
-    def _connector(self, context: ssl.SSLContext | bool) -> aiohttp.TCPConnector:
+    def _trusted(self) -> ssl.SSLContext:
+        """Whom TLS trusts, read when it is first needed."""
+        if self._context is None:
+            try:
+                self._context = ssl.create_default_context(cafile=self._connection.trust)
+            except OSError as problem:
+                what = f"Cannot read the certificates in {self._connection.trust}: {problem}."
+                raise StorageError(what) from problem
+            self._context.set_alpn_protocols(("http/1.1",))
+        return self._context
+
+    def _connector(self) -> aiohttp.TCPConnector:
         """Connections that are kept warm; addresses of both families are raced (RFC 8305)."""
         connection = self._connection
         if connection.reach and (connection.socks or connection.any_proxy):
@@ -133,12 +141,12 @@ class Transport:
             from aiohttp_socks import ProxyConnectionError, ProxyConnector, ProxyError, ProxyTimeoutError  # few need it
 
             self._broken += (ProxyConnectionError, ProxyError, ProxyTimeoutError)
-            return ProxyConnector.from_url(proxy, limit=0, ssl=context)
+            return ProxyConnector.from_url(proxy, limit=0)
         if connection.reach:
             from mudlark.web.bounded import BoundedConnector  # few need it
 
-            return BoundedConnector(connection.reach, limit=0, ssl=context)
-        return aiohttp.TCPConnector(limit=0, ssl=context)
+            return BoundedConnector(connection.reach, limit=0)
+        return aiohttp.TCPConnector(limit=0)
 
     @asynccontextmanager
     async def send(self, address: str, headers: Mapping[str, str], form: PackedForm | None) -> AsyncIterator[HopAnswer]:
@@ -150,6 +158,7 @@ class Transport:
                 URL(as_sent(address), encoded=True),
                 headers=headers,
                 data=form.body if form else None,
+                ssl=self._trusted() if address.lower().startswith("https:") or self._context else True,
                 proxy=self._connection.http_proxy,
                 allow_redirects=False,
             )

@@ -9,6 +9,7 @@ from collections.abc import Iterable, Sequence
 from contextlib import suppress
 from dataclasses import replace
 from io import BytesIO
+from typing import TYPE_CHECKING
 
 from mudlark.errors import FormatError, MudlarkError, NetworkError, Refused
 from mudlark.find.judge.expiry import expires_at
@@ -20,14 +21,15 @@ from mudlark.manifest.choose import choose
 from mudlark.manifest.load import Protected, fill, is_manifest, is_mpd, open_presentation, wants_text
 from mudlark.manifest.model import Live
 from mudlark.media.forms import CATEGORIES
-from mudlark.media.movie import Movie
 from mudlark.media.mp4.boxes import header
-from mudlark.media.mp4.read import parse_movie
 from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
 from mudlark.web.answer import Content
 from mudlark.web.redact import is_redacted
 from mudlark.web.session import Session
+
+if TYPE_CHECKING:
+    from mudlark.media.movie import Movie
 
 MOST = 24
 MANY = 400  # where sizes decide what is listed
@@ -122,7 +124,7 @@ async def _with_presentation(session: Session, find: Find, look: Content, respon
     return replace(response, duration=None if live else presentation.duration, live=live)
 
 
-def _with_movie(response: Response, movie: Movie) -> Response:
+def _with_movie(response: Response, movie: "Movie") -> Response:
     pictures = [track.format for track in movie.tracks if track.format.type == "video"]
     return replace(
         response,
@@ -197,10 +199,12 @@ def _picture_size(head: bytes) -> tuple[int | None, int | None]:
     return None, None
 
 
-async def movie_at(session: Session, look: Content) -> Movie | None:
+async def movie_at(session: Session, look: Content) -> "Movie | None":
     """The index of an MP4, from its head or, where parts can be asked for, from its end; not knowing is no problem."""
     if sniff(look.body) != "mp4" or not look.length:
         return None
+    from mudlark.media.mp4.read import parse_movie  # with arrays, for which only films are worth the time
+
     at, body, begin = 0, look.body, 0
     try:
         while at < look.length:

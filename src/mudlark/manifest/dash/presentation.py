@@ -24,7 +24,7 @@ from mudlark.manifest.dash.document import (
 from mudlark.manifest.dash.segments import MOST_SEGMENTS, SegmentPlace, pieces_of
 from mudlark.manifest.model import Document, IndexedFile, Live, Note, Presentation, Rendition, RenditionType, Segment
 from mudlark.manifest.sequences import Chain
-from mudlark.media.codecs import codec_of
+from mudlark.media.codec_names import named
 from mudlark.web.address import resolve
 
 _MOST_PERIODS = 2_000
@@ -343,7 +343,7 @@ def _type_of(stated: str, mime: str, codecs: str, components: Iterable[str | Non
         return "other"
     if kind in ("video", "audio"):
         return "video" if kind == "video" else "audio"
-    known = [codec for name in codecs.split(",") if (codec := codec_of(name.strip()))]
+    known = [codec for name in codecs.split(",") if (codec := named(name.strip()))]
     for wanted in ("video", "audio"):
         if wanted in components or any(codec.type == wanted for codec in known):
             return "video" if wanted == "video" else "audio"
@@ -351,7 +351,7 @@ def _type_of(stated: str, mime: str, codecs: str, components: Iterable[str | Non
 
 
 def _has_sound(codecs: str) -> bool:
-    known = [codec for name in codecs.split(",") if (codec := codec_of(name.strip()))]
+    known = [codec for name in codecs.split(",") if (codec := named(name.strip()))]
     return any(codec.type == "audio" for codec in known) and any(codec.type == "video" for codec in known)
 
 
@@ -483,7 +483,7 @@ def _match(one: _Set, period: _Period, used: set[tuple[int, int]], *, default: b
 
 def _family(one: _Set) -> str:
     codecs = one.versions[0].rendition.codecs
-    known = codec_of(codecs[0]) if codecs else None
+    known = named(codecs[0]) if codecs else None
     return known.words if known else ""
 
 
