@@ -6,10 +6,10 @@ import subprocess
 import sys
 import tempfile
 import time
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
+from msgspec.structs import replace
 
 from mudlark.archive.record import FileFacts, Record, RequestFacts, SegmentCounts, Source, to_json
 from mudlark.demo.site import media_folder

@@ -1,7 +1,8 @@
 """Pages as they are after looking: ranked, and with what servers are made to have said."""
 
-from dataclasses import replace
 from typing import Any
+
+from msgspec.structs import replace
 
 from mudlark.find.judge.group import fold_series
 from mudlark.find.judge.rank import rank

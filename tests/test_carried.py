@@ -1,10 +1,10 @@
 """What describes a picture or a sound goes along into the file that is made, or is named as lost."""
 
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
+from msgspec.structs import replace
 
 from mudlark.assemble.film import Assembled, Voice, assemble
 from mudlark.assemble.output import ChosenFile

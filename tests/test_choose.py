@@ -1,8 +1,7 @@
 """Choosing: which find is hauled, what a button means, and how numbers are shown."""
 
-from dataclasses import replace
-
 import pytest
+from msgspec.structs import replace
 
 from mudlark.cli.show import bits, columns, life
 from mudlark.errors import NothingFound, UsageError

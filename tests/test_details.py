@@ -1,11 +1,11 @@
 """What formats say of themselves, and how regular pictures are."""
 
 import random
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
+from msgspec.structs import replace
 
 from mudlark.archive.record import tracks_of
 from mudlark.demo.streamed import MEDIA

@@ -4,17 +4,17 @@ import asyncio
 import gzip
 import socket
 import time
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from mudlark.fetch.engine import Engine, Job, Outcome
 from mudlark.fetch.store import Store
 from mudlark.manifest.model import Segment
 from mudlark.web.connection import Connection
+from mudlark.web.passing import Backoff
 from mudlark.web.resource import Resource, Span, Version
-from mudlark.web.retry import Backoff
 from mudlark.web.session import Session
 from tests.conftest import Answer, Trouble
 from tests.raw import Raw, head

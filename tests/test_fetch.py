@@ -4,12 +4,12 @@ import asyncio
 import hashlib
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import aclosing
-from dataclasses import replace
 from pathlib import Path
 from threading import Event
 
 import msgspec
 import pytest
+from msgspec.structs import replace
 
 from mudlark.errors import NetworkError, StorageError
 from mudlark.fetch.engine import Engine, Job, Outcome, section_name
@@ -18,8 +18,8 @@ from mudlark.fetch.store import Store
 from mudlark.manifest.model import Cipher, Initialization, Segment
 from mudlark.web.connection import Connection
 from mudlark.web.meter import Meter
+from mudlark.web.passing import Backoff
 from mudlark.web.resource import Resource, Span
-from mudlark.web.retry import Backoff
 from mudlark.web.session import Session
 from tests.conftest import Answer, Trouble
 

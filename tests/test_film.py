@@ -1,7 +1,6 @@
 """Renditions into one film: one clock for all, whatever the stretches, wraps and containers; nothing lost unsaid."""
 
 import hashlib
-from dataclasses import replace
 from pathlib import Path
 from random import Random
 
@@ -9,6 +8,7 @@ import numpy as np
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from mudlark.assemble.film import Assembled, Part, Section, Voice, assemble
 from mudlark.assemble.output import ChosenFile, progressive

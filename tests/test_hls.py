@@ -1,11 +1,11 @@
 """HLS playlists: what they promise, and what makes them unusable."""
 
 import gzip
-from dataclasses import replace
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from mudlark.errors import ManifestError, MudlarkError
 from mudlark.manifest.choose import choose

@@ -3,12 +3,12 @@
 import itertools
 import struct
 from collections.abc import Sequence
-from dataclasses import replace
 
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from mudlark.demo.transport import TransportWriter
 from mudlark.errors import MudlarkError

@@ -1,9 +1,8 @@
 """The numbers of H.264 pictures: headers written by hand (ITU-T H.264 §7.3.3), and films that lack pictures."""
 
-from dataclasses import replace
-
 import numpy as np
 import pytest
+from msgspec.structs import replace
 
 from mudlark.demo.streamed import MEDIA
 from mudlark.media.index import movie_in

@@ -16,7 +16,7 @@ from mudlark.fetch.tries import Tries
 from mudlark.web.complaint import seconds_until
 from mudlark.web.lanes import Lanes
 from mudlark.web.pace import HostPace
-from mudlark.web.retry import Backoff, Passing
+from mudlark.web.passing import Backoff, Passing
 
 NONE = Backoff(tries=3, first=0.0, longest=0.0)
 

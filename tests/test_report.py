@@ -5,7 +5,6 @@ import csv
 import json
 import re
 from collections.abc import Callable
-from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
@@ -15,6 +14,7 @@ import msgspec
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 from playwright.async_api import async_playwright
 
 from mudlark.archive.choosing import choose

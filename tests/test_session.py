@@ -10,12 +10,12 @@ from mudlark.errors import NetworkError, UsageError
 from mudlark.web.answer import Content, decoded, part_of, strong
 from mudlark.web.connection import Connection
 from mudlark.web.origin import origin_of
+from mudlark.web.passing import Backoff
 from mudlark.web.redact import gives_access, redacted_words
 from mudlark.web.redirects import Redirects
 from mudlark.web.referrer import Referrer
 from mudlark.web.requester import Leading, Requester
 from mudlark.web.resource import Version
-from mudlark.web.retry import Backoff
 from mudlark.web.session import Changed, Session
 from tests.conftest import Answer, Trouble
 from tests.raw import Raw, head

@@ -15,7 +15,7 @@ from mudlark.archive.warc import Exchanges
 from mudlark.demo.site import DemoSite
 from mudlark.web.connection import Connection
 from mudlark.web.observer import Seen, new_body
-from mudlark.web.retry import Backoff
+from mudlark.web.passing import Backoff
 from mudlark.web.session import Session
 from tests.conftest import Answer, Ran, Trouble
 

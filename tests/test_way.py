@@ -21,7 +21,7 @@ from cryptography.x509.oid import NameOID
 
 from mudlark.errors import NetworkError
 from mudlark.web.connection import Connection
-from mudlark.web.retry import Backoff
+from mudlark.web.passing import Backoff
 from mudlark.web.session import Session
 from tests.conftest import SOON, Answer, QuietHandler, Trouble
 

@@ -14,7 +14,8 @@ from mudlark.find.judge.probe import ask
 from mudlark.together import together
 from mudlark.web.answer import Content
 from mudlark.web.connection import Connection, header_pair
-from mudlark.web.retry import Backoff, Passing, persist
+from mudlark.web.passing import Backoff, Passing
+from mudlark.web.retry import persist
 from mudlark.web.session import Session
 from tests.conftest import Answer, Trouble
 from tests.pages import named

@@ -8,11 +8,11 @@ import ctypes
 import subprocess
 import tempfile
 from collections.abc import Callable
-from dataclasses import replace
 from itertools import pairwise, zip_longest
 from pathlib import Path
 
 import numpy as np
+from msgspec.structs import replace
 from PIL import Image
 
 from mudlark.demo.pictures import FRAME_RATE, SAMPLE_RATE, picture, planar, sound

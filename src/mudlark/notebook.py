@@ -4,9 +4,10 @@ import sys
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from html import escape
 from typing import TYPE_CHECKING, Any
+
+import msgspec
 
 from mudlark.text import clock, counted, printable, size
 
@@ -102,15 +103,14 @@ def watched(watch: "HaulWatch | None") -> "Iterator[HaulWatch | None]":
         progress.show(done=True)
 
 
-@dataclass(slots=True)
-class Progress:
+class Progress(msgspec.Struct):
     """A line in a notebook that says how a haul goes."""
 
     step: str = ""
     bytes: int = 0
     pieces: int = 0
     planned: int = 0
-    begun: float = field(default_factory=time.monotonic)
+    begun: float = msgspec.field(default_factory=time.monotonic)
     _shown: float = 0.0
     _handle: Any = None
 

@@ -9,14 +9,15 @@ import re
 import tempfile
 from collections.abc import AsyncIterator
 from contextlib import aclosing, asynccontextmanager
-from dataclasses import dataclass, field, replace
 from importlib.resources import files
 from io import BytesIO
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import msgspec
 import numpy as np
 from aiohttp import web
+from msgspec.structs import replace
 from PIL import Image
 
 from mudlark.assemble.film import Voice, assemble
@@ -54,8 +55,7 @@ _SOUNDS = ("mp4a", "mp3", "opus", "flac", "vorbis", "ac-3", "ec-3")
 _SILENT = -60.0  # dB of full scale
 
 
-@dataclass(slots=True)
-class Peek:
+class Peek(msgspec.Struct):
     """What a find showed. bytes: of the whole, about if `estimated`. level: loudest sound that was heard, in dB of full
     scale, None if there is none; levels: how loud it was (0 to 1) while it played. notes: what a user should be warned
     of. problem: why nothing could be seen.
@@ -68,11 +68,11 @@ class Peek:
     duration: float | None = None
     bytes: int | None = None
     estimated: bool = False
-    codecs: list[str] = field(default_factory=list)
+    codecs: list[str] = msgspec.field(default_factory=list)
     sound: bool = False
     level: float | None = None
-    levels: list[float] = field(default_factory=list)
-    notes: list[str] = field(default_factory=list)
+    levels: list[float] = msgspec.field(default_factory=list)
+    notes: list[str] = msgspec.field(default_factory=list)
     problem: str | None = None
 
     @property
@@ -229,8 +229,7 @@ def _codecs_in(path: Path) -> list[str]:
         return []
 
 
-@dataclass(slots=True)
-class _Remote:
+class _Remote(msgspec.Struct):
     """A file on a server, of which only pieces are fetched. left: bytes of the budget."""
 
     url: str
@@ -241,15 +240,14 @@ class _Remote:
     left: int = _BUDGET
 
 
-@dataclass(slots=True)
-class _Stage:
+class _Stage(msgspec.Struct):
     """What the browser can ask for on loopback."""
 
     session: Session
     folder: Path
     base: str = ""
-    local: dict[int, Path] = field(default_factory=dict)
-    remote: dict[int, _Remote] = field(default_factory=dict)
+    local: dict[int, Path] = msgspec.field(default_factory=dict)
+    remote: dict[int, _Remote] = msgspec.field(default_factory=dict)
 
     def address(self, number: int) -> str:
         return f"{self.base}/stage/{number}"

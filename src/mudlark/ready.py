@@ -12,11 +12,12 @@ import ssl
 import sys
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass
 from importlib.metadata import PackageNotFoundError, metadata, requires, version
 from pathlib import Path
 from typing import Literal
 from urllib.parse import urlsplit
+
+import msgspec
 
 from mudlark.errors import MudlarkError
 from mudlark.text import size
@@ -37,8 +38,7 @@ _FOR_USE = {  # what each extra is for
 _PROXIES = ("http_proxy", "https_proxy", "all_proxy")
 
 
-@dataclass(frozen=True, slots=True)
-class Finding:
+class Finding(msgspec.Struct, frozen=True):
     """One thing that was looked at. advice: what to do, empty if nothing."""
 
     name: str

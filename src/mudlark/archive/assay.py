@@ -8,7 +8,6 @@ import random
 import stat
 from collections.abc import Callable, Iterator
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -92,8 +91,7 @@ def assay(path: Path) -> list[Assay]:
     return assayed
 
 
-@dataclass(frozen=True, slots=True)
-class Sampling:
+class Sampling(msgspec.Struct, frozen=True):
     """Which items are verified. before: only those that were last checked before this (RFC 3339, or the beginning of
     it). share: of them, that are taken by chance, and at least one; None for all."""
 
@@ -149,8 +147,7 @@ def assays(
             yield _unopened(found)
 
 
-@dataclass(frozen=True, slots=True)
-class Workload:
+class Workload(msgspec.Struct, frozen=True):
     """What there is to verify: items, files beside items, and bytes in all of them."""
 
     items: int

@@ -1,8 +1,9 @@
 """Which items of one or several folders are meant: for packages and reports."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from mudlark.archive.entry import LedgerEntry
 from mudlark.archive.ledger import Wanted
@@ -11,8 +12,7 @@ from mudlark.errors import UsageError
 from mudlark.fetch.store import WORKING
 
 
-@dataclass(frozen=True, slots=True)
-class Meant:
+class Meant(msgspec.Struct, frozen=True):
     """An item. root: the folder that it was found in. entry: what lists know of it."""
 
     root: Path
@@ -20,8 +20,7 @@ class Meant:
     entry: LedgerEntry
 
 
-@dataclass(frozen=True, slots=True)
-class Holdings:
+class Holdings(msgspec.Struct, frozen=True):
     """items: each once, in the order of the folders, by path; all: how many there are. odd: what was not looked into,
     by path, and why. stores: folders with unfinished work."""
 

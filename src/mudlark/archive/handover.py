@@ -6,8 +6,9 @@ Files get second names where the file system allows, else copies; those that cha
 
 import shutil
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from mudlark.archive.layout import OWN
 from mudlark.archive.preservation import dublin_core_of, premis_of
@@ -18,8 +19,7 @@ from mudlark.errors import FormatError
 METADATA = "metadata"  # the folder of what is said of an item
 
 
-@dataclass(frozen=True, slots=True)
-class Package:
+class Package(msgspec.Struct, frozen=True):
     """A package. items: that are in it. files, bytes: of what was handed over. new: it was not there already. version:
     of an object that has several."""
 

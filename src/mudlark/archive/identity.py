@@ -8,9 +8,10 @@ segments and rows of a list are the same only if their whole address is.
 
 import hashlib
 import re
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from mudlark.web.redact import redacted, without_access
 
@@ -32,8 +33,7 @@ def without_passing(text: str) -> str:
     return _LEFT_OVER.sub(r"\g<first>", without_access(_TIMES.sub(r"\g<open>", text)))
 
 
-@dataclass(frozen=True, slots=True)
-class Identity:
+class Identity(msgspec.Struct, frozen=True):
     """Digests in hexadecimal. key: of the whole address; alike: of what is the same for all that are alike."""
 
     key: str
@@ -67,8 +67,7 @@ def identity_of(record: "Record | Slim") -> Identity:
     return identity(source.target, address, form)
 
 
-@dataclass(frozen=True, slots=True)
-class Earlier:
+class Earlier(msgspec.Struct, frozen=True):
     """An item that is there already. exact: its source is the very same; else it is alike."""
 
     folder: Path

@@ -2,9 +2,10 @@
 
 from collections import defaultdict
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Literal
+
+import msgspec
 
 from mudlark.archive.entry import LedgerEntry
 from mudlark.archive.shelf import contents
@@ -14,8 +15,7 @@ from mudlark.fetch.unfinished import Unfinished, unfinished
 Sort = Literal["path", "title", "date", "length", "bytes", "verdict"]
 
 
-@dataclass(frozen=True, slots=True)
-class Wanted:
+class Wanted(msgspec.Struct, frozen=True):
     """verdicts: these only, if any. source: a text in the source. since, until: dates (2031-05 or longer). text: in
     title, path, source, checksums or what a list says. doubles: only those whose media another has too. unchecked: not
     checked since this date."""
@@ -42,16 +42,15 @@ class Wanted:
         return self.text is None or self.text.casefold() in words
 
 
-@dataclass(slots=True)
-class Ledger:
+class Ledger(msgspec.Struct):
     """entries: as wanted and sorted. all: how many there are. doubles: groups of paths with the same media. odd: what
     was not looked into, by path, and why."""
 
     entries: list[LedgerEntry]
     all: int = 0
-    doubles: list[list[str]] = field(default_factory=list)
-    unfinished: list[Unfinished] = field(default_factory=list)
-    odd: list[tuple[str, str]] = field(default_factory=list)
+    doubles: list[list[str]] = msgspec.field(default_factory=list)
+    unfinished: list[Unfinished] = msgspec.field(default_factory=list)
+    odd: list[tuple[str, str]] = msgspec.field(default_factory=list)
 
 
 def read_ledger(folder: Path, wanted: Wanted | None = None, sort: Sort = "path") -> Ledger:

@@ -3,9 +3,10 @@ Core (oai_dc) for what it is. Both are made of record and history alone: the sam
 """
 
 import re
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+import msgspec
 
 from mudlark import __version__
 from mudlark.archive.history import checks_of
@@ -26,8 +27,7 @@ _NAMES_IT = re.compile(r"\b(?:id|identifier|cote)\b|shelf.?mark|call.?number|sig
 _TYPES = {"video": "MovingImage", "audio": "Sound", "image": "StillImage"}
 
 
-@dataclass(frozen=True, slots=True)
-class _Event:
+class _Event(msgspec.Struct, frozen=True):
     """Something that was done to an item. when: RFC 3339. outcome: success, warning or fail; note: on it. by: names of
     the software and of who answers for it."""
 

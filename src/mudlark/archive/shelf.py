@@ -7,7 +7,6 @@ again, and what is found by the index is compared with its record once more. The
 import os
 import time
 from contextlib import suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 
 import msgspec
@@ -99,14 +98,13 @@ def _items(index: Index, into: Path) -> dict[bytes, int]:
     return index.items(into)
 
 
-@dataclass(slots=True)
-class Contents:
+class Contents(msgspec.Struct):
     """entries: of all items. stores: folders that hold unfinished work. odd: what was not looked into, by path, and
     why."""
 
-    entries: list[LedgerEntry] = field(default_factory=list)
-    stores: list[Path] = field(default_factory=list)
-    odd: list[tuple[str, str]] = field(default_factory=list)
+    entries: list[LedgerEntry] = msgspec.field(default_factory=list)
+    stores: list[Path] = msgspec.field(default_factory=list)
+    odd: list[tuple[str, str]] = msgspec.field(default_factory=list)
 
 
 class _Kept(msgspec.Struct, array_like=True, gc=False):

@@ -7,9 +7,10 @@ deeper than any shelf is.
 import os
 import stat
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Literal
+
+import msgspec
 
 from mudlark.archive.layout import RECORD
 from mudlark.fetch.store import WORKING
@@ -20,8 +21,7 @@ DECLARATION = "bagit.txt"  # that a folder is a bag (RFC 8493 §2.1.1)
 TOO_DEEP = f"it lies more than {DEEPEST} folders deep, and was not looked into"
 
 
-@dataclass(frozen=True, slots=True)
-class Sight:
+class Sight(msgspec.Struct, frozen=True):
     """Something in a folder. words: of what is odd, why it was not looked into."""
 
     path: Path
@@ -29,14 +29,13 @@ class Sight:
     words: str = ""
 
 
-@dataclass(slots=True)
-class Level:
+class Level(msgspec.Struct):
     """What one folder holds but for what begins with a dot. odd: by name, why it is not opened, and whether it could
     hide items. working: unfinished work is beside it."""
 
-    folders: "list[os.DirEntry[str]]" = field(default_factory=list)
-    files: list[str] = field(default_factory=list)
-    odd: list[tuple[str, str, bool]] = field(default_factory=list)
+    folders: "list[os.DirEntry[str]]" = msgspec.field(default_factory=list)
+    files: list[str] = msgspec.field(default_factory=list)
+    odd: list[tuple[str, str, bool]] = msgspec.field(default_factory=list)
     is_item: bool = False
     is_bag: bool = False
     working: bool = False

@@ -8,10 +8,10 @@ import os
 import struct
 import zlib
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
 from io import BytesIO
 from pathlib import Path
 
+import msgspec
 import numpy as np
 from PIL import Image
 
@@ -22,8 +22,7 @@ _TURNS = {3: 180, 6: 90, 8: 270}  # EXIF orientation to degrees clockwise
 _GREYS = {1: b"/DeviceGray", 3: b"/DeviceRGB", 4: b"/DeviceCMYK"}
 
 
-@dataclass(slots=True)
-class _Picture:
+class _Picture(msgspec.Struct):
     """An image as PDF has it. entries: of its dictionary. mask: its transparency, as bytes of grey."""
 
     width: int
@@ -52,13 +51,12 @@ def bind(pictures: Sequence[Path], target: Path, title: str) -> None:
         os.fsync(file.fileno())
 
 
-@dataclass(slots=True)
-class _Writer:
+class _Writer(msgspec.Struct):
     """Objects one after the other, and the table of where they begin."""
 
     write: Callable[[bytes], object]
     at: int = 0
-    places: list[int] = field(default_factory=list)
+    places: list[int] = msgspec.field(default_factory=list)
 
     def raw(self, data: bytes) -> None:
         self.write(data)

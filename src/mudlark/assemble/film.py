@@ -5,11 +5,12 @@ stretch; all are put on one clock, and handed to one writer. What was lost or pu
 """
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
 from itertools import chain
 from pathlib import Path
 
+import msgspec
 import numpy as np
+from msgspec.structs import replace
 from xxhash import xxh3_128
 
 from mudlark.assemble.output import Output
@@ -28,8 +29,7 @@ _ROUNDED = 0.5  # seconds more, where the promise is in whole seconds
 _TRACKS = 16  # numbers that the tracks of one rendition may have
 
 
-@dataclass(frozen=True, slots=True)
-class Part:
+class Part(msgspec.Struct, frozen=True):
     """One segment of the film. place: on the disk, None if it is missing. rendition: its number. begin, duration: as
     promised.
 
@@ -51,8 +51,7 @@ class Part:
     shown: tuple[float, float] | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Section:
+class Section(msgspec.Struct, frozen=True):
     """An initialization section on disk, and with what it is encrypted, if it is."""
 
     place: Place
@@ -60,16 +59,14 @@ class Section:
     iv: bytes = b""
 
 
-@dataclass(frozen=True, slots=True)
-class Voice:
+class Voice(msgspec.Struct, frozen=True):
     """A rendition that goes into the film. types: which of its tracks are taken."""
 
     types: frozenset[str] = frozenset({"video", "audio"})
-    label: TrackLabel = field(default_factory=TrackLabel)
+    label: TrackLabel = msgspec.field(default_factory=TrackLabel)
 
 
-@dataclass(frozen=True, slots=True)
-class CodedFrames:
+class CodedFrames(msgspec.Struct, frozen=True):
     """A track's coded frames: how many, and the digest (XXH3, 128 bits) over their bytes, without what was put in.
 
     added: runs of samples that were put in, as first sample and number, counted in the finished track. bytes: of them;
@@ -85,8 +82,7 @@ class CodedFrames:
     tracks: int = 1
 
 
-@dataclass(slots=True)
-class Assembled:
+class Assembled(msgspec.Struct):
     """What became of the segments: how many gave samples, which could not be read, which are shorter than promised and
     how many seconds they last (nothing behind them would show it), what was lost or put in, and the coded frames of
     each track in the order of the file. events: messages among the media. timeline: the clock that they are on now.
@@ -94,12 +90,12 @@ class Assembled:
     """
 
     segments: int = 0
-    unreadable: list[tuple[Part, FormatError]] = field(default_factory=list)
-    short: list[tuple[Part, float]] = field(default_factory=list)
-    losses: list[Loss] = field(default_factory=list)
-    frames: list[CodedFrames] = field(default_factory=list)
-    events: list[Event] = field(default_factory=list)
-    timeline: Timeline = field(default_factory=Timeline)
+    unreadable: list[tuple[Part, FormatError]] = msgspec.field(default_factory=list)
+    short: list[tuple[Part, float]] = msgspec.field(default_factory=list)
+    losses: list[Loss] = msgspec.field(default_factory=list)
+    frames: list[CodedFrames] = msgspec.field(default_factory=list)
+    events: list[Event] = msgspec.field(default_factory=list)
+    timeline: Timeline = msgspec.field(default_factory=Timeline)
     origin: float = 0.0
     path: Path = Path()
 

@@ -5,12 +5,12 @@ What stands in the file is whole at any time but for the last fragment, which pl
 
 import os
 from collections.abc import Mapping
-from dataclasses import replace
 from pathlib import Path
 from types import TracebackType
 from typing import Self
 
 import numpy as np
+from msgspec.structs import replace
 
 from mudlark.assemble.output import write_all
 from mudlark.media.mp4.fragment import fragment, initialization

@@ -5,9 +5,9 @@ carried on to the next hole. So picture and sound stay together as a player play
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from fractions import Fraction
 
+import msgspec
 import numpy as np
 
 from mudlark.media.codecs import silent_frame
@@ -18,8 +18,7 @@ _AT_ONCE = 4096  # silent frames
 _HEAD = 16  # bytes of a frame that tell its kind
 
 
-@dataclass(slots=True)
-class Filled:
+class Filled(msgspec.Struct):
     """Samples, and whether they are silence that was put in."""
 
     samples: Samples

@@ -6,7 +6,8 @@ media's.
 """
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from mudlark.assemble.film import Part, Section
 from mudlark.assemble.source import Source
@@ -18,8 +19,7 @@ from mudlark.media.webvtt import Cue, Subtitles, joined, parse, shifted, write
 _WRAP = (1 << 33) / 90_000
 
 
-@dataclass(frozen=True, slots=True)
-class TextPart:
+class TextPart(msgspec.Struct, frozen=True):
     """A segment of subtitles: where it stands as promised, in which stretch, and what it says. offset: seconds from its
     clock to that of the stretch, where the manifest states them."""
 

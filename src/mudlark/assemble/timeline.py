@@ -8,9 +8,10 @@ take the same one. A hole (a segment that is missing) stays a hole: what follows
 """
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field, replace
 
+import msgspec
 import numpy as np
+from msgspec.structs import replace
 
 from mudlark.media.samples import Flags, Ints, Loss, LossCode, Samples
 
@@ -22,16 +23,14 @@ _FEW = 16  # samples by which a repeat is known
 LEAP = 10.0  # seconds between expected and stated time from which a leap is taken for an unmarked discontinuity
 
 
-@dataclass(slots=True)
-class _Stretch:
+class _Stretch(msgspec.Struct):
     """One stretch: the time on its own clock that was met first, and the shifts from there to the film's clock."""
 
     anchor: float | None = None
-    shifts: list[float] = field(default_factory=list)
+    shifts: list[float] = msgspec.field(default_factory=list)
 
 
-@dataclass(slots=True)
-class _Rendition:
+class _Rendition(msgspec.Struct):
     """Where a rendition stands in the current stretch. turns: seconds from its own clock to that of the stretch,
     which are known once it is anchored.
     """

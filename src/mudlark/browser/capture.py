@@ -5,10 +5,11 @@ Bodies are kept only of what is text (manifests, JSON, pages) and small enough.
 """
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from mudlark.browser.har import Content, Entry, HarFile, Initiator, OpenedPage, Pair, View
 from mudlark.text import whole_number
@@ -29,8 +30,7 @@ _TEXTS = ("text/", "application/json", "application/xml", "application/dash+xml"
 _NO_TEXTS = ("text/css",)
 
 
-@dataclass(slots=True)
-class Exchange:
+class Exchange(msgspec.Struct):
     """A request and its answer. number: its place in the capture. type: media type without parameters.
 
     resource: what kind of request the browser says it was (media, xhr, image, document …), empty if it does not say.
@@ -58,8 +58,7 @@ class Exchange:
     page: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Tapped:
+class Tapped(msgspec.Struct, frozen=True):
     """What a page fed to a player in pieces. number: by size. frame: its address. types: of its buffers, with codecs.
     length: seconds, None while unknown or without end. systems: key systems that protect it. readable: addresses of
     media that scripts fetched meanwhile. formats: of its tracks, as far as they are described."""
@@ -75,8 +74,7 @@ class Tapped:
     formats: "tuple[Format, ...]" = ()
 
 
-@dataclass(slots=True)
-class Capture:
+class Capture(msgspec.Struct):
     """All exchanges of one page. views: the frames as they stood at the end (empty if the browser did not keep them).
 
     origin: where the capture comes from, in words. notes: what happened, and what could not be read of its file.
@@ -87,11 +85,11 @@ class Capture:
     url: str
     title: str | None
     exchanges: list[Exchange]
-    views: list[View] = field(default_factory=list)
-    notes: list[str] = field(default_factory=list)
+    views: list[View] = msgspec.field(default_factory=list)
+    notes: list[str] = msgspec.field(default_factory=list)
     origin: str = ""
-    cookies: list[Cookie] = field(default_factory=list)
-    tapped: list[Tapped] = field(default_factory=list)
+    cookies: list[Cookie] = msgspec.field(default_factory=list)
+    tapped: list[Tapped] = msgspec.field(default_factory=list)
     only_tapped: bool = False
 
 

@@ -8,7 +8,6 @@ import asyncio
 import time
 from collections.abc import Coroutine
 from contextlib import suppress
-from dataclasses import dataclass, field
 from importlib.resources import files
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -51,8 +50,7 @@ _SIZE = "() => [document.documentElement.scrollWidth, document.documentElement.s
 _STEP_SETTLES = 0.35  # seconds without anything new after one step of scrolling
 
 
-@dataclass(slots=True)
-class Recording:
+class Recording(msgspec.Struct):
     """What came of it: the page and all its requests. cookies: of the browser.
 
     answered: the questions that were answered, with the label chosen. whole: neither the page nor the browser ended
@@ -63,13 +61,13 @@ class Recording:
     page: OpenedPage
     entries: list[Entry]
     browser: str
-    cookies: list[Cookie] = field(default_factory=list)
+    cookies: list[Cookie] = msgspec.field(default_factory=list)
     whole: bool = True
-    answered: list[tuple[str, str]] = field(default_factory=list)
+    answered: list[tuple[str, str]] = msgspec.field(default_factory=list)
     status: int | None = None
     picture: bytes | None = None
     text: str | None = None
-    tapped: list[Tapped] = field(default_factory=list)
+    tapped: list[Tapped] = msgspec.field(default_factory=list)
 
     @property
     def error(self) -> NetworkError | None:

@@ -4,9 +4,10 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
 
-@dataclass(frozen=True, slots=True)
-class Listening:
+
+class Listening(msgspec.Struct, frozen=True):
     """How to listen. press: texts or selectors of controls, pressed in this order. choose: what to
     answer to which question, by name or label. scroll: to the end. settle: seconds without anything new after which the
     page is done. at_most: seconds for all of it. picture: keep a picture of the page as it

@@ -5,8 +5,9 @@ missing, and waited for there. A broadcast is played as it comes.
 import asyncio
 import time
 from collections.abc import Awaitable, Callable
-from dataclasses import dataclass, field
 from typing import Any
+
+import msgspec
 
 from mudlark.browser.tap import Tap, TappedSource
 
@@ -23,8 +24,7 @@ _TRIES = 2
 _STALLED = 30.0  # seconds without anything new, unless less was asked for
 
 
-@dataclass(frozen=True, slots=True)
-class Progress:
+class Progress(msgspec.Struct, frozen=True):
     """How it goes. covered: seconds that were appended; length: of all, None while unknown. size: bytes."""
 
     covered: float
@@ -33,8 +33,7 @@ class Progress:
     endless: bool
 
 
-@dataclass(slots=True)
-class PlayOut:
+class PlayOut(msgspec.Struct):
     """What to play, and for how long. number: of the source, by size. at_most: seconds without anything new. seconds,
     until: of a broadcast; until in seconds since 1970. stop: makes an end of it. why: it ended. given_up: where holes
     begin that nothing filled; slight: how many of these were. whole: it came as far as was wanted."""
@@ -44,11 +43,11 @@ class PlayOut:
     at_most: float = 60.0
     seconds: float | None = None
     until: float | None = None
-    stop: asyncio.Event = field(default_factory=asyncio.Event)
+    stop: asyncio.Event = msgspec.field(default_factory=asyncio.Event)
     on_progress: Callable[[Progress], None] = lambda _progress: None
     why: str = ""
     source: TappedSource | None = None
-    given_up: list[float] = field(default_factory=list)
+    given_up: list[float] = msgspec.field(default_factory=list)
     slight: int = 0
     whole: bool = False
 

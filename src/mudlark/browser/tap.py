@@ -10,7 +10,6 @@ import hashlib
 import json
 import secrets
 from contextlib import suppress
-from dataclasses import dataclass, field
 from importlib.resources import files
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, BinaryIO
@@ -52,8 +51,7 @@ class Append(msgspec.Struct, omit_defaults=True):
     sha256: str | None = None
 
 
-@dataclass(slots=True)
-class TappedBuffer:
+class TappedBuffer(msgspec.Struct):
     """A source buffer. number: among all, from 1. type: media type with codecs, as the page gave it. file: what was
     appended, one behind the other. covered: what it ever held, in seconds."""
 
@@ -61,16 +59,15 @@ class TappedBuffer:
     source: "TappedSource"
     type: str
     file: Path
-    appends: list[Append] = field(default_factory=list)
-    covered: list[tuple[float, float]] = field(default_factory=list)
+    appends: list[Append] = msgspec.field(default_factory=list)
+    covered: list[tuple[float, float]] = msgspec.field(default_factory=list)
     anew: bool = False
     size: int = 0
     writer: BinaryIO | None = None
     hashing: Any = None
 
 
-@dataclass(slots=True)
-class TappedSource:
+class TappedSource(msgspec.Struct):
     """A media source. frame: address of the frame whose element plays it. address: the blob: address that it has, if
     any. tag: of the element, where it was handed over as an object. length: seconds, None while unknown; endless: it
     is a broadcast. ended: the page said that all of it was appended."""
@@ -82,7 +79,7 @@ class TappedSource:
     length: float | None = None
     endless: bool = False
     ended: bool = False
-    buffers: list[TappedBuffer] = field(default_factory=list)
+    buffers: list[TappedBuffer] = msgspec.field(default_factory=list)
 
     @property
     def size(self) -> int:

@@ -6,16 +6,17 @@ before the environment, and that before the file.
 
 import os
 import stat
-import tomllib
 from collections.abc import Callable, Mapping, Sequence
 from functools import cache
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import platformdirs
 
 from mudlark.errors import StorageError, UsageError
-from mudlark.web.guise import Guise, read_guises
+
+if TYPE_CHECKING:
+    from mudlark.web.guise import Guise
 
 _GUISES = "guises"
 _LARGEST = 1_000_000  # bytes
@@ -36,7 +37,7 @@ def _read() -> dict[str, Any]:
         status = path.stat()
         if not stat.S_ISREG(status.st_mode) or status.st_size > _LARGEST:
             raise UsageError(f"{path} is no plain file, or larger than any configuration.", "Mend it, or move it away.")
-        return tomllib.loads(path.read_text("utf-8"))
+        text = path.read_bytes()
     except FileNotFoundError:
         if os.environ.get("MUDLARK_CONFIG"):
             raise UsageError(
@@ -45,6 +46,10 @@ def _read() -> dict[str, Any]:
         return {}
     except OSError as problem:
         raise StorageError(f"Cannot read the configuration {path}: {problem.strerror}.") from problem
+    import tomllib  # few have such a file
+
+    try:
+        return tomllib.loads(text.decode())
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as problem:
         raise UsageError(f"The configuration {path} is no TOML: {problem}.", "Mend it, or move it away.") from problem
 
@@ -58,8 +63,10 @@ def settings() -> dict[str, Any]:
     return flat
 
 
-def own_guises() -> dict[str, Guise]:
+def own_guises() -> "dict[str, Guise]":
     """The user's own guises."""
+    from mudlark.web.guise import read_guises
+
     tables = _read().get(_GUISES, {})
     if not isinstance(tables, dict):
         raise UsageError(f"'{_GUISES}' in {config_path()} is no table.", "Write each guise as [guises.NAME].")

@@ -3,12 +3,12 @@
 import asyncio
 import re
 from collections.abc import Callable
-from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any, Literal
 
 import click
+from msgspec.structs import replace
 
 from mudlark.browser.driver import require_browser
 from mudlark.browser.options import Listening

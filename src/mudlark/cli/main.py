@@ -1,6 +1,7 @@
 """The program: its commands, loaded only when called, and the one place where errors become words and exit status."""
 
 import errno
+import gc
 import importlib
 import signal
 import sys
@@ -44,6 +45,8 @@ class _LazyGroup(click.Group):
         if cmd_name not in _COMMANDS:
             return None
         command = _load(cmd_name)
+        gc.freeze()  # what was loaded stays, and need not be looked through
+        gc.enable()
         if ctx.default_map is None:
             from mudlark.cli.config import defaults
 
@@ -114,6 +117,7 @@ def program() -> None:
 
 def run() -> NoReturn:
     """Run the program; never shows a traceback for what a user can cause."""
+    gc.disable()  # until its modules are loaded, of which nothing is ever garbage
     for name in ("SIGTERM", "SIGHUP"):
         number = getattr(signal, name, None)
         if number is not None and signal.getsignal(number) != signal.SIG_IGN:  # as nohup has it

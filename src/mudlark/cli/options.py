@@ -5,29 +5,25 @@ import shlex
 import sys
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, fields, replace
 from functools import wraps
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar, cast, get_args
 
 import click
+import msgspec
+from msgspec.structs import replace
 
-from mudlark.browser.options import Listening
 from mudlark.cli.command import MANNERS, option
-from mudlark.cli.config import own_guises
 from mudlark.errors import UsageError
 from mudlark.find.model import Kind, Role
 from mudlark.text import printable
-from mudlark.web.address import as_sent, pasted
-from mudlark.web.connection import Connection, header_pair
-from mudlark.web.guise import PLAIN, choose
-from mudlark.web.redact import redacted_words
-from mudlark.web.retry import Backoff
 
-if TYPE_CHECKING:
+if TYPE_CHECKING:  # what is only needed once a command runs is loaded then: --help and completion are quick
+    from mudlark.browser.options import Listening
     from mudlark.find.look import Means
     from mudlark.find.select import Filter
     from mudlark.hauling.order import Order
+    from mudlark.web.connection import Connection
 
 DATE = re.compile(r"\d{4}(-\d{2}(-\d{2}([T ][\d:]+Z?)?)?)?", re.A)  # or the beginning of one (RFC 3339)
 F = TypeVar("F", bound=Callable[..., Any])
@@ -67,6 +63,8 @@ class _Header(click.ParamType[tuple[str, str]]):
         return [line for line in rv.splitlines() if line.strip()]
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> tuple[str, str]:
+        from mudlark.web.connection import header_pair
+
         return value if isinstance(value, tuple) else header_pair(value)
 
 
@@ -107,7 +105,7 @@ def _heed_expiry(_ctx: click.Context, _param: click.Parameter, path: str | None)
 _NETWORK = (
     option(
         "--guise",
-        default=PLAIN.name,
+        default="plain",
         show_default=True,
         metavar="NAME",
         help="Ask as this user agent (see `mudlark guises`).",
@@ -339,6 +337,8 @@ def operator_option(function: F) -> F:
 
 def command_given(words: list[str]) -> str:
     """The command line as it may be kept: without what gives access."""
+    from mudlark.web.redact import redacted_words
+
     return "mudlark " + shlex.join(redacted_words(words))
 
 
@@ -354,8 +354,10 @@ def keeping(order: "Order", given: dict[str, Any]) -> "Order":
     )
 
 
-def listening(given: dict[str, Any]) -> Listening:
+def listening(given: dict[str, Any]) -> "Listening":
     """Take the listening options out of what a command was given."""
+    from mudlark.browser.options import Listening
+
     return Listening(
         press=given.pop("press"),
         scroll=given.pop("scroll"),
@@ -385,8 +387,7 @@ def means(given: dict[str, Any]) -> "Means":
     return Means(options if by_browser else None, har, answers)
 
 
-@dataclass(frozen=True, slots=True)
-class Network:
+class Network(msgspec.Struct, frozen=True):
     """What the network options say, as a command gets it."""
 
     guise: str
@@ -400,8 +401,13 @@ class Network:
     trust: str | None
     cookie_file: str | None
 
-    def connection(self) -> Connection:
+    def connection(self) -> "Connection":
         """The connection that they describe. Raises UsageError for a guise that there is not."""
+        from mudlark.cli.config import own_guises
+        from mudlark.web.connection import Connection
+        from mudlark.web.guise import choose
+        from mudlark.web.passing import Backoff
+
         return Connection(
             guise=choose(self.guise, own_guises()),
             lanes=self.lanes,
@@ -421,7 +427,7 @@ def network_options(function: F) -> F:
 
     @wraps(function)
     def with_network(*args: Any, **given: Any) -> Any:
-        own = {one.name: given.pop(one.name) for one in fields(Network)}
+        own = {name: given.pop(name) for name in Network.__struct_fields__}
         return function(*args, network=Network(**own), **given)
 
     command = cast(F, with_network)
@@ -437,6 +443,8 @@ def size_option(name: str, **given: Any) -> Callable[[F], F]:
 
 def addresses(texts: tuple[str, ...]) -> list[str]:
     """Addresses as pasted, cleaned of what a console or terminal put around them; what was cleaned is said."""
+    from mudlark.web.address import as_sent, pasted
+
     value_given = []
     for text in texts:
         address, rest = pasted(text)

@@ -6,7 +6,6 @@ import shutil
 import sys
 import textwrap
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import click
@@ -32,8 +31,7 @@ VERDICT_STYLE = {
 }
 
 
-@dataclass
-class Manner:
+class Manner(msgspec.Struct):
     """How much is said, as the user wants it; and whether the one JSON document was given."""
 
     quiet: bool = False

@@ -2,11 +2,12 @@
 
 import asyncio
 import time
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
+import msgspec
+from msgspec.structs import replace
 from rich.text import Text
 
 from mudlark.archive.listing import write_listing
@@ -172,20 +173,19 @@ def _note_nothing(results: "_Results", filter_: Filter) -> None:
         )
 
 
-@dataclass
-class _Results:
+class _Results(msgspec.Struct):
     """What looking gave: pages, controls by their page's address, what was peeked at, and what went wrong.
 
     paths: the answers that led to each of the pages, if there were several ways. unsized: addresses of finds of which
     no answer said how large they are.
     """
 
-    pages: list[Page] = field(default_factory=list)
-    buttons: dict[str, Button] = field(default_factory=dict)
-    problems: list[MudlarkError] = field(default_factory=list)
-    peeks: "list[Peek]" = field(default_factory=list)
-    paths: list[tuple[Answer, ...]] = field(default_factory=list)
-    unsized: list[str] = field(default_factory=list)
+    pages: list[Page] = msgspec.field(default_factory=list)
+    buttons: dict[str, Button] = msgspec.field(default_factory=dict)
+    problems: list[MudlarkError] = msgspec.field(default_factory=list)
+    peeks: "list[Peek]" = msgspec.field(default_factory=list)
+    paths: list[tuple[Answer, ...]] = msgspec.field(default_factory=list)
+    unsized: list[str] = msgspec.field(default_factory=list)
 
 
 def _show(results: _Results, sheet: Path | None, most: int, why: bool) -> None:

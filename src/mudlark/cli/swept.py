@@ -5,10 +5,11 @@ import time
 from collections import Counter
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, get_args
 
+import msgspec
+from msgspec.structs import replace
 from rich.text import Text
 
 from mudlark.browser.options import Listening
@@ -32,8 +33,7 @@ _MOST_REASONS, _MOST_BAD = 8, 40
 _WIDEST = max(map(len, get_args(Verdict)))
 
 
-@dataclass(frozen=True, slots=True)
-class SweepTask:
+class SweepTask(msgspec.Struct, frozen=True):
     """What a sweep is about. robots: they are heeded. cluster: on whose workers, if not here. links: which of a page's
     are meant."""
 
@@ -148,8 +148,7 @@ def _show_row(done: Done) -> None:
     console().print(line.append(f"  {', '.join(facts)}" if facts else "", style="not bold default"))
 
 
-@dataclass(slots=True)
-class SweepRun:
+class SweepRun(msgspec.Struct):
     """One run over a list. in_a_line: its JSON document is one of many. rows: those that are meant."""
 
     task: SweepTask
@@ -158,8 +157,8 @@ class SweepRun:
     choice: Chosen
     as_json: bool
     in_a_line: bool
-    rows: list[ListRow] = field(default_factory=list)
-    done: list[Done] = field(default_factory=list)
+    rows: list[ListRow] = msgspec.field(default_factory=list)
+    done: list[Done] = msgspec.field(default_factory=list)
 
     def run(self, at_once: int) -> int:
         """Haul the rows, and say what came; the exit status."""

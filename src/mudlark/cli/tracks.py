@@ -1,11 +1,11 @@
 """`mudlark tracks`: what a playlist or media file holds."""
 
 import asyncio
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import click
+from msgspec.structs import replace
 from rich.text import Text
 
 from mudlark.archive.record import TrackFacts, tracks_of

@@ -5,11 +5,11 @@ What is served is made of the museum's own media when it is first asked for.
 """
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 from functools import cache
 from itertools import pairwise
 
 import numpy as np
+from msgspec.structs import replace
 
 from mudlark.demo.pages import Exhibit, Origins, page
 from mudlark.demo.repacked import fragments, samples_of, section

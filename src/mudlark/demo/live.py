@@ -8,11 +8,12 @@ import asyncio
 import time
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from functools import cache
 
+import msgspec
 from aiohttp import web
+from msgspec.structs import replace
 
 from mudlark.demo.pages import Exhibit, Origins, page
 from mudlark.demo.repacked import fragments, samples_of, section
@@ -30,12 +31,11 @@ _SCALE = {"video": 90_000, "audio": 48_000}
 _TYPES = {"m3u8": "application/vnd.apple.mpegurl", "mpd": "application/dash+xml", "m4s": "video/iso.segment"}
 
 
-@dataclass(slots=True)
-class Cameras:
+class Cameras(msgspec.Struct):
     """now: the time of day in seconds. begun: when each camera was first looked at."""
 
     now: Callable[[], float] = time.time
-    begun: dict[str, float] = field(default_factory=dict)
+    begun: dict[str, float] = msgspec.field(default_factory=dict)
 
     def answer(self, camera: str, name: str) -> tuple[bytes, str] | None:
         """What stands under a name, and its type; None if nothing does."""

@@ -1,7 +1,8 @@
 """How a page of the demo museum is written, and what an exhibit is."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+import msgspec
 
 MUSEUM = "Tidewrack Museum of Skerrow Bay"
 
@@ -15,8 +16,7 @@ dt { margin-top: 1rem; font-weight: bold } dd { margin: 0 }
 """
 
 
-@dataclass(frozen=True, slots=True)
-class Origins:
+class Origins(msgspec.Struct, frozen=True):
     """Addresses of the three servers, without a slash at the end."""
 
     site: str
@@ -24,8 +24,7 @@ class Origins:
     adverts: str
 
 
-@dataclass(frozen=True, slots=True)
-class Exhibit:
+class Exhibit(msgspec.Struct, frozen=True):
     """path: on the site. hard: what is hard about it, in a sentence. source: makes the page."""
 
     name: str

@@ -10,9 +10,9 @@ import secrets
 from collections import Counter
 from collections.abc import Awaitable, Callable
 from contextlib import suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 
+import msgspec
 from aiohttp import web
 
 from mudlark.demo.pages import Exhibit, Origins, page
@@ -58,11 +58,10 @@ GONE = _exhibit("gone", "One segment is never there, and every other fails at fi
 WEATHER = (*ROUGH, GONE)
 
 
-@dataclass(slots=True)
-class _Visit:
+class _Visit(msgspec.Struct):
     """What was asked for on one visit."""
 
-    asked: Counter[str] = field(default_factory=Counter)
+    asked: Counter[str] = msgspec.field(default_factory=Counter)
     served: int = 0
     inside: int = 0
     key: int = 0

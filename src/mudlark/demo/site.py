@@ -12,7 +12,6 @@ import time
 import zipfile
 from collections.abc import Awaitable, Callable
 from contextlib import suppress
-from dataclasses import dataclass, field
 from functools import cache, lru_cache, partial
 from importlib.resources import files
 from io import BytesIO
@@ -20,6 +19,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any, Self
 
+import msgspec
 import numpy as np
 from aiohttp import WSMsgType, web
 
@@ -110,13 +110,12 @@ def media_playlist() -> str:
     return "\n".join([*lines, "#EXT-X-ENDLIST"]) + "\n"
 
 
-@dataclass
-class _Visit:
+class _Visit(msgspec.Struct):
     """How far someone has come in the chooser."""
 
     step: int = 0
     token: str = ""
-    chosen: dict[str, str] = field(default_factory=dict)
+    chosen: dict[str, str] = msgspec.field(default_factory=dict)
 
 
 class DemoSite:

@@ -5,16 +5,15 @@ segment.
 """
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 
 VIDEO_PID, AUDIO_PID, MAP_PID = 0x100, 0x101, 0x1000
 _PROGRAM = 1
 
 
-@dataclass(frozen=True, slots=True)
-class Stream:
+class Stream(msgspec.Struct, frozen=True):
     """A stream of the program map: its PID, its type, and its descriptors as they stand there."""
 
     pid: int
@@ -25,8 +24,7 @@ class Stream:
 AVC, AAC = Stream(VIDEO_PID, 0x1B), Stream(AUDIO_PID, 0x0F)
 
 
-@dataclass(frozen=True, slots=True)
-class Unit:
+class Unit(msgspec.Struct, frozen=True):
     """One packetised unit: an access unit of video, or some audio frames. pts, dts: ticks of 90 kHz."""
 
     pid: int

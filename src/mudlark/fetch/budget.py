@@ -4,7 +4,8 @@ As many tries may fail as have succeeded, and some more; and nothing may fail fo
 """
 
 from collections import Counter
-from dataclasses import dataclass, field
+
+import msgspec
 
 from mudlark.errors import NetworkError
 
@@ -14,8 +15,7 @@ _FEW = 8  # failed tries that say nothing yet
 _HOPELESS = 4  # segments in a row that are given up, without one that comes
 
 
-@dataclass(slots=True)
-class Budget:
+class Budget(msgspec.Struct):
     """hopeful: nothing ends it but what it is not asked about, as a broadcast that is away may come back."""
 
     hopeful: bool = False
@@ -24,7 +24,7 @@ class Budget:
     _in_a_row: int = 0
     _since: float | None = None
     _given_up: int = 0
-    _reasons: Counter[str] = field(default_factory=Counter)
+    _reasons: Counter[str] = msgspec.field(default_factory=Counter)
 
     def succeeded(self) -> None:
         """Something came."""

@@ -11,13 +11,14 @@ import logging
 import time
 from collections.abc import AsyncGenerator, AsyncIterable, AsyncIterator, Awaitable, Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from enum import Enum
 from functools import partial
 from typing import Any, TypedDict, TypeVar
 from urllib.parse import urlsplit
 
 import msgspec
+from msgspec.structs import replace
 
 from mudlark.archive.identity import without_passing
 from mudlark.errors import NetworkError
@@ -58,8 +59,7 @@ class Layout(Enum):
     WHOLE = 3
 
 
-@dataclass(frozen=True, slots=True)
-class Job:
+class Job(msgspec.Struct, frozen=True):
     """One segment to fetch, the rendition it belongs to, and its place in that, from 0. patience: seconds for which it
     is asked for again although the server says that it is not there, as it may be listed before it exists."""
 
@@ -89,8 +89,7 @@ def is_alike(row: StoredRow, job: Job) -> bool:
     return row.source == job.source or without_passing(row.url) == without_passing(job.segment.resource.url)
 
 
-@dataclass(frozen=True, slots=True)
-class Outcome:
+class Outcome(msgspec.Struct, frozen=True):
     """What became of a job. place is None if the segment could not be had; problem says why, status what the server
     answered. absent: nothing promised it, and it is not there. init: where its initialization section is; key,
     init_key: what decrypts it, and that section. timing: of the request that brought it.
@@ -109,7 +108,7 @@ class Outcome:
     timing: Timing | None = None
 
 
-@dataclass(slots=True)
+@dataclass
 class Watch:
     """Who wants to know how it goes: bytes as they arrive, segments as they end, tries as they are repeated, and what
     else is done to have them."""
@@ -119,8 +118,7 @@ class Watch:
     on_retry: Callable[[NetworkError], None] = lambda _problem: None
 
 
-@dataclass(slots=True)
-class Counts:
+class Counts(msgspec.Struct):
     """planned, fetched, reused and missing segments; retried: tries beyond the first. elsewhere: those, and sections
     and keys, that came from another of their addresses than the first. renewed: those whose links had expired, and were
     asked for anew. raced: those that were so slow that they were asked for twice at once.
@@ -209,17 +207,16 @@ class Engine:
                 await asyncio.gather(noting, return_exceptions=True)
 
 
-@dataclass(slots=True)
-class _Line:
+class _Line(msgspec.Struct):
     """One run of an engine: from a job to its outcome."""
 
     engine: Engine
     receiver: Receiver
     pool: ThreadPoolExecutor
     room: asyncio.Semaphore
-    _writing: set[asyncio.Task[None]] = field(default_factory=set)
-    _group: list[tuple[Fetched, asyncio.Future[StoredRow]]] = field(default_factory=list)
-    _there: asyncio.Event = field(default_factory=asyncio.Event)
+    _writing: set[asyncio.Task[None]] = msgspec.field(default_factory=set)
+    _group: list[tuple[Fetched, asyncio.Future[StoredRow]]] = msgspec.field(default_factory=list)
+    _there: asyncio.Event = msgspec.field(default_factory=asyncio.Event)
     _proof: asyncio.Future[bool] | None = None
 
     async def one(self, job: Job, result: asyncio.Future[Outcome]) -> None:

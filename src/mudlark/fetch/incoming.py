@@ -9,10 +9,10 @@ import hashlib
 import os
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
+import msgspec
 from xxhash import xxh3_128
 
 from mudlark.errors import StorageError
@@ -20,8 +20,7 @@ from mudlark.errors import StorageError
 SMALL = 256 * 1024  # bytes up to which many share a file
 
 
-@dataclass(frozen=True, slots=True)
-class Body:
+class Body(msgspec.Struct, frozen=True):
     """A body that is complete. check: its XXH3, by which its bytes are known again. sha256: if it is one for the
     record. offset: in its file. data: its bytes, where they are in no file yet."""
 

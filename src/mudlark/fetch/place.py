@@ -1,15 +1,15 @@
 """Where the bytes of something fetched are on the disk."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Self
+
+import msgspec
 
 _BLOCK = 1 << 20  # bytes
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(msgspec.Struct, frozen=True):
     """So many bytes of a file, from an offset on."""
 
     path: Path

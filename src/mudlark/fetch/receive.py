@@ -9,9 +9,11 @@ import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, TypeVar
+
+import msgspec
+from msgspec.structs import replace
 
 from mudlark.errors import NetworkError
 from mudlark.fetch.incoming import Body, Incoming
@@ -21,8 +23,8 @@ from mudlark.web.address import shown
 from mudlark.web.answer import Reply, part_of, strong
 from mudlark.web.digest import stated_digests
 from mudlark.web.exchange import Errand
+from mudlark.web.passing import Passing
 from mudlark.web.resource import Resource, Version
-from mudlark.web.retry import Passing
 from mudlark.web.session import Changed, Session
 
 T = TypeVar("T")
@@ -31,8 +33,7 @@ _BLOCK = 1 << 20  # bytes collected before they go to a thread
 _HEAD = 65536  # bytes by which a body is judged
 
 
-@dataclass(frozen=True, slots=True)
-class Timing:
+class Timing(msgspec.Struct, frozen=True):
     """In which lane something came, when it was asked for and when it was there, in seconds of the monotonic clock, and
     the address that was asked."""
 
@@ -42,8 +43,7 @@ class Timing:
     url: str
 
 
-@dataclass(frozen=True, slots=True)
-class Arrived:
+class Arrived(msgspec.Struct, frozen=True):
     """A body that has come: what is left of it to be written, or where it is already. file: where it is, or will
     be."""
 
@@ -73,8 +73,7 @@ class Arrived:
             self.incoming.abandon()
 
 
-@dataclass(slots=True)
-class Pot:
+class Pot(msgspec.Struct):
     """Where one try of a body goes. check: says what is wrong with its first bytes, or None. at, hashed, apart: as
     `Incoming` has them. largest: bytes that it may have, if that is less than any may."""
 
@@ -92,8 +91,7 @@ class Pot:
         return self.incoming.bytes if self.incoming else 0
 
 
-@dataclass(frozen=True, slots=True)
-class _BrokenOff:
+class _BrokenOff(msgspec.Struct, frozen=True):
     """A body that broke off: what came of it, which version of its resource the rest must be of, where in that it
     begins, and how many bytes there are."""
 
@@ -103,8 +101,7 @@ class _BrokenOff:
     length: int
 
 
-@dataclass(slots=True)
-class Receiver:
+class Receiver(msgspec.Struct):
     """largest: bytes that one body may have, if there is a limit. wholes: gives names for files that are cut."""
 
     session: Session
@@ -112,10 +109,10 @@ class Receiver:
     on_bytes: Callable[[int], None]
     largest: int | None
     name_whole: Callable[[int], Path]
-    _wholes: dict[str, asyncio.Future[Path | None]] = field(default_factory=dict)
+    _wholes: dict[str, asyncio.Future[Path | None]] = msgspec.field(default_factory=dict)
     _wholes_begun: int = 0
-    _unlike: dict[Path, str] = field(default_factory=dict)
-    _begun: dict[tuple[Path, int | None], _BrokenOff] = field(default_factory=dict)
+    _unlike: dict[Path, str] = msgspec.field(default_factory=dict)
+    _begun: dict[tuple[Path, int | None], _BrokenOff] = msgspec.field(default_factory=dict)
 
     async def fetch(self, resource: Resource, pot: Pot, errand: Errand) -> Arrived:
         """One try."""

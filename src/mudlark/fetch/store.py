@@ -14,10 +14,10 @@ import stat
 import time
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
-from dataclasses import astuple, dataclass
 from pathlib import Path
 
 import msgspec
+from msgspec.structs import astuple
 from xxhash import xxh3_128
 
 from mudlark.errors import Held, StorageError
@@ -40,8 +40,7 @@ create table if not exists kept (
 """
 
 
-@dataclass(frozen=True, slots=True)
-class StoredRow:
+class StoredRow(msgspec.Struct, frozen=True):
     """What is known of a fetched segment. source: what must be the same for the bytes to be used again. check: their
     XXH3. sha256: for the record; empty for what becomes part of something that is hashed whole. file, offset: where
     they are. plan: the segment, as its manifest listed it, in JSON, so that the film can be put together from the
@@ -62,8 +61,7 @@ class StoredRow:
     plan: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Fetched:
+class Fetched(msgspec.Struct, frozen=True):
     """A segment that has come, and is to be kept. incoming: what has its bytes in a file, if they are in one."""
 
     track: str

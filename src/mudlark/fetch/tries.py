@@ -5,7 +5,7 @@ look; what is refused is not asked for again.
 """
 
 from mudlark.errors import NetworkError
-from mudlark.web.retry import Backoff, Passing
+from mudlark.web.passing import Backoff, Passing
 
 GONE = frozenset({404, 410})
 _LOOKS = 2  # tries at something that is said to be gone

@@ -5,9 +5,10 @@ import os
 import sqlite3
 import tempfile
 from contextlib import closing, suppress
-from dataclasses import dataclass
 from itertools import count
 from pathlib import Path
+
+import msgspec
 
 from mudlark.fetch.store import WORKING, open_here
 from mudlark.plain import NotPlain, open_plain, read_plain
@@ -17,8 +18,7 @@ _LARGEST_STATE = 256_000_000  # bytes
 _LOCKED = (0x40000002, 510)  # where SQLite locks a database file, and how many bytes (its file format, §1.3.1)
 
 
-@dataclass(frozen=True, slots=True)
-class Unfinished:
+class Unfinished(msgspec.Struct, frozen=True):
     """A haul that was not finished. target: what was hauled. segments, bytes: that are there. running: somebody is at
     work on it."""
 

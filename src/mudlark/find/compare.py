@@ -7,8 +7,10 @@ answers (nonces, times, session names) is no mark of a find, nor are tracking pa
 import asyncio
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
 from urllib.parse import parse_qsl, urlsplit
+
+import msgspec
+from msgspec.structs import replace
 
 from mudlark.errors import MudlarkError, NetworkError, NothingFound
 from mudlark.find.judge.probe import MOST
@@ -40,8 +42,7 @@ Mark = tuple[str, ...]
 _SMALL = 30_000  # bytes: a challenge page is no larger
 
 
-@dataclass(slots=True)
-class GuiseResult:
+class GuiseResult(msgspec.Struct):
     """What one guise got. final: where redirects led. bytes: of the page. vary and hints: what the server says its
     answer depends on, and the client hints that it wants. challenge: it looks like a test for robots.
     """
@@ -51,15 +52,14 @@ class GuiseResult:
     final: str | None = None
     title: str | None = None
     bytes: int | None = None
-    vary: list[str] = field(default_factory=list)
-    hints: list[str] = field(default_factory=list)
+    vary: list[str] = msgspec.field(default_factory=list)
+    hints: list[str] = msgspec.field(default_factory=list)
     challenge: bool = False
     problem: str | None = None
     page: Page | None = None
 
 
-@dataclass(slots=True)
-class Compared:
+class Compared(msgspec.Struct):
     """A find, with the guises that get it; the address is that of the plainest of them."""
 
     find: Find
@@ -71,8 +71,7 @@ class Compared:
         return self.guises[0]
 
 
-@dataclass(slots=True)
-class Comparison:
+class Comparison(msgspec.Struct):
     """seen: in the order asked. rows: finds that only some get first, then by score. noisy: whether title and final
     address change from one answer to the next."""
 

@@ -1,9 +1,10 @@
 """Looking at what a user points to, by the means that were asked for: its source, a real browser, or a capture."""
 
 import asyncio
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from mudlark.browser.options import Listening, ListenWatch
 from mudlark.errors import NothingFound, UsageError
@@ -19,8 +20,7 @@ if TYPE_CHECKING:
     from mudlark.browser.listen import Recording
 
 
-@dataclass(frozen=True, slots=True)
-class Means:
+class Means(msgspec.Struct, frozen=True):
     """How to look: listening with a browser, or reading a capture; the source alone if neither is given.
 
     answers: to the questions that the page asks first.
@@ -31,8 +31,7 @@ class Means:
     answers: tuple[Answer, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class PageScan:
+class PageScan(msgspec.Struct, frozen=True):
     """A page that was looked at. recording: what the browser recorded, if it was listened to."""
 
     page: Page

@@ -2,15 +2,17 @@
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Literal
+
+import msgspec
+from msgspec.structs import replace
 
 from mudlark.manifest.model import Live
 from mudlark.media.forms import Category
-from mudlark.web.referrer import Referrer
 
 if TYPE_CHECKING:
     from mudlark.find.questions import Form, Step
+    from mudlark.web.referrer import Referrer
 
 Kind = Literal[Category, "tap"]
 Role = Literal["main", "rendition", "advert", "thumbnail", "segment", "other"]
@@ -49,8 +51,7 @@ def tap_in(address: str) -> tuple[str, int] | None:
     return (found["page"], int(found["number"])) if found else None
 
 
-@dataclass(frozen=True, slots=True)
-class Evidence:
+class Evidence(msgspec.Struct, frozen=True):
     """One place that names a find. place: what kind of place, for programs; where: the same in words, for people.
 
     at: the line in the source, if known. weight: how strongly such a place speaks for the find being what the page is
@@ -75,8 +76,7 @@ class Evidence:
         return self.where if self.act else f"named in {self.where}"
 
 
-@dataclass(frozen=True, slots=True)
-class Frame:
+class Frame(msgspec.Struct, frozen=True):
     """A page inside a page. where: the place that names it. advert: its markup speaks of advertising."""
 
     url: str
@@ -84,8 +84,7 @@ class Frame:
     advert: bool = False
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Mention:
+class Mention(msgspec.Struct, frozen=True, kw_only=True):
     """What the places that name an address say of it: a page, a feed, a capture.
 
     declared: height of the picture in pixels. linked: the larger one that the page itself ties it to. language: of a
@@ -103,7 +102,7 @@ class Mention:
     language: str | None = None
     declared: int | None = None
     linked: str | None = None
-    referrer: Referrer | None = None
+    referrer: "Referrer | None" = None
     members: tuple[str, ...] = ()
     missing: tuple[int, ...] = ()
     segment: bool = False
@@ -111,7 +110,7 @@ class Mention:
     bytes: int | None = None
     duration: float | None = None
     final: str | None = None
-    sent: Mapping[str, str] = field(default_factory=dict)
+    sent: Mapping[str, str] = msgspec.field(default_factory=dict)
     asked: int | None = None
     problem: str | None = None
     protected: bool = False
@@ -143,8 +142,7 @@ class Mention:
         return any(evidence.hint in hints for evidence in self.evidence)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Response:
+class Response(msgspec.Struct, frozen=True, kw_only=True):
     """What the server and the first bytes say; all None while nobody asked.
 
     final: where redirects lead. format: what the first bytes are. duration: seconds. renditions: addresses that this
@@ -170,8 +168,7 @@ class Response:
     live: Live | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Rank:
+class Rank(msgspec.Struct, frozen=True, kw_only=True):
     """What the ranking concludes.
 
     number: the place on the page, from 1, whatever is filtered or sorted later. why: the score's parts, as (points,
@@ -194,8 +191,7 @@ class Rank:
         return [f"{points:+d} {words}" for points, words in self.why]
 
 
-@dataclass(frozen=True, slots=True)
-class Find:
+class Find(msgspec.Struct, frozen=True):
     """A candidate address: what is said of it, what its server answered, and what the ranking makes of both.
 
     The properties join the first two: a server knows better than a page, and what a capture saw fail has failed.
@@ -276,8 +272,7 @@ class Find:
         return self.rank.score
 
 
-@dataclass(frozen=True, slots=True)
-class ListEntry:
+class ListEntry(msgspec.Struct, frozen=True):
     """One entry of a page that lists others. url: the page that it leads to. duration: seconds. date: as stated."""
 
     title: str
@@ -289,8 +284,7 @@ class ListEntry:
     date: str | None = None
 
 
-@dataclass(slots=True)
-class Page:
+class Page(msgspec.Struct):
     """A page that was looked through. duration: seconds that its metadata states for its main media.
 
     left_out: how many finds there were beyond what is kept. wants_login: it asks for a password.
@@ -310,26 +304,26 @@ class Page:
     date: str | None = None
     duration: float | None = None
     dimensions: tuple[int, int] | None = None
-    finds: list[Find] = field(default_factory=list)
-    frames: list[Frame] = field(default_factory=list)
+    finds: list[Find] = msgspec.field(default_factory=list)
+    frames: list[Frame] = msgspec.field(default_factory=list)
     oembed: str | None = None
     wants_login: bool = False
     itself: bool = False
     left_out: int = 0
     capture: str | None = None
-    key_systems: list[str] = field(default_factory=list)
-    entries: list[ListEntry] = field(default_factory=list)
-    links: list[ListEntry] = field(default_factory=list)
-    notes: list[str] = field(default_factory=list)
-    forms: "list[Form]" = field(default_factory=list)
-    walk: "list[Step]" = field(default_factory=list)
-    feeds: list[str] = field(default_factory=list)
+    key_systems: list[str] = msgspec.field(default_factory=list)
+    entries: list[ListEntry] = msgspec.field(default_factory=list)
+    links: list[ListEntry] = msgspec.field(default_factory=list)
+    notes: list[str] = msgspec.field(default_factory=list)
+    forms: "list[Form]" = msgspec.field(default_factory=list)
+    walk: "list[Step]" = msgspec.field(default_factory=list)
+    feeds: list[str] = msgspec.field(default_factory=list)
     is_list: bool = False
     asked: bool = False
     policy: str | None = None
     onward: tuple[str, str] | None = None
     received: bytes = b""
-    failed: list[str] = field(default_factory=list)
+    failed: list[str] = msgspec.field(default_factory=list)
 
     def _repr_html_(self) -> str:
         """As notebooks show it."""

@@ -6,10 +6,10 @@ the user answered is set. Passwords are never filled in, and files never sent.
 
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Literal
 from urllib.parse import urlencode, urlsplit, urlunsplit
 
+import msgspec
 from selectolax.lexbor import LexborNode
 
 from mudlark.errors import Refused, UsageError
@@ -28,16 +28,14 @@ ANY = "*"
 Labels = dict[str, str | None]  # by the id of what they label
 
 
-@dataclass(frozen=True, slots=True)
-class Option:
+class Option(msgspec.Struct, frozen=True):
     """One answer: what is read, and what is sent."""
 
     label: str
     value: str
 
 
-@dataclass(slots=True)
-class Question:
+class Question(msgspec.Struct):
     """One thing to choose. options: empty where any text may be given. given: what is sent if nothing is answered, None
     if an answer is needed. optional: nothing is sent if it is not answered. leads: each option's value is
     an address to go to.
@@ -45,7 +43,7 @@ class Question:
 
     name: str
     label: str | None
-    options: list[Option] = field(default_factory=list)
+    options: list[Option] = msgspec.field(default_factory=list)
     given: str | None = None
     leads: bool = False
     optional: bool = False
@@ -56,8 +54,7 @@ class Question:
         return name in names if whole else any(name in own for own in names)
 
 
-@dataclass(slots=True)
-class Form:
+class Form(msgspec.Struct):
     """Questions that are sent together. hidden: fields that go along unseen. button: the one that sends it, if named.
 
     refused: why it is not sent: it wants a password or a file.
@@ -65,15 +62,14 @@ class Form:
 
     action: str
     method: Literal["GET", "POST"]
-    questions: list[Question] = field(default_factory=list)
-    hidden: list[tuple[str, str]] = field(default_factory=list)
+    questions: list[Question] = msgspec.field(default_factory=list)
+    hidden: list[tuple[str, str]] = msgspec.field(default_factory=list)
     button: tuple[str, str] | None = None
     multipart: bool = False
     refused: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Answer:
+class Answer(msgspec.Struct, frozen=True):
     """What the user answers: NAME=VALUE. value may be `*` for every option in turn."""
 
     name: str
@@ -90,8 +86,7 @@ class Answer:
         return f"{self.name}={self.value}"
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(msgspec.Struct, frozen=True):
     """A request that answers lead to. answered: the questions with the labels chosen."""
 
     url: str

@@ -1,8 +1,10 @@
 """Which finds of a page a user wants: filters for looking, and choices for hauling."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
 from urllib.parse import urlsplit
+
+import msgspec
+from msgspec.structs import replace
 
 from mudlark.errors import NothingFound, UsageError
 from mudlark.find.model import Find, Page
@@ -12,8 +14,7 @@ from mudlark.web.address import shown
 ORDERS = ("rank", "size", "type", "host", "order")
 
 
-@dataclass(frozen=True, slots=True)
-class Filter:
+class Filter(msgspec.Struct, frozen=True):
     """What a find must have; None and empty mean anything. match: text in the address, label or evidence."""
 
     kinds: tuple[str, ...] = ()
@@ -71,8 +72,7 @@ def _line(find: Find) -> tuple[int, int]:
     return min(lines, default=1 << 30), min(requests, default=1 << 30)
 
 
-@dataclass(frozen=True, slots=True)
-class Choice:
+class Choice(msgspec.Struct, frozen=True):
     """Which finds to haul: the best, unless one of these says otherwise. nth: the number that looking shows.
 
     wanted: what the finds must have. series: where there is nothing better, a numbered series of segments will do.

@@ -3,9 +3,9 @@
 import re
 import time
 from collections.abc import Iterable
-from dataclasses import replace
 
 import msgspec
+from msgspec.structs import replace
 
 from mudlark.errors import MudlarkError, NothingFound, Refused, UsageError
 from mudlark.find.further import next_step, nothing, with_failures

@@ -5,8 +5,9 @@ answers do, as each step uses up one at least.
 """
 
 from collections.abc import AsyncIterator, Sequence
-from dataclasses import dataclass
 from urllib.parse import urlsplit
+
+import msgspec
 
 from mudlark.errors import UsageError
 from mudlark.find.judge.probe import MOST
@@ -24,8 +25,7 @@ from mudlark.web.session import Session
 MOST_WALKS = 64
 
 
-@dataclass(frozen=True, slots=True)
-class WalkResult:
+class WalkResult(msgspec.Struct, frozen=True):
     """Where answers led. look: the last answer of the server."""
 
     look: Content

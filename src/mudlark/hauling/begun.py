@@ -3,10 +3,10 @@ broadcast is over, and nobody can be asked any more."""
 
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import replace
 from pathlib import Path
 
 import msgspec
+from msgspec.structs import replace
 
 from mudlark.archive.identity import Identity
 from mudlark.archive.record import Note

@@ -2,9 +2,10 @@
 
 import asyncio
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
+
+import msgspec
 
 from mudlark.archive.naming import safe_name
 from mudlark.archive.record import FileFacts, Note
@@ -31,8 +32,7 @@ _LARGEST_COVER = 4_000_000  # bytes
 _TEXTS = frozenset({"html", "json", "xml", "hls", "dash"})  # what a server sends where it has no segment
 
 
-@dataclass(slots=True)
-class _Round:
+class _Round(msgspec.Struct):
     """What came of fetching and assembling all segments once: the film, why segments are missing, the segments of
     subtitles by their rendition, and the names of the renditions that are in the film, by number."""
 

@@ -7,13 +7,13 @@ browser are those of this run alone. Where it may lead is for a Reach to say.
 """
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Annotated
 from urllib.parse import urlsplit
 
 import msgspec
 from msgspec import Meta
+from msgspec.structs import replace
 
 from mudlark.archive.record import Record, read_record
 from mudlark.browser.options import Listening
@@ -63,8 +63,7 @@ class _Wished(msgspec.Struct):
 _Answers = Annotated[tuple[tuple[_Short, _Short], ...], _Few]
 
 
-@dataclass(frozen=True, slots=True)
-class Trust:
+class Trust(msgspec.Struct, frozen=True):
     """What the user lets a repair do. record: ask hosts in private networks that the item itself came from, and open
     its page in a browser if that is how it was found. browser: the program, as the user names it. on_host: told of each
     host before it is asked."""

@@ -7,7 +7,8 @@ is a table, by the kind of presentation.
 import asyncio
 import shutil
 from collections.abc import Awaitable, Callable
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from mudlark.archive.layout import REPLACED
 from mudlark.archive.place import can_mend, conclude, mend, names_for, put

@@ -5,6 +5,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Literal
 
+import msgspec
+
 from mudlark.archive.record import Record
 from mudlark.browser.options import ListenWatch
 from mudlark.errors import MudlarkError
@@ -20,8 +22,7 @@ from mudlark.verify.account import Verdict
 from mudlark.web.guise import Guise
 
 
-@dataclass(frozen=True, slots=True)
-class Plan:
+class Plan(msgspec.Struct, frozen=True):
     """What is about to be fetched: for whoever watches. bytes: of all of it, if that is known."""
 
     title: str
@@ -31,8 +32,7 @@ class Plan:
     duration: float | None
 
 
-@dataclass(frozen=True, slots=True)
-class RecordingState:
+class RecordingState(msgspec.Struct, frozen=True):
     """How a recording goes. title: of its item. now: seconds since 1970. film: what can be played of it so far, if it
     is playable while it grows. retries: tries beyond the first. end: makes an end of it, and an item of what is there.
     """
@@ -46,7 +46,7 @@ class RecordingState:
     playable: bool = True
 
 
-@dataclass(slots=True)
+@dataclass
 class HaulWatch(Watch):
     """A Watch that also hears of the plan and of the steps."""
 
@@ -61,8 +61,7 @@ class HaulWatch(Watch):
 ItemState = Literal["new", "unchanged", "repaired", "changed", "again"]
 
 
-@dataclass(slots=True)
-class Item:
+class Item(msgspec.Struct):
     """What a haul left. folder: None if nothing was fit for a final name. kept: where the unfinished work is.
 
     state: whether it is new; or was there and is the same on the server (by: as was told by what); or was damaged and
@@ -86,8 +85,7 @@ class Item:
         return item_table(self)
 
 
-@dataclass(frozen=True, slots=True)
-class Order:
+class Order(msgspec.Struct, frozen=True):
     """What a user wants hauled. means: how to look at the target. expect: SHA-256 in hexadecimal that the file must
     have. as_images: keep page images as they are, instead of binding them. guises: take the find from whichever of
     these gets the best; as the session's own if there are none. again: make a new item even if there is one.
@@ -102,10 +100,10 @@ class Order:
 
     target: str
     into: Path
-    choice: Choice = field(default_factory=Choice)
+    choice: Choice = msgspec.field(default_factory=Choice)
     title: str | None = None
     expect: str | None = None
-    means: Means = field(default_factory=Means)
+    means: Means = msgspec.field(default_factory=Means)
     as_images: bool = False
     guises: tuple[Guise, ...] = ()
     again: bool = False
@@ -114,10 +112,10 @@ class Order:
     warc: bool = False
     play: Literal["some", "full"] | None = None
     browser: Path | None = None
-    wish: Wish = field(default_factory=Wish)
+    wish: Wish = msgspec.field(default_factory=Wish)
     container: Literal["mp4", "mkv"] | None = None
-    span: Airtime = field(default_factory=Airtime)
-    listed: dict[str, str] = field(default_factory=dict)
+    span: Airtime = msgspec.field(default_factory=Airtime)
+    listed: dict[str, str] = msgspec.field(default_factory=dict)
     command: str | None = None
     operator: str | None = None
     mends: Path | None = None

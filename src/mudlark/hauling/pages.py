@@ -3,8 +3,9 @@ together first."""
 
 import asyncio
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from mudlark.archive.record import Note
 from mudlark.assemble.join import keep_pages, second_name
@@ -19,8 +20,7 @@ from mudlark.verify.fixity import digest
 from mudlark.verify.forms.pictures import check_pages
 
 
-@dataclass(frozen=True, slots=True)
-class _Leaf:
+class _Leaf(msgspec.Struct, frozen=True):
     """A page that came: the file of its picture, and the digest of that."""
 
     path: Path

@@ -2,10 +2,11 @@
 
 import asyncio
 from collections.abc import AsyncIterator
-from dataclasses import dataclass
-from dataclasses import replace as with_values
 from pathlib import Path
 from typing import Any
+
+import msgspec
+from msgspec.structs import replace
 
 from mudlark.archive.place import names_for
 from mudlark.archive.shelf import find_earlier
@@ -24,8 +25,7 @@ _TELLS = 16_000  # bytes of one answer that tell how fast a server sends
 _SHORTEST = 0.01  # seconds
 
 
-@dataclass(frozen=True, slots=True)
-class Planned:
+class Planned(msgspec.Struct, frozen=True):
     """One item that would be made. address: of its manifest, file, or page and player. bytes: of all of it, and whether
     that is only reckoned by bit rates; None if nobody says. segments: how many, None while that is not known. folder:
     that it would have; there: the item that is there already. rate: bytes a second at which its server sent what was
@@ -68,8 +68,8 @@ async def plan(session: Session, order: Order, watch: HaulWatch | None = None) -
     watch.on_step("Looking")
     if order.guises:
         guise = await best_guise(session.connection, order.target, order.guises, order.means)
-        async with Session(with_values(session.connection, guise=guise)) as dressed:
-            async for one in plan(dressed, with_values(order, guises=()), watch):
+        async with Session(replace(session.connection, guise=guise)) as dressed:
+            async for one in plan(dressed, replace(order, guises=()), watch):
                 yield one
         return
     rates = _Rates()
@@ -77,7 +77,7 @@ async def plan(session: Session, order: Order, watch: HaulWatch | None = None) -
     scan, finds = await take(session, order, watch)
     for find in finds:
         try:
-            yield with_values(await _planned(session, order, scan, find, watch), rate=rates.best)
+            yield replace(await _planned(session, order, scan, find, watch), rate=rates.best)
         except MudlarkError as problem:
             problem.url = problem.url or find.url
             if len(finds) == 1:

@@ -4,8 +4,6 @@ import getpass
 import platform
 import shutil
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
-from dataclasses import replace as with_fields
 from itertools import accumulate
 
 import msgspec
@@ -57,8 +55,7 @@ from mudlark.web.address import file_part
 _MOST_CONTENTS = 1_000  # names inside an archive that a record keeps
 
 
-@dataclass(slots=True)
-class Proof:
+class Proof(msgspec.Struct):
     """The record of an item, the account that its verdict follows from, and what was found in its media."""
 
     record: Record
@@ -164,7 +161,7 @@ def asked_of(order: Order) -> Asked:
         series=order.choice.series,
         warc=order.warc,
         keep_page=order.keep_page,
-        listening=msgspec.to_builtins(with_fields(listening, browser=None)) if listening else None,
+        listening=msgspec.to_builtins(replace(listening, browser=None)) if listening else None,
         answers=[(answer.name, answer.value) for answer in order.means.answers],
     )
 

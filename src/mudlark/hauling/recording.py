@@ -9,11 +9,10 @@ import asyncio
 import os
 from collections.abc import AsyncIterator
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from pathlib import Path
 
 import msgspec
-from msgspec.structs import replace as with_values
+from msgspec.structs import replace
 
 from mudlark.archive.record import Note
 from mudlark.assemble.film import Voice, assemble
@@ -101,8 +100,7 @@ class _Journal:
         return any(not line.segment.gap for lines in self._lines.values() for line in lines)
 
 
-@dataclass(slots=True)
-class _Preview:
+class _Preview(msgspec.Struct):
     """The film that grows; when it cannot be made, there is none."""
 
     path: Path
@@ -188,7 +186,7 @@ def _often(times: int) -> str:
 
 
 def _missing(segment: Segment) -> Segment:
-    return with_values(segment, resource=Resource(""), gap=True, init=None, cipher=None)
+    return replace(segment, resource=Resource(""), gap=True, init=None, cipher=None)
 
 
 def _played(work: Work) -> list[str]:

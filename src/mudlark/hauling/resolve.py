@@ -1,7 +1,9 @@
 """From a find to what it promises: the presentation, the tracks to take, the title, and what the item is known by."""
 
-from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
+
+import msgspec
+from msgspec.structs import replace
 
 from mudlark.archive.identity import Identity, identity, without_passing
 from mudlark.archive.record import Note, TapFacts
@@ -24,8 +26,7 @@ if TYPE_CHECKING:
     from mudlark.browser.listen import Recording
 
 
-@dataclass(frozen=True, slots=True)
-class Target:
+class Target(msgspec.Struct, frozen=True):
     """The way from the target to the presentation. page: None if the target is no page. recording: of the browser.
 
     title: of the item. identity: what it is known by; alone: no other find of the page is alike. notes: what is to be

@@ -5,8 +5,9 @@ Where nothing can be compared nothing is claimed.
 """
 
 import hashlib
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from mudlark.archive.identity import Earlier, without_passing
 from mudlark.archive.record import Record, SegmentFacts
@@ -17,8 +18,7 @@ from mudlark.web.retry import persist
 from mudlark.web.session import Session
 
 
-@dataclass(frozen=True, slots=True)
-class Sameness:
+class Sameness(msgspec.Struct, frozen=True):
     """same: None if it cannot be told. by: what was compared, in words."""
 
     same: bool | None

@@ -7,8 +7,9 @@ import asyncio
 import time
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager, closing, suppress
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from mudlark.archive.assay import assay
 from mudlark.archive.identity import Earlier, Identity, identity_of

@@ -5,7 +5,6 @@ until then is a gap like any other.
 """
 
 from contextlib import suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, Self
 
@@ -33,8 +32,7 @@ class _Line(msgspec.Struct, omit_defaults=True):
 _decoder = msgspec.json.Decoder(_Line)
 
 
-@dataclass(slots=True)
-class Tape:
+class Tape(msgspec.Struct):
     """Use as a context manager while it is added to. folder: of the store. size: bytes of sound so far. begun, last:
     seconds since 1970 of the first and the last of them. titles: each with the byte at which it began. gaps: since when
     (seconds since 1970), and how many seconds. resumed: an earlier run has recorded some of it. lost_at:
@@ -44,8 +42,8 @@ class Tape:
     size: int = 0
     begun: float = 0.0
     last: float = 0.0
-    titles: list[tuple[int, str]] = field(default_factory=list)
-    gaps: list[tuple[float, float]] = field(default_factory=list)
+    titles: list[tuple[int, str]] = msgspec.field(default_factory=list)
+    gaps: list[tuple[float, float]] = msgspec.field(default_factory=list)
     resumed: bool = False
     lost_at: float = 0.0
     _carried: float = 0.0
@@ -152,8 +150,7 @@ class Tape:
         return _Words(self.path)
 
 
-@dataclass(slots=True)
-class _Words:
+class _Words(msgspec.Struct):
     """What the disk does not do, in words."""
 
     path: Path

@@ -5,12 +5,12 @@ import asyncio
 import json
 import shutil
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
 import numpy as np
+from msgspec.structs import replace
 
 from mudlark.archive.layout import APPENDS
 from mudlark.archive.record import FileFacts, Note, SegmentFacts, TapFacts
@@ -47,8 +47,7 @@ _SETTLES = 0.5
 _TELL = 1.0
 
 
-@dataclass(frozen=True, slots=True)
-class FedTrack:
+class FedTrack(msgspec.Struct, frozen=True):
     """What came of one buffer."""
 
     buffer: TappedBuffer

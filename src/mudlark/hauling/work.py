@@ -3,9 +3,11 @@
 import time
 from collections.abc import AsyncGenerator, AsyncIterable, Iterable, Iterator
 from contextlib import aclosing
-from dataclasses import dataclass, field, replace
 from heapq import merge
 from pathlib import Path
+
+import msgspec
+from msgspec.structs import replace
 
 from mudlark.archive.identity import Earlier
 from mudlark.archive.naming import safe_name
@@ -27,8 +29,7 @@ from mudlark.web.address import as_sent
 from mudlark.web.session import Session
 
 
-@dataclass(frozen=True, slots=True)
-class Work:
+class Work(msgspec.Struct, frozen=True):
     """One haul from plan to item. earlier: the item of the same source that is there already, and its verdict now.
     exchanges: where all of them are written, if that is wanted. requests: where their rows are."""
 
@@ -48,8 +49,7 @@ class Work:
         return unreserved(safe_name(self.target.title) or "Untitled")
 
 
-@dataclass(frozen=True, slots=True)
-class Made:
+class Made(msgspec.Struct, frozen=True):
     """What a maker left in the store's item: the media, what stands beside it, and what there is to say of them.
 
     frames: the coded frames of each track as they were read from the segments, in the order of the file's tracks.
@@ -64,7 +64,7 @@ class Made:
     frames: tuple[CodedFrames, ...] = ()
     events: tuple[Event, ...] = ()
     digest: tuple[int, str] | None = None
-    account: Account = field(default_factory=Account)
+    account: Account = msgspec.field(default_factory=Account)
 
 
 class Fetching:

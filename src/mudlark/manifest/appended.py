@@ -5,7 +5,9 @@ append has it, as in the buffer of a browser (MSE §3.5.11).
 
 from bisect import bisect_left
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+
+import msgspec
+from msgspec.structs import replace
 
 from mudlark.media.appended import GENERATED, Extent, Piece
 from mudlark.media.codec_names import is_sound
@@ -13,16 +15,14 @@ from mudlark.media.codec_names import is_sound
 _EDGE = 0.06  # seconds by which neighbours may overlap, and that may be missing between them
 
 
-@dataclass(frozen=True, slots=True)
-class Setting:
+class Setting(msgspec.Struct, frozen=True):
     """How an append is presented: offset in seconds, and the window, None for no end."""
 
     offset: float = 0.0
     window: tuple[float, float | None] = (0.0, None)
 
 
-@dataclass(frozen=True, slots=True)
-class Presented:
+class Presented(msgspec.Struct, frozen=True):
     """A piece as it is presented: from, until in seconds of the player's time. shift: of its clock; whole: all of it
     is presented."""
 

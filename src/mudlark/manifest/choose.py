@@ -1,7 +1,8 @@
 """Which renditions to take when a presentation offers several: a wish, and what is left of the offer, highest first."""
 
 from collections.abc import Callable, Collection, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from mudlark.errors import NothingFound, UsageError
 from mudlark.manifest.model import Presentation, Rendition
@@ -12,8 +13,7 @@ from mudlark.media.language import same_language
 BOTH = frozenset({"video", "audio"})
 
 
-@dataclass(frozen=True, slots=True)
-class Taken:
+class Taken(msgspec.Struct, frozen=True):
     """A rendition that is taken. types: which of the tracks inside of it. default: played unless another is chosen."""
 
     rendition: Rendition

@@ -8,8 +8,10 @@ known are ignored, as §6.3.1 asks. Raises ManifestError (with line and tag) on 
 import re
 from collections import Counter, defaultdict
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
 from urllib.parse import parse_qsl, urlsplit
+
+import msgspec
+from msgspec.structs import replace
 
 from mudlark.errors import ManifestError
 from mudlark.manifest.compressed import uncompressed
@@ -46,8 +48,7 @@ _LONGEST = 1e9  # seconds
 _WHOLE_SECONDS = 0.5  # a duration given in whole seconds may be off by so much (§4.3.3.1)
 
 
-@dataclass(frozen=True, slots=True)
-class Playlist:
+class Playlist(msgspec.Struct, frozen=True):
     """A playlist as read: a master lists `renditions`, a media playlist `segments`.
 
     ended: the playlist says that nothing more will come. target: seconds that no segment exceeds, as stated. protected:
@@ -66,7 +67,7 @@ class Playlist:
     precision: float = 0.01
     protected: tuple[str, ...] = ()
     notes: tuple[Note, ...] = ()
-    variables: Mapping[str, str] = field(default_factory=dict)
+    variables: Mapping[str, str] = msgspec.field(default_factory=dict)
     only_stills: bool = False
     start: float | None = None
     can_block: bool = False

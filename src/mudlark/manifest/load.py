@@ -4,11 +4,10 @@ import asyncio
 import logging
 import time
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import replace
 from email.utils import parsedate_to_datetime
 from urllib.parse import urlsplit, urlunsplit
 
-from msgspec.structs import replace as with_values
+from msgspec.structs import replace
 
 from mudlark.errors import ManifestError, MudlarkError, NetworkError, Refused
 from mudlark.manifest import hls, radio
@@ -239,14 +238,14 @@ async def _with_copies(session: Session, rendition: Rendition, url: str, variabl
             continue
         if [one.duration for one in copies] == [one.duration for one in segments]:
             segments = tuple(
-                with_values(one, resource=_also_at(one.resource, copy.resource.url))
+                replace(one, resource=_also_at(one.resource, copy.resource.url))
                 for one, copy in zip(segments, copies, strict=True)
             )
     return replace(rendition, segments=segments)
 
 
 def _also_at(resource: Resource, url: str) -> Resource:
-    return resource if url == resource.url else with_values(resource, others=(*resource.others, url))
+    return resource if url == resource.url else replace(resource, others=(*resource.others, url))
 
 
 def with_query_of(parent: str, child: str) -> str | None:
@@ -332,4 +331,4 @@ def _filled(rendition: Rendition, playlist: hls.Playlist) -> Rendition:
 
 def _with_fallback(segment: Segment, playlist: str) -> Segment:
     extra = with_query_of(playlist, segment.resource.url)
-    return with_values(segment, resource=with_values(segment.resource, others=(extra,))) if extra else segment
+    return replace(segment, resource=replace(segment.resource, others=(extra,))) if extra else segment

@@ -4,10 +4,10 @@ A plain file is a presentation with one rendition of one segment, so everything 
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from typing import Literal
 
 import msgspec
+from msgspec.structs import replace
 
 from mudlark.web.resource import Resource, Span
 
@@ -17,16 +17,14 @@ STREAMED: frozenset[PresentationKind] = frozenset({"hls", "dash", "series", "tap
 LONGEST_GAP = 43_200.0  # seconds: what is missing for longer is no gap in a film, whatever the times that are stated
 
 
-@dataclass(frozen=True, slots=True)
-class Cipher:
+class Cipher(msgspec.Struct, frozen=True):
     """AES-128 in CBC mode over a whole segment (RFC 8216 §4.3.2.4). iv: 16 bytes."""
 
     key: Resource
     iv: bytes
 
 
-@dataclass(frozen=True, slots=True)
-class Initialization:
+class Initialization(msgspec.Struct, frozen=True):
     """The section that must be read before the segments that name it (EXT-X-MAP)."""
 
     resource: Resource
@@ -57,8 +55,7 @@ class Segment(msgspec.Struct, frozen=True, gc=False):
     rest: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class IndexedFile:
+class IndexedFile(msgspec.Struct, frozen=True):
     """Segments that an index inside of a file lists (SegmentBase of ISO/IEC 23009-1). index: where that is said to be.
     begin, length: seconds of the stretch in the presentation; offset: as that of its segments."""
 
@@ -71,8 +68,7 @@ class IndexedFile:
     offset: float
 
 
-@dataclass(frozen=True, slots=True)
-class Rendition:
+class Rendition(msgspec.Struct, frozen=True):
     """One way to see or hear a presentation. segments: None while its own playlist, or an index, has not been read.
 
     bitrate, average: bits a second, peak and average. score: how much its maker likes it (the more the better).
@@ -131,24 +127,21 @@ class Rendition:
         return len(self.segments or ()) * self.precision
 
 
-@dataclass(frozen=True, slots=True)
-class Document:
+class Document(msgspec.Struct, frozen=True):
     """A manifest as it was served, kept for the record."""
 
     url: str
     body: bytes
 
 
-@dataclass(frozen=True, slots=True)
-class Note:
+class Note(msgspec.Struct, frozen=True):
     """Something that a manifest says beside its media: a date range, session data. name: its tag or identifier."""
 
     name: str
     value: str
 
 
-@dataclass(frozen=True, slots=True)
-class Facts:
+class Facts(msgspec.Struct, frozen=True):
     """What a server says of a plain file. length: bytes. filename: the name it gives. digests: stated, by algorithm, in
     hexadecimal. validator, modified: entity tag and date as stated. head: its first bytes. headers: fields of the
     answer that matter to whoever asks later, of manifests too.
@@ -163,8 +156,7 @@ class Facts:
     headers: tuple[tuple[str, str], ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Live:
+class Live(msgspec.Struct, frozen=True):
     """It is still running. depth: seconds that the server keeps, if it is known. target: seconds that no segment
     exceeds, as stated."""
 
@@ -172,8 +164,7 @@ class Live:
     target: float | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Tile:
+class Tile(msgspec.Struct, frozen=True):
     """A part of a picture that stands in a file of its own. left, top, width, height: pixels of its place in the
     picture. before, above, behind, below: pixels at the left, top, right and bottom of its file that repeat what its
     neighbours show."""
@@ -193,8 +184,7 @@ class Tile:
         return self.before + self.width + self.behind, self.above + self.height + self.below
 
 
-@dataclass(frozen=True, slots=True)
-class Picture:
+class Picture(msgspec.Struct, frozen=True):
     """A picture of a document: whole in one file, or in tiles, row by row. width, height: pixels, 0 if unknown."""
 
     width: int
@@ -208,8 +198,7 @@ class Picture:
         return len(self.tiles) or 1
 
 
-@dataclass(frozen=True, slots=True)
-class Presentation:
+class Presentation(msgspec.Struct, frozen=True):
     """url: final address of the manifest or file. documents: the manifests read so far. notes: what they say beside.
     live: None for what is finished. pictures: what its segments make up, where they are those of a described document.
     alone: it is one picture, no document. title: its own."""

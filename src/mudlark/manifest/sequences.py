@@ -6,17 +6,17 @@ together one by one.
 
 from bisect import bisect_right
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from itertools import accumulate
 from math import inf
 from typing import overload
+
+import msgspec
 
 from mudlark.manifest.model import Initialization, Segment
 from mudlark.web.resource import Resource
 
 
-@dataclass(frozen=True, slots=True)
-class Run:
+class Run(msgspec.Struct, frozen=True):
     """Segments of the same duration in a row. time, duration: ticks; number: of the first; parts: into how many each is
     cut, told apart by a number of their own. reckoned: their number comes from a length, not from a list."""
 
@@ -28,8 +28,7 @@ class Run:
     reckoned: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Clock:
+class Clock(msgspec.Struct, frozen=True):
     """Where the segments of one rendition stand in one stretch. begin: seconds of the stretch in the presentation;
     end: of the stretch, None if it is not known. timescale: ticks a second. offset: ticks that belong to the begin."""
 

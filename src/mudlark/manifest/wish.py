@@ -1,13 +1,12 @@
 """What a user wants of a presentation."""
 
-from dataclasses import dataclass
+import msgspec
 
 ALL = "all"
 NONE = "none"
 
 
-@dataclass(frozen=True, slots=True)
-class Wish:
+class Wish(msgspec.Struct, frozen=True):
     """What a user wants of a presentation. within: the largest picture, width (None for any) and height. under: bits a
     second. codecs: short names, in order of liking. languages: of sound, `all` for every one; empty for the
     presentation's own default. subtitles: languages, `all` or `none`. rendition: the name of exactly one.

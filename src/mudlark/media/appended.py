@@ -8,9 +8,9 @@ packed sound have a piece an append. Raises FormatError on what is none of these
 from bisect import bisect_right
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
 from itertools import pairwise
 
+import msgspec
 import numpy as np
 
 from mudlark.errors import FormatError
@@ -32,8 +32,7 @@ _OPENS = frozenset({"ftyp", "moov"})  # boxes of a section that describes tracks
 GENERATED = frozenset({"adts", "mp3"})  # whose times the browser counts itself
 
 
-@dataclass(frozen=True, slots=True)
-class Piece:
+class Piece(msgspec.Struct, frozen=True):
     """Bytes of media: from begin until end. section: of the bytes that describe its tracks, None if it does that
     itself. first, last: appends that it came with. form: of its bytes, as in `readers`."""
 
@@ -45,15 +44,14 @@ class Piece:
     form: str
 
 
-@dataclass(frozen=True, slots=True)
-class Extent:
+class Extent(msgspec.Struct, frozen=True):
     """What is in a piece, in seconds of its own clock. random: where its pictures can be begun with; any, for sound.
     formats: of its tracks."""
 
     begin: float
     end: float
     random: tuple[float, ...] | None
-    formats: tuple[Format, ...] = field(default=())
+    formats: tuple[Format, ...] = msgspec.field(default=())
 
 
 def pieces(data: Bytes, places: Sequence[int], resets: Sequence[int] = ()) -> Iterator[Piece]:

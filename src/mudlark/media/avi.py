@@ -6,9 +6,10 @@ chunks themselves are walked; what the indexes say is compared with them. Sans-I
 """
 
 from array import array
-from dataclasses import dataclass, field, replace
 
+import msgspec
 import numpy as np
+from msgspec.structs import replace
 
 from mudlark.errors import FormatError
 from mudlark.media.codecs import IN_PIECES, codec_of
@@ -46,8 +47,7 @@ _SOUNDS = {
 _EXTENSIBLE = 0xFFFE  # what it is stands in a GUID, whose first two bytes are the same number
 
 
-@dataclass(slots=True)
-class Stream:
+class Stream(msgspec.Struct):
     """A stream as its header has it, and its chunks. length: units that it states. unit: bytes of one, 0 where a chunk
     is one. offsets, sizes: bytes of each chunk."""
 
@@ -57,17 +57,16 @@ class Stream:
     rate: int
     length: int
     unit: int
-    offsets: "array[int]" = field(default_factory=growing)
-    sizes: "array[int]" = field(default_factory=growing)
+    offsets: "array[int]" = msgspec.field(default_factory=growing)
+    sizes: "array[int]" = msgspec.field(default_factory=growing)
 
 
-@dataclass(slots=True)
 class AviMovie(Movie):
     """A film with what an AVI says of itself. streams: by number. padding: bytes. index: of idx1, as rows of stream,
     place and size, None without one; base: the byte from which its places may count. behind: where the last RIFF
     ends."""
 
-    streams: list[Stream] = field(default_factory=list)
+    streams: list[Stream] = msgspec.field(default_factory=list)
     padding: int = 0
     index: Ints | None = None
     base: int = 0

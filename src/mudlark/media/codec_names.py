@@ -1,11 +1,11 @@
 """What codecs are called: for people, by options, and in manifests and sample entries (RFC 6381)."""
 
-from dataclasses import dataclass
 from typing import Literal
 
+import msgspec
 
-@dataclass(frozen=True, slots=True)
-class CodecName:
+
+class CodecName(msgspec.Struct, frozen=True):
     """words: for people. short: as options name it. prefixes: how its RFC 6381 names begin."""
 
     words: str

@@ -5,7 +5,6 @@ its codec registry. `config` of a Format holds the content of `config_box` (of `
 """
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any
 
 from mudlark.media.codec_names import CODEC_NAMES, CodecName
@@ -50,8 +49,7 @@ def _no_silence(format: Format, neighbour: bytes) -> bytes | None:
     return None
 
 
-@dataclass(frozen=True, slots=True)
-class Codec(CodecName):
+class Codec(CodecName, frozen=True):
     """entry: its MP4 sample entry. config_box: the box inside of that. matroska: its name there, and private: what
     is said of it there. misfits: finds samples that do not look like it. label: its RFC 6381 name, of a
     configuration and the kind of its sample entry. silence: a frame in which nothing is heard, of a format and the

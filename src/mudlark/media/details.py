@@ -4,9 +4,10 @@ the picture, its aspect, rotation and colours; and how regular the pictures of a
 import math
 from collections.abc import Iterable
 from contextlib import suppress
-from dataclasses import dataclass, replace
 
+import msgspec
 import numpy as np
+from msgspec.structs import replace
 
 from mudlark.errors import FormatError
 from mudlark.media.codecs import codec_of
@@ -26,8 +27,7 @@ _TRANSFERS = {16: "PQ", 18: "HLG"}  # §8.2: those that are not shown as others 
 _ODD, _APART = 0.02, 0.05  # share of pictures that last otherwise, by so much of the usual, where the rate varies
 
 
-@dataclass(frozen=True, slots=True)
-class Details:
+class Details(msgspec.Struct, frozen=True):
     """profile: with its level. depth: bits a sample. sampling: of colours. aspect: width and height of a pixel, if it
     is no square. rotation: degrees clockwise by which it is to be turned. colours: in words. All None if not known."""
 
@@ -131,8 +131,7 @@ def _colours(format: Format) -> str | None:
     return ", ".join(part for part in parts if part) or None
 
 
-@dataclass(frozen=True, slots=True)
-class Rate:
+class Rate(msgspec.Struct, frozen=True):
     """Pictures a second, on average, or by the usual one where nearly all last as long; least and most: None where they
     do."""
 

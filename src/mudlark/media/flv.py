@@ -6,9 +6,10 @@ over and said. Sans-I/O: a callable is asked for bytes.
 """
 
 from array import array
-from dataclasses import dataclass, field, replace
 
+import msgspec
 import numpy as np
+from msgspec.structs import replace
 
 from mudlark.errors import FormatError
 from mudlark.media.codecs import codec_of
@@ -49,29 +50,27 @@ _WITH_OFFSET = frozenset({"avc1", "hvc1"})  # whose pictures are shown at anothe
 _BEGIN, _FRAMES, _END, _FRAMES_AT_ONCE = 0, 1, 2, 3  # kinds of packets
 
 
-@dataclass(slots=True)
 class FlvMovie(Movie):
     """A film with what an FLV says of itself. size: bytes that it states, 0 if it does not. torn: bytes that lie
     between streams of which one broke off."""
 
     size: int = 0
-    torn: Unread = field(default_factory=Unread)
+    torn: Unread = msgspec.field(default_factory=Unread)
 
 
-@dataclass(slots=True)
-class _Track:
+class _Track(msgspec.Struct):
     """The samples of one track as they are met; times in milliseconds."""
 
     type: str
-    formats: list[Format] = field(default_factory=list)
-    configs: dict[bytes, int] = field(default_factory=dict)
+    formats: list[Format] = msgspec.field(default_factory=list)
+    configs: dict[bytes, int] = msgspec.field(default_factory=dict)
     current: int = 0
-    sizes: "array[int]" = field(default_factory=growing)
-    offsets: "array[int]" = field(default_factory=growing)
-    dts: "array[int]" = field(default_factory=growing)
-    pts: "array[int]" = field(default_factory=growing)
-    described: "array[int]" = field(default_factory=growing)
-    sync: bytearray = field(default_factory=bytearray)
+    sizes: "array[int]" = msgspec.field(default_factory=growing)
+    offsets: "array[int]" = msgspec.field(default_factory=growing)
+    dts: "array[int]" = msgspec.field(default_factory=growing)
+    pts: "array[int]" = msgspec.field(default_factory=growing)
+    described: "array[int]" = msgspec.field(default_factory=growing)
+    sync: bytearray = msgspec.field(default_factory=bytearray)
 
     def describe(self, key: bytes, format: Format) -> None:
         """What comes from now on is of this format."""
@@ -219,8 +218,7 @@ def read_flv(read: ReadAt, size: int, *, torn: bool = False) -> FlvMovie:
     return _Reader(read, size).run(torn=torn)
 
 
-@dataclass(frozen=True, slots=True)
-class _Packet:
+class _Packet(msgspec.Struct, frozen=True):
     """What a tag holds. head: bytes before the coded ones. configured: what describes it came before; if not, key tells
     it from others. shift: milliseconds from decoding to showing."""
 

@@ -5,15 +5,15 @@ Whoever asks what a file is, what its name should end with, whether a browser pl
 sound, asks this table; docs/verification.md is made of it. Media types are those of IANA, identifiers those of PRONOM.
 """
 
-from dataclasses import dataclass
 from typing import Literal
+
+import msgspec
 
 Category = Literal["video", "audio", "image", "hls", "dash", "subtitle", "document", "package"]
 FROM_OUTSIDE = "the manifest's length, the server's length, or a digest"
 
 
-@dataclass(frozen=True, slots=True)
-class FileForm:
+class FileForm(msgspec.Struct, frozen=True):
     """title: for people. category: what a find of it is; None for what is none by itself.
 
     signs: how its first bytes begin, where that is all it takes (the others are told by `sniff`). extension: its usual

@@ -6,9 +6,9 @@ of tracks) knows nothing else. Times are ticks of a track's own timescale, place
 
 from array import array
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from typing import IO
 
+import msgspec
 import numpy as np
 
 from mudlark.errors import FormatError
@@ -21,8 +21,7 @@ class CutOff(FormatError):
     """A file that ends, or is left, inside of a part that states to be longer."""
 
 
-@dataclass(frozen=True, slots=True)
-class Edit:
+class Edit(msgspec.Struct, frozen=True):
     """A part of a track's media that is presented. media_time: its first tick; None where nothing is shown or heard
     meanwhile. length: ticks; None if it lasts until the media end."""
 
@@ -30,8 +29,7 @@ class Edit:
     length: int | None
 
 
-@dataclass(slots=True)
-class TrackIndex:
+class TrackIndex(msgspec.Struct):
     """One track, a row a sample, in order of decoding; all arrays have shape (n,).
 
     number: as its file has it. formats: one or several; described: which of them describes each sample, from 0.
@@ -87,8 +85,7 @@ class TrackIndex:
         return contiguous(self.offsets, self.sizes)
 
 
-@dataclass(slots=True)
-class Unread:
+class Unread(msgspec.Struct):
     """Parts of a file that its standard does not know where they stand: how many, their bytes, and where the first
     begins."""
 
@@ -102,15 +99,14 @@ class Unread:
         self.count, self.size = self.count + 1, self.size + end - begin
 
 
-@dataclass(slots=True)
-class Movie:
+class Movie(msgspec.Struct):
     """A whole file. stated: seconds that its header says it lasts, 0 if it does not. tracks: pictures and sound.
     others: tracks of anything else (texts, time codes), which no one plays here. unread: what belongs to nothing."""
 
     stated: float
     tracks: list[TrackIndex]
-    others: list[TrackIndex] = field(default_factory=list)
-    unread: Unread = field(default_factory=Unread)
+    others: list[TrackIndex] = msgspec.field(default_factory=list)
+    unread: Unread = msgspec.field(default_factory=Unread)
 
     @property
     def end(self) -> float | None:

@@ -6,14 +6,15 @@ of buffers that are written one after the other. A writer takes `Samples`. Neith
 
 from bisect import bisect_left
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from fractions import Fraction
 from itertools import accumulate
 from typing import Literal, Protocol
 
+import msgspec
 import numpy as np
 import numpy.typing as npt
+from msgspec.structs import replace
 
 from mudlark.media.picture.colour import Colour
 
@@ -24,9 +25,8 @@ Bytes = npt.NDArray[np.uint8]
 Hints = Literal["", "bands", "parametric"]
 
 
-@dataclass(frozen=True, slots=True)
-class Format:
-    """What a decoder must know before the first sample.
+class Format(msgspec.Struct, frozen=True, eq=False):
+    """What a decoder must know before the first sample. Two are equal if it is the same up to their languages.
 
     codec: as in RFC 6381 (avc1.64001f, mp4a.40.2). timescale: ticks a second of dts and pts.
     config: the decoder configuration, in the form that `codecs` names for the codec.
@@ -51,16 +51,27 @@ class Format:
     channels: int = 0
     sample_rate: int = 0
     language: str = ""
-    container: str = field(default="", compare=False)
-    entry: bytes = field(default=b"", compare=False, repr=False)
-    exact: Fraction | None = field(default=None, compare=False, repr=False)
-    colour: Colour | None = field(default=None, compare=False, repr=False)
-    elements: bytes = field(default=b"", compare=False, repr=False)
-    matrix: bytes = field(default=b"", compare=False, repr=False)
-    priming: int = field(default=0, compare=False, repr=False)
-    prefix: bytes = field(default=b"", compare=False, repr=False)
-    deflated: bool = field(default=False, compare=False, repr=False)
-    hints: Hints = field(default="", compare=False, repr=False)
+    container: str = ""
+    entry: bytes = b""
+    exact: Fraction | None = None
+    colour: Colour | None = None
+    elements: bytes = b""
+    matrix: bytes = b""
+    priming: int = 0
+    prefix: bytes = b""
+    deflated: bool = False
+    hints: Hints = ""
+
+    @property
+    def _compared(self) -> tuple[object, ...]:
+        shape = (self.width, self.height, self.pixel_aspect, self.channels, self.sample_rate)
+        return self.type, self.codec, self.timescale, self.config, self.sample_duration, shape, self.language
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Format) and self._compared == other._compared
+
+    def __hash__(self) -> int:
+        return hash(self._compared)
 
     @property
     def lasts(self) -> Fraction:
@@ -68,8 +79,7 @@ class Format:
         return self.exact if self.exact is not None else Fraction(self.sample_duration)
 
 
-@dataclass(slots=True)
-class Samples:
+class Samples(msgspec.Struct):
     """Consecutive samples of one track, in decoding order.
 
     sizes: bytes. dts, pts: ticks of the format's timescale. sync: decoding may start here.
@@ -128,8 +138,7 @@ class Samples:
         return Samples(self.track, self.format, *arrays, pieces, lasts)
 
 
-@dataclass(frozen=True, slots=True)
-class TrackLabel:
+class TrackLabel(msgspec.Struct, frozen=True):
     """What a file says of a track beside its format. language: BCP 47. default: played unless another is chosen."""
 
     language: str = ""
@@ -155,8 +164,7 @@ class LossCode(StrEnum):
     RESIZED = "picture-size-changed"
 
 
-@dataclass(frozen=True, slots=True)
-class Loss:
+class Loss(msgspec.Struct, frozen=True):
     """How many of something were lost (or put in), and what. seconds: that they last. at: seconds on the film's clock,
     if known.
     """
@@ -168,8 +176,7 @@ class Loss:
     at: float | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Event:
+class Event(msgspec.Struct, frozen=True):
     """A message that goes along with the media (emsg, ID3, KLV, SCTE 35). scheme: what it is about. begin: seconds, on
     the clock of its stretch where that is known."""
 

@@ -8,12 +8,13 @@ then as if it had not been fed; loss inside one is counted, not raised. Which el
 import copy
 from collections import Counter
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field, replace
 from functools import cache
 from itertools import pairwise
 
+import msgspec
 import numpy as np
 import numpy.typing as npt
+from msgspec.structs import replace
 
 from mudlark.errors import FormatError, Refused
 from mudlark.media.crc import crc32_forward
@@ -131,8 +132,7 @@ def _resync(flat: Bytes, start: int) -> int:
     return int(marks[0]) if len(marks) else -1
 
 
-@dataclass(slots=True)
-class _Payload:
+class _Payload(msgspec.Struct):
     """Elementary bytes of one PID out of one segment, behind what was carried over.
 
     starts: where in `stream` each packetised unit begins. pts, dts: its 33-bit times, -1 when absent.
@@ -144,32 +144,32 @@ class _Payload:
     dts: Ints
 
 
-@dataclass(slots=True)
-class _Carried:
+class _Carried(msgspec.Struct):
     """A unit that may go on in the next segment: its bytes and its times (already unwrapped)."""
 
-    data: Bytes = field(default_factory=lambda: np.zeros(0, np.uint8))
+    data: Bytes = msgspec.field(default_factory=lambda: np.zeros(0, np.uint8))
     pts: int | None = None
     dts: int | None = None
 
 
-@dataclass(slots=True)
-class _State:
+class _State(msgspec.Struct):
     """What a reader remembers from segment to segment; put back whole if a segment cannot be read."""
 
     clock: int | None = None
     program: int | None = None
     table: bytes = b""  # the program map that holds now
     met: frozenset[int] = frozenset()  # PIDs of streams and program maps so far
-    streams: dict[int, Stream] = field(default_factory=dict)  # by PID, in the order of their tracks
-    carried: dict[int, _Carried] = field(default_factory=dict)
-    lost: Counter[tuple[LossCode, str]] = field(default_factory=Counter)
-    languages: dict[int, str] = field(default_factory=dict)  # by PID
-    kinds: dict[int, Callable[[int], Stream]] = field(default_factory=dict)  # by track
+    streams: dict[int, Stream] = msgspec.field(default_factory=dict)  # by PID, in the order of their tracks
+    carried: dict[int, _Carried] = msgspec.field(default_factory=dict)
+    lost: Counter[tuple[LossCode, str]] = msgspec.field(default_factory=Counter)
+    languages: dict[int, str] = msgspec.field(default_factory=dict)  # by PID
+    kinds: dict[int, Callable[[int], Stream]] = msgspec.field(default_factory=dict)  # by track
     origin: int | None = None  # the first tick of the stretch
-    messages: dict[int, int] = field(default_factory=dict)  # kinds of streams of messages, by PID
-    events: list[Event] = field(default_factory=list)
-    unfinished: dict[int, Bytes] = field(default_factory=dict)  # packets of messages that reach into the next segment
+    messages: dict[int, int] = msgspec.field(default_factory=dict)  # kinds of streams of messages, by PID
+    events: list[Event] = msgspec.field(default_factory=list)
+    unfinished: dict[int, Bytes] = msgspec.field(
+        default_factory=dict
+    )  # packets of messages that reach into the next segment
 
     def copy(self) -> "_State":
         return replace(

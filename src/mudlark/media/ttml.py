@@ -8,11 +8,12 @@ counted, not kept. Entities, document types and the network are off.
 import html
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from itertools import pairwise
 from math import inf, isfinite
 
+import msgspec
 from lxml import etree
+from msgspec.structs import replace
 
 from mudlark.errors import FormatError
 from mudlark.media.webvtt import Cue
@@ -28,16 +29,14 @@ _ENDLESS = 5.0  # seconds at least that a cue without an end is shown
 _PERCENT = re.compile(r"(-?\d{1,4}(?:\.\d{1,6})?)%\s+(-?\d{1,4}(?:\.\d{1,6})?)%$", re.A)
 
 
-@dataclass(frozen=True, slots=True)
-class Timing:
+class Timing(msgspec.Struct, frozen=True):
     """frame_rate: frames a second. tick_rate: ticks a second."""
 
     frame_rate: float
     tick_rate: float
 
 
-@dataclass(frozen=True, slots=True)
-class Texts:
+class Texts(msgspec.Struct, frozen=True):
     """Cues on the document's own clock. pictures: cues that are pictures, which text cannot hold."""
 
     cues: tuple[Cue, ...]

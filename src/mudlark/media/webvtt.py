@@ -6,7 +6,9 @@ seconds on the text's own clock.
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
+
+import msgspec
+from msgspec.structs import replace
 
 from mudlark.errors import FormatError
 
@@ -19,8 +21,7 @@ _NOTE = re.compile(r"NOTE(?:[ \t\n]|$)")
 _MOST_CUES = 500_000
 
 
-@dataclass(frozen=True, slots=True)
-class Cue:
+class Cue(msgspec.Struct, frozen=True):
     """begin, end: seconds. settings: where and how it is shown, as written. identifier: as given, or empty."""
 
     begin: float
@@ -30,8 +31,7 @@ class Cue:
     identifier: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Subtitles:
+class Subtitles(msgspec.Struct, frozen=True):
     """blocks: styles and regions, as written. dropped: blocks that are no cue that can be read. offset: seconds from
     the text's clock to the clock of MPEG-2 timestamps, None if it states no map; it is known up to wraps of that clock.
     """

@@ -1,7 +1,6 @@
 """What decoded pictures and sound are like: black, frozen, silent, clipping, and how loud over time."""
 
-from dataclasses import dataclass, field
-
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -18,17 +17,16 @@ Floats = NDArray[np.float64]
 Span = tuple[float, float]
 
 
-@dataclass(slots=True)
-class Measured:
+class Measured(msgspec.Struct):
     """Seconds from when to when; seen: how many seconds were measured. loudness: dB of full scale, second by second
     (time, dB). peak: the loudest, in dB. clipped: samples at full scale."""
 
-    black: list[Span] = field(default_factory=list)
-    frozen: list[Span] = field(default_factory=list)
-    silent: list[Span] = field(default_factory=list)
+    black: list[Span] = msgspec.field(default_factory=list)
+    frozen: list[Span] = msgspec.field(default_factory=list)
+    silent: list[Span] = msgspec.field(default_factory=list)
     seen: float = 0.0
     heard: float = 0.0
-    loudness: list[tuple[float, float]] = field(default_factory=list)
+    loudness: list[tuple[float, float]] = msgspec.field(default_factory=list)
     peak: float | None = None
     clipped: int = 0
 

@@ -8,12 +8,12 @@ stretches of a long film are decoded, from its beginning to its end; in the full
 import asyncio
 import base64
 import time
-from dataclasses import dataclass, field
 from importlib.resources import files
 from io import BytesIO
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
+import msgspec
 import numpy as np
 from PIL import Image
 
@@ -49,16 +49,14 @@ _DECODERS = {"mp4a.6B": "mp3", "mp4a.69": "mp3", "fLaC": "flac", "Opus": "opus"}
 PLAYABLE = frozenset(name for name, form in FORMS.items() if form.player_type)
 
 
-@dataclass(frozen=True, slots=True)
-class Sought:
+class Sought(msgspec.Struct, frozen=True):
     """A place that was gone to: the second, and the picture that stands there (JPEG)."""
 
     second: float
     picture: bytes
 
 
-@dataclass(slots=True)
-class Played:
+class Played(msgspec.Struct):
     """What came of it. unplayed: what the browser has no decoder for, in words. problems: code, words and second of
     what went wrong. started, ended: it did. sought: places that were shown. pictures, sounds: samples decoded; bad:
     samples that were not. shown, dropped: pictures while it ran. full: all was to be decoded; whole: it was.
@@ -66,17 +64,17 @@ class Played:
     """
 
     full: bool
-    unplayed: list[str] = field(default_factory=list)
-    problems: list[tuple[str, str, float | None]] = field(default_factory=list)
+    unplayed: list[str] = msgspec.field(default_factory=list)
+    problems: list[tuple[str, str, float | None]] = msgspec.field(default_factory=list)
     started: bool = False
     ended: bool = False
-    sought: list[Sought] = field(default_factory=list)
+    sought: list[Sought] = msgspec.field(default_factory=list)
     pictures: int = 0
     sounds: int = 0
     bad: int = 0
     shown: int = 0
     dropped: int = 0
-    measured: Measured = field(default_factory=Measured)
+    measured: Measured = msgspec.field(default_factory=Measured)
     seconds: float = 0.0
     width: int = 0
     whole: bool = True

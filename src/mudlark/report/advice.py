@@ -1,7 +1,7 @@
 """What to do about what is wrong with items, and about hauls that brought none: by their codes. First for anyone, then
 for who has a command line."""
 
-from dataclasses import dataclass
+import msgspec
 
 _AGAIN = "What is missing can be fetched again. `mudlark assay --fix` does it for all items of a folder."
 _WHOLE = (
@@ -11,8 +11,7 @@ _LOOK = "Play them and judge: it may be so at the source. `mudlark assay --play`
 _READ = "Look at the item's own page for where it shows; docs/verification.md says what the code means."
 
 
-@dataclass(frozen=True, slots=True)
-class Advice:
+class Advice(msgspec.Struct, frozen=True):
     """title: what is wrong, in words. todo: what to do about it; commands stand between backticks."""
 
     title: str

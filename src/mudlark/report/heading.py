@@ -2,9 +2,10 @@
 
 import calendar
 import re
-from dataclasses import dataclass
 from datetime import date
 from typing import Self
+
+import msgspec
 
 from mudlark.errors import UsageError
 
@@ -12,8 +13,7 @@ _FORM = re.compile(r"(\d{4})(?:-(?:Q([1-4])|(\d{2})))?$")
 _FROM_TO = re.compile(r"(\d{4}-\d{2}-\d{2})\.\.(\d{4}-\d{2}-\d{2})$")
 
 
-@dataclass(frozen=True, slots=True)
-class Period:
+class Period(msgspec.Struct, frozen=True):
     """first, last: its days (2031-05-17). words: what people call it."""
 
     first: str
@@ -48,8 +48,7 @@ def _day(day: date) -> str:
     return f"{day.day} {calendar.month_name[day.month]} {day.year}"
 
 
-@dataclass(frozen=True, slots=True)
-class Heading:
+class Heading(msgspec.Struct, frozen=True):
     """title: instead of the folder's name. institution: whose report it is. period: that it is about."""
 
     title: str | None = None

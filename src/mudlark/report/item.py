@@ -1,8 +1,9 @@
 """What a report shows of an item, read from its record and the files beside it."""
 
 from collections import defaultdict
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from mudlark.archive.history import PastCheck, checks_of
 from mudlark.archive.layout import RECORD
@@ -25,8 +26,7 @@ _TOO_MANY = "There are more pieces than fit on a page: the record itself lists t
 _QUIETEST = -120.0  # dB of full scale
 
 
-@dataclass(slots=True)
-class ItemData:
+class ItemData(msgspec.Struct):
     """An item. pieces: its segments. figures: the tables that are drawn. picture: its poster. checks: its history."""
 
     folder: Path
@@ -35,7 +35,7 @@ class ItemData:
     steps: list[Step]
     spans: list[Marked]
     checks: list[PastCheck]
-    figures: list[Table] = field(default_factory=list)
+    figures: list[Table] = msgspec.field(default_factory=list)
     picture: Path | None = None
 
     @property

@@ -2,8 +2,9 @@
 
 from collections import defaultdict
 from contextlib import suppress
-from dataclasses import dataclass
 from datetime import UTC, datetime
+
+import msgspec
 
 from mudlark.archive.record import Record
 from mudlark.report.requests import Log, stamp
@@ -14,8 +15,7 @@ _TITLE = "How far behind the live edge, by time of day"
 _COLUMNS = ("track", "time of day", "seconds behind", "length", "what is wrong")
 
 
-@dataclass(frozen=True, slots=True)
-class _Piece:
+class _Piece(msgspec.Struct, frozen=True):
     """begins, ends: of what it shows, in seconds since 1970, or since the recording began where the manifest states no
     times. came: when it was here, in seconds since 1970; None if it never was."""
 

@@ -8,13 +8,13 @@ import base64
 import hashlib
 import os
 import re
-from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
+import msgspec
 from jinja2 import Environment, FunctionLoader, StrictUndefined
 from markupsafe import Markup, escape
 
@@ -44,8 +44,7 @@ _LEGEND = {
 _OUTCOMES = {"passed": "✓", "failed": "✗", "skipped": "–"}
 
 
-@dataclass(frozen=True, slots=True)
-class Figure:
+class Figure(msgspec.Struct, frozen=True):
     """A figure in a page: its SVG, if there is something to draw, and the rows of its data that are shown."""
 
     table: Table

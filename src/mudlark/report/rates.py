@@ -7,12 +7,13 @@ frames), else from what the record says of its pieces.
 from collections import defaultdict
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from itertools import pairwise
 from pathlib import Path
 from typing import BinaryIO
 
+import msgspec
 import numpy as np
+from msgspec.structs import replace
 
 from mudlark.archive.place import inside_item
 from mudlark.archive.record import Record
@@ -32,8 +33,7 @@ _WINDOW = 188 * 21 * 2048  # bytes, some 8 MB
 _RATES, _KEYS = ("track", "second", "kbit/s"), ("track", "second", "seconds to the next")
 
 
-@dataclass(slots=True)
-class _Track:
+class _Track(msgspec.Struct):
     """A track's samples. times: seconds of the film at which they play; sizes: bytes; sync: decoding may begin."""
 
     name: str

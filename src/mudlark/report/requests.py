@@ -7,7 +7,6 @@ stopped and gone on with), the rest is moved up, so that figures show what happe
 import os
 from collections import Counter
 from contextlib import suppress
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated
@@ -64,8 +63,7 @@ class Logged(msgspec.Struct):
         return _failed(self.status, self.problem)
 
 
-@dataclass(frozen=True, slots=True)
-class Log:
+class Log(msgspec.Struct, frozen=True):
     """What an item keeps of its requests, the earliest first. why: what to say where there are none."""
 
     rows: list[Logged]

@@ -2,10 +2,11 @@
 
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field
 from datetime import date
 from pathlib import Path
 from typing import Self
+
+import msgspec
 
 from mudlark.archive.choosing import Holdings, Meant
 from mudlark.archive.entry import LedgerEntry
@@ -29,8 +30,7 @@ DRAWN = 24  # items of a folder whose pages have figures, unless all are asked f
 VERDICTS = [verdict for verdict in WORTH if verdict not in ("refused", "failed")]
 
 
-@dataclass(slots=True)
-class Kept:
+class Kept(msgspec.Struct):
     """One item. folder: where it is. page: the address of its own page; none where its record cannot be read. kind:
     what it is, in a word. codes: of what is wrong with it, as it was last seen, the gravest first. checks: its
     history."""
@@ -39,8 +39,8 @@ class Kept:
     folder: Path
     page: str | None = None
     kind: str = "unreadable"
-    codes: list[str] = field(default_factory=lambda: ["record"])
-    checks: list[PastCheck] = field(default_factory=list)
+    codes: list[str] = msgspec.field(default_factory=lambda: ["record"])
+    checks: list[PastCheck] = msgspec.field(default_factory=list)
 
     @classmethod
     def of(cls, meant: Meant, page: str, item: ItemData) -> Self:
@@ -48,14 +48,13 @@ class Kept:
         return cls(meant.entry, meant.folder, page, item.kind, item.codes, item.checks)
 
 
-@dataclass(slots=True)
-class Reason:
+class Reason(msgspec.Struct):
     """Something that went wrong several times. who: items, or addresses without one. more: how many are not named."""
 
     title: str
     count: int
     todo: str
-    who: list[tuple[str, str | None]] = field(default_factory=list)
+    who: list[tuple[str, str | None]] = msgspec.field(default_factory=list)
 
     @property
     def more(self) -> int:
@@ -63,16 +62,15 @@ class Reason:
         return self.count - len(self.who)
 
 
-@dataclass(slots=True)
-class Shelf:
+class Shelf(msgspec.Struct):
     """Items of some folders. holdings: those that are meant. doubles: groups of paths with the same media."""
 
     folders: Sequence[Path]
     heading: Heading
     holdings: Holdings
-    kept: list[Kept] = field(default_factory=list)
-    unfinished: list[Unfinished] = field(default_factory=list)
-    doubles: list[list[str]] = field(default_factory=list)
+    kept: list[Kept] = msgspec.field(default_factory=list)
+    unfinished: list[Unfinished] = msgspec.field(default_factory=list)
+    doubles: list[list[str]] = msgspec.field(default_factory=list)
 
     @property
     def title(self) -> str:

@@ -1,7 +1,8 @@
 """Stretches of a film with something to say of them: missing, black, frozen or silent ones, and places of problems."""
 
 from collections import defaultdict
-from dataclasses import dataclass
+
+import msgspec
 
 from mudlark.archive.record import Record
 from mudlark.report.table import within
@@ -10,8 +11,7 @@ from mudlark.text import printable
 MISSING = "missing"
 
 
-@dataclass(frozen=True, slots=True)
-class Marked:
+class Marked(msgspec.Struct, frozen=True):
     """A stretch of the film with something to say of it, in seconds; end is begin where it is one place."""
 
     begin: float

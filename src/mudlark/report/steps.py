@@ -1,6 +1,6 @@
 """The way that an item came, from what was asked for to the file: each step with its address, time and digest."""
 
-from dataclasses import dataclass
+import msgspec
 
 from mudlark.archive.record import Record, TrackFacts
 from mudlark.media.codec_names import named
@@ -10,8 +10,7 @@ from mudlark.text import counted
 _MOST_FILES = 20
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(msgspec.Struct, frozen=True):
     """One step of the way that an item came. when: RFC 3339. sha256: of what it gave. more: what else there is to
     say."""
 

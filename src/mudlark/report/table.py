@@ -1,9 +1,9 @@
 """Tables: the data behind each figure of a report, and the words that say what it shows."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from typing import Any
 
+import msgspec
 import numpy as np
 
 Row = tuple[Any, ...]
@@ -11,15 +11,14 @@ LONGEST = 1e7  # seconds that anything of an item may last
 LATEST = 4.1e9  # seconds since 1970
 
 
-@dataclass(frozen=True, slots=True)
-class Table:
+class Table(msgspec.Struct, frozen=True):
     """Named columns and rows. name: of its files. words: what the rows show, in a sentence or two, or why there are
     none. marked: the numbers of rows that are never left out where not all can be shown."""
 
     name: str
     title: str
     columns: tuple[str, ...]
-    rows: list[Row] = field(default_factory=list)
+    rows: list[Row] = msgspec.field(default_factory=list)
     words: str = ""
     marked: frozenset[int] = frozenset()
 

@@ -9,9 +9,10 @@ import dataclasses
 import os
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from io import StringIO
 from pathlib import Path
+
+import msgspec
 
 from mudlark.archive.choosing import Holdings, choose
 from mudlark.archive.layout import RECORD
@@ -36,8 +37,7 @@ _ADVICE = "Choose another name with --into, or add --replace."
 _PLAIN, _ALL = Heading(), Wanted()
 
 
-@dataclass(frozen=True, slots=True)
-class _Written:
+class _Written(msgspec.Struct, frozen=True):
     """What was written. tables: all data behind it. drawings: the figures as PNG, if they were asked for."""
 
     pages: int
@@ -98,8 +98,7 @@ def _write_item(path: Path, into: Path, heading: Heading, *, alone: bool, replac
     return _Written(1, [*item.figures, item.pieces], drawings)
 
 
-@dataclass(frozen=True, slots=True)
-class _Folder:
+class _Folder(msgspec.Struct, frozen=True):
     """The report of folders: its index, and a page for each item below it."""
 
     folders: Sequence[Path]

@@ -14,9 +14,10 @@ import logging
 import secrets
 from collections.abc import Iterator
 from contextlib import AsyncExitStack, contextmanager
-from dataclasses import replace
 from pathlib import Path
 from typing import Any, Self
+
+from msgspec.structs import replace
 
 from mudlark.errors import MudlarkError, StorageError, UsageError
 from mudlark.fetch.store import WORKING

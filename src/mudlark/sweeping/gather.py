@@ -8,9 +8,11 @@ import asyncio
 import re
 from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from urllib.parse import urljoin, urlsplit
+
+import msgspec
+from msgspec.structs import replace
 
 from mudlark.browser.options import Listening
 from mudlark.errors import MudlarkError, NetworkError, NothingFound, Refused, UsageError
@@ -33,8 +35,7 @@ _LARGEST = 200_000_000  # bytes of a list on disk
 _NEXT = re.compile(r"^\W*(next|older|more|weiter|nächste|ältere|suivant|siguiente|volgende|nesaf)\b|^[»›→]$", re.I)
 
 
-@dataclass(slots=True)
-class Gathering:
+class Gathering(msgspec.Struct):
     """rows: each address once. doubled: rows that were left out for that. pages: index pages, feeds and maps that were
     read. notes: what else there is to say."""
 
@@ -44,8 +45,7 @@ class Gathering:
     notes: list[str]
 
 
-@dataclass(slots=True)
-class Gatherer:
+class Gatherer(msgspec.Struct):
     """listening: how index pages are opened in a browser; None to read their source alone. robots: keep to
     robots.txt. on_page: hears of each page before it is read. links: which of their links are meant, as a glob."""
 
@@ -54,8 +54,8 @@ class Gatherer:
     robots: bool = True
     on_page: Callable[[str], None] = lambda _url: None
     links: str | None = None
-    _rules: dict[str, Rules] = field(default_factory=dict)
-    _unreachable: set[str] = field(default_factory=set)
+    _rules: dict[str, Rules] = msgspec.field(default_factory=dict)
+    _unreachable: set[str] = msgspec.field(default_factory=set)
 
     async def gather(self, source: str, standard_input: bytes | None = None) -> Gathering:
         """All rows of a list. standard_input: what came by that way, if the source is `-`."""

@@ -7,9 +7,10 @@ are off in the XML parser.
 import csv
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from io import StringIO
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from mudlark.errors import FormatError
 from mudlark.manifest.pictures.canvases import documents_of, is_collection, parsed
@@ -33,25 +34,23 @@ _MEDIA = "{http://search.yahoo.com/mrss/}"
 _WIDEST = 1_000_000  # characters of one cell
 
 
-@dataclass(frozen=True, slots=True)
-class ListRow:
+class ListRow(msgspec.Struct, frozen=True):
     """One thing to haul. number: in its list, from 1. wishes: which renditions, by the options' names. listed: what
     else the list says of it. found: no person has named it, a page or feed has."""
 
     number: int
     address: str
     title: str | None = None
-    wishes: dict[str, str] = field(default_factory=dict)
-    listed: dict[str, str] = field(default_factory=dict)
+    wishes: dict[str, str] = msgspec.field(default_factory=dict)
+    listed: dict[str, str] = msgspec.field(default_factory=dict)
     found: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Listed:
+class Listed(msgspec.Struct, frozen=True):
     """What a list holds. maps: further site maps that it names."""
 
     rows: list[ListRow]
-    maps: list[str] = field(default_factory=list)
+    maps: list[str] = msgspec.field(default_factory=list)
 
 
 def decoded(body: bytes) -> str:

@@ -10,11 +10,11 @@ import time
 from collections import Counter, deque
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from urllib.parse import urlsplit
 
 import msgspec
+from msgspec.structs import replace
 
 from mudlark.archive.place import takes_files
 from mudlark.errors import Held, Internal, MudlarkError, NetworkError, Refused, StorageError
@@ -35,14 +35,13 @@ _log = logging.getLogger(__name__)
 Dress = Callable[[ListRow], Order]
 
 
-@dataclass(frozen=True, slots=True)
-class Done:
+class Done(msgspec.Struct, frozen=True):
     """A row that is done. items: what it left. problem: why it left nothing. before: what had come of it, where it was
     good and asked for again."""
 
     row: ListRow
     result: Result
-    items: list[Item] = field(default_factory=list)
+    items: list[Item] = msgspec.field(default_factory=list)
     problem: MudlarkError | None = None
     before: Result | None = None
 
@@ -52,11 +51,10 @@ class Done:
         return self.before is not None and bool(self.items) and all(item.state == "unchanged" for item in self.items)
 
 
-@dataclass(slots=True)
-class Hosts:
+class Hosts(msgspec.Struct):
     """Which servers are gone: they gave no answer for several rows in a row."""
 
-    _silent: Counter[str] = field(default_factory=Counter)
+    _silent: Counter[str] = msgspec.field(default_factory=Counter)
 
     def answered(self, host: str) -> None:
         self._silent.pop(host, None)
@@ -87,8 +85,7 @@ class Here:
             return [item async for item in haul(session, order, watch)]
 
 
-@dataclass(slots=True)
-class Sweep:
+class Sweep(msgspec.Struct):
     """hauler: carries out an order, here or elsewhere. dress: makes the order for a row. at_once: rows side by side.
     on_begin: hears of each row that is begun."""
 
@@ -98,7 +95,7 @@ class Sweep:
     into: Path
     at_once: int = 2
     on_begin: Callable[[ListRow], HaulWatch] = lambda _row: HaulWatch()
-    _held: list[ListRow] = field(default_factory=list)
+    _held: list[ListRow] = msgspec.field(default_factory=list)
 
     async def run(self, rows: list[ListRow]) -> AsyncIterator[Done]:
         """What comes of each, as it is done. Raises StorageError when the folder takes no more, or nothing at all."""
@@ -263,8 +260,7 @@ def _below(folder: Path | None, into: Path) -> str:
     return str(folder.relative_to(into)) if folder.is_relative_to(into) else str(folder)
 
 
-@dataclass(frozen=True, slots=True)
-class Chosen:
+class Chosen(msgspec.Struct, frozen=True):
     """Which rows to run. only: numbers (3,7-9), or a text that address, title or another column has. most: so many at
     most. failed: only what was tried before and is not good. refresh: also what is settled. give_up: what has failed in
     so many runs in a row is left out, unless it was asked for."""

@@ -6,9 +6,9 @@ in a row a codec can hold is a property of the codec.
 """
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
 from typing import TypeVar
 
+import msgspec
 import numpy as np
 
 from mudlark.errors import FormatError
@@ -30,8 +30,7 @@ _PARTS, _SOME_OF_EACH, _NOT_ALL = 4, 0.1, 0.8  # of a file, in each of which so 
 _WITH_UNITS = ("avc1", "avc3", "hvc1", "hev1")  # where a sample that does not add up was cut
 
 
-@dataclass(slots=True)
-class _Kind:
+class _Kind(msgspec.Struct):
     """Samples of one track that one of its formats describes, by its number. look: what finds those that do not look
     like it. words: of zeros in a row that none holds, 0 for any number. wrong, holes: numbers of samples. numbering: of
     its pictures, None where they have none that proves anything; pictures: the numbers that all samples of the track
@@ -46,9 +45,9 @@ class _Kind:
     pictures: Numbers
     count: int = 0
     bytes: int = 0
-    wrong: list[int] = field(default_factory=list)
-    holes: list[int] = field(default_factory=list)
-    unfit: list[int] = field(default_factory=list)
+    wrong: list[int] = msgspec.field(default_factory=list)
+    holes: list[int] = msgspec.field(default_factory=list)
+    unfit: list[int] = msgspec.field(default_factory=list)
 
     @classmethod
     def of(cls, track: TrackIndex, described: int) -> "_Kind":

@@ -4,9 +4,10 @@ Which form is looked into by what is a table.
 """
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
+
+import msgspec
 
 from mudlark.media.movie import Movie
 from mudlark.media.samples import Format
@@ -54,16 +55,15 @@ _RECORDED: dict[str, Callable[[Path, str, Account], Found]] = {
 }
 
 
-@dataclass(slots=True)
-class Checked:
+class Checked(msgspec.Struct):
     """form: what the first bytes say it is. movie: of a film with a table of its samples, or the like. contents: names
     and sizes inside an archive. length: seconds. formats: of the tracks of other media."""
 
     form: str
     movie: Movie | None = None
-    contents: list[tuple[str, int]] = field(default_factory=list)
+    contents: list[tuple[str, int]] = msgspec.field(default_factory=list)
     length: float | None = None
-    formats: list[Format] = field(default_factory=list)
+    formats: list[Format] = msgspec.field(default_factory=list)
 
     @property
     def seconds(self) -> float | None:

@@ -1,8 +1,9 @@
 """Did a plain file arrive as the server announced it, and as the user expects it?"""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from mudlark.verify.account import Account
 from mudlark.verify.fixity import digest
@@ -10,15 +11,14 @@ from mudlark.verify.fixity import digest
 _LABELS = {"sha256": "SHA-256", "sha512": "SHA-512", "md5": "MD5"}
 
 
-@dataclass(frozen=True, slots=True)
-class Promise:
+class Promise(msgspec.Struct, frozen=True):
     """What a file should be. length: bytes announced. stated: digests of the server, by algorithm, in hexadecimal.
 
     expected: SHA-256 that the user gave. Whatever is None or empty was not promised.
     """
 
     length: int | None = None
-    stated: Mapping[str, str] = field(default_factory=dict)
+    stated: Mapping[str, str] = msgspec.field(default_factory=dict)
     expected: str | None = None
 
     def check(self, path: Path, size: int, sha256: str, account: Account) -> None:

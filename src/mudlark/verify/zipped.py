@@ -8,9 +8,10 @@ import zipfile
 import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
+
+import msgspec
 
 from mudlark.errors import FormatError
 from mudlark.plain import open_plain
@@ -83,8 +84,7 @@ def _insist_on_order(entries: list[zipfile.ZipInfo]) -> None:
         raise TooMuch(f"The ZIP file says that it unpacks to more than {MOST_TIMES} times its size")
 
 
-@dataclass(frozen=True, slots=True)
-class Parts:
+class Parts(msgspec.Struct, frozen=True):
     """What the bytes of a ZIP file are. content: of members, packed; structure: headers, the directory, and zeros
     between them. stray: where other bytes stand between them (begin and end)."""
 

@@ -5,7 +5,8 @@ Follows RFC 9110: fields (§5), validators (§8.8), media types (§8.3), parts (
 
 import re
 from collections.abc import AsyncIterator, Iterable, Mapping
-from dataclasses import dataclass, field
+
+import msgspec
 
 from mudlark.text import whole_number
 from mudlark.web.exchange import Exchange
@@ -30,8 +31,7 @@ _LISTS = frozenset(  # fields of which several lines are one list (§5.3)
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Content:
+class Content(msgspec.Struct, frozen=True):
     """What an address answers: final address after redirects, status, type, length, and the first bytes.
 
     body: all bytes if they were asked for or few; otherwise only the head. complete: whether body is all there is.
@@ -49,11 +49,10 @@ class Content:
     ranges: bool = False
     validator: str | None = None
     filename: str | None = None
-    headers: Mapping[str, str] = field(default_factory=dict)
+    headers: Mapping[str, str] = msgspec.field(default_factory=dict)
 
 
-@dataclass(slots=True)
-class Reply:
+class Reply(msgspec.Struct):
     """A response whose body is read in chunks."""
 
     url: str
@@ -93,8 +92,7 @@ class Reply:
         )
 
 
-@dataclass(frozen=True, slots=True)
-class ServedPart:
+class ServedPart(msgspec.Struct, frozen=True):
     """Which bytes of a resource an answer holds. total: bytes of all of it, None if that is not stated."""
 
     first: int

@@ -10,8 +10,8 @@ from mudlark.errors import NetworkError
 from mudlark.text import printable
 from mudlark.web.address import host_of, shown
 from mudlark.web.client import aiohttp
+from mudlark.web.passing import Passing, passes
 from mudlark.web.redact import redacted
-from mudlark.web.retry import Passing, passes
 
 _CROWDED = frozenset({429, 503})
 TRUST = "If you trust it, save its certificate (PEM), and give that with --trust FILE; --listen then trusts it too."

@@ -1,13 +1,14 @@
 """How to talk to servers: the settings behind a session, without the session and its libraries."""
 
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
+
+import msgspec
 
 from mudlark.errors import UsageError
 from mudlark.text import printable
 from mudlark.web.guise import PLAIN, Guise
-from mudlark.web.retry import Backoff
+from mudlark.web.passing import Backoff
 
 if TYPE_CHECKING:
     from mudlark.web.reach import Reach
@@ -16,8 +17,7 @@ _PROXIES = frozenset({"http", "https", "socks4", "socks5"})
 ENVIRONMENT = "env"  # in place of a proxy: those that the environment names
 
 
-@dataclass(frozen=True, slots=True)
-class Connection:
+class Connection(msgspec.Struct, frozen=True):
     """How to talk to servers. backoff: how often it is tried, and when. patience: seconds without a byte. rate: bytes a
     second of all lanes together, if limited.
     gap: seconds between two requests to one host. proxy: its address, or `env` for what the environment names.
@@ -25,7 +25,7 @@ class Connection:
     """
 
     lanes: int = 8
-    backoff: Backoff = field(default_factory=Backoff)
+    backoff: Backoff = msgspec.field(default_factory=Backoff)
     patience: float = 20.0
     rate: float | None = None
     gap: float = 0.0

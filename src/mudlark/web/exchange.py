@@ -3,8 +3,9 @@
 import logging
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from typing import IO, Any, Literal
+
+import msgspec
 
 from mudlark.web.redact import redacted
 
@@ -16,8 +17,7 @@ STOPPED = "it was ended from here"  # a problem that is none: what came was enou
 Way = Literal["first", "elsewhere", "renewed", "raced"]
 
 
-@dataclass(frozen=True, slots=True)
-class Errand:
+class Errand(msgspec.Struct, frozen=True):
     """What a request is for: the name of the thing, and which try at it this is. It takes a lane.
 
     way: under which address: the first of those listed, another of them, one that was asked for anew as links had
@@ -29,8 +29,7 @@ class Errand:
     way: Way = "first"
 
 
-@dataclass(slots=True)
-class Exchange:
+class Exchange(msgspec.Struct):
     """Times are of the monotonic clock, in seconds; None for what did not happen. bytes: of the body. copy: of
     the body, if one is wanted. whole: all of it has come."""
 
@@ -38,7 +37,7 @@ class Exchange:
     errand: Errand | None = None
     range: str | None = None
     lane: int | None = None
-    queued: float = field(default_factory=time.monotonic)
+    queued: float = msgspec.field(default_factory=time.monotonic)
     sent: float | None = None
     first: float | None = None
     status: int | None = None

@@ -8,16 +8,16 @@ import asyncio
 import time
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
-from dataclasses import dataclass, field
+
+import msgspec
 
 from mudlark.web.pace import HostPace
 
 
-@dataclass(slots=True)
-class _Host:
+class _Host(msgspec.Struct):
     pace: HostPace
-    door: asyncio.Lock = field(default_factory=asyncio.Lock)
-    freed: asyncio.Event = field(default_factory=asyncio.Event)
+    door: asyncio.Lock = msgspec.field(default_factory=asyncio.Lock)
+    freed: asyncio.Event = msgspec.field(default_factory=asyncio.Event)
     next_at: float = 0.0
 
 

@@ -1,9 +1,10 @@
 """What an exchange was like, whole: for whoever keeps a copy of all that is asked and answered."""
 
 from collections.abc import Awaitable, Callable
-from dataclasses import dataclass
 from tempfile import SpooledTemporaryFile
 from typing import IO
+
+import msgspec
 
 from mudlark.web.transport import HopAnswer
 
@@ -11,8 +12,7 @@ Body = IO[bytes]
 _IN_MEMORY = 1 << 20  # bytes of a body that stay in memory
 
 
-@dataclass(slots=True)
-class Seen:
+class Seen(msgspec.Struct):
     """A request and its answer. moment: when it was sent (Unix time). sent, came: header fields as they were, in their
     order. form: the body that was sent. version: of HTTP, as in the status line. body: as far as it came, without
     transfer and content codings, at its beginning. cut: why it is not whole, by the words of WARC 1.1 §5.13. peer: the

@@ -1,13 +1,13 @@
 """Origins: who may see a secret. Scheme, host and port, as browsers count it (RFC 6454 §4)."""
 
-from dataclasses import dataclass
 from urllib.parse import urlsplit
+
+import msgspec
 
 _PORTS = {"http": 80, "https": 443}
 
 
-@dataclass(frozen=True, slots=True)
-class Origin:
+class Origin(msgspec.Struct, frozen=True):
     """scheme and host in lower case; port: as stated, or the usual one of the scheme."""
 
     scheme: str

@@ -8,7 +8,8 @@ what the registries of special-purpose addresses (RFC 6890) let be reached from 
 import ipaddress
 import socket
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
+
+import msgspec
 
 from mudlark.errors import Refused
 from mudlark.text import printable
@@ -16,14 +17,13 @@ from mudlark.text import printable
 _NAT64 = ipaddress.ip_network("64:ff9b::/96")  # RFC 6052: the last 32 bits are an IPv4 address
 
 
-@dataclass(frozen=True, slots=True)
-class Reach:
+class Reach(msgspec.Struct, frozen=True):
     """private: hosts that may be asked although they are in no public network. on_host: told of each host once, before
     it is asked."""
 
     private: frozenset[str] = frozenset()
     on_host: Callable[[str], None] = lambda _host: None
-    _named: set[str] = field(default_factory=set)
+    _named: set[str] = msgspec.field(default_factory=set)
 
     def enter(self, host: str) -> None:
         """Raises Refused for a host that is written as an address which may not be asked; else has it named."""

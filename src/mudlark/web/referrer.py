@@ -4,8 +4,9 @@ Follows Referrer Policy (W3C) §3 and §8. Origins are compared by scheme, host 
 sent.
 """
 
-from dataclasses import dataclass
 from urllib.parse import urlsplit, urlunsplit
+
+import msgspec
 
 from mudlark.web.address import host_of
 from mudlark.web.origin import origin_of
@@ -36,8 +37,7 @@ def policy_of(text: str | None) -> str | None:
     return last
 
 
-@dataclass(frozen=True, slots=True)
-class Referrer:
+class Referrer(msgspec.Struct, frozen=True):
     """A document that names things: its address, and its policy."""
 
     url: str

@@ -1,7 +1,9 @@
 """Who asks: the header fields of a request, decided anew for every address that it goes to, redirects included."""
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+
+import msgspec
+from msgspec.structs import replace
 
 from mudlark.web.connection import Connection
 from mudlark.web.guise import PLAIN
@@ -11,8 +13,7 @@ from mudlark.web.referrer import Referrer, policy_of
 WHO = frozenset({"user-agent", "accept", "accept-language"})  # the same, wherever it is sent
 
 
-@dataclass(frozen=True, slots=True)
-class Leading:
+class Leading(msgspec.Struct, frozen=True):
     """What is known of an address before it is asked. home: the user gave an address of its origin. led: the request
     comes from another origin, by a redirect. strange: redirects alone have led to its origin so far."""
 
@@ -21,8 +22,7 @@ class Leading:
     strange: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Requester:
+class Requester(msgspec.Struct, frozen=True):
     """connection: with the guise, and the fields that the user gave. referrer: the document that names what is asked
     for. beside: fields that go with requests for its sake."""
 

@@ -3,8 +3,9 @@
 import re
 from collections import defaultdict
 from collections.abc import Iterable
-from dataclasses import dataclass
 from urllib.parse import parse_qsl, urlsplit
+
+import msgspec
 
 _NUMBER = re.compile(r"[0-9]+")
 FEWEST = 3
@@ -12,8 +13,7 @@ _SPARSE = 20  # numbers for each that is there, beyond which they do not count u
 _LONGEST = 15  # digits; longer ones are times or random, and no counter
 
 
-@dataclass(frozen=True, slots=True)
-class Series:
+class Series(msgspec.Struct, frozen=True):
     """Addresses that differ in one number. members: (number, address), rising. place: which number of the path counts.
 
     place is None if other numbers change along, so that an address cannot be made up.

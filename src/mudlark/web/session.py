@@ -9,10 +9,12 @@ import asyncio
 import time
 from collections.abc import AsyncIterator, Callable, Iterable, Mapping, Sequence
 from contextlib import asynccontextmanager, suppress
-from dataclasses import dataclass, field, replace
 from types import TracebackType
 from typing import Any, Self
 from urllib.parse import urlsplit
+
+import msgspec
+from msgspec.structs import replace
 
 from mudlark.errors import NetworkError
 from mudlark.web.address import shown
@@ -26,12 +28,13 @@ from mudlark.web.lanes import Lanes
 from mudlark.web.meter import Meter
 from mudlark.web.observer import Observer, new_body, seen
 from mudlark.web.origin import Origin, origin_of
+from mudlark.web.passing import Backoff, Passing
 from mudlark.web.redact import gives_access
 from mudlark.web.redirects import Redirects
 from mudlark.web.referrer import Referrer
 from mudlark.web.requester import Leading, Requester
 from mudlark.web.resource import Version
-from mudlark.web.retry import Backoff, Passing, persist
+from mudlark.web.retry import persist
 from mudlark.web.transport import HopAnswer, PackedForm, Transport, packed_form
 
 LARGEST_TEXT = 20_000_000  # bytes of a page or manifest that are read at most
@@ -47,8 +50,7 @@ class Changed(NetworkError):
     code = "changed"
 
 
-@dataclass(frozen=True, slots=True)
-class _Asked:
+class _Asked(msgspec.Struct, frozen=True):
     """What a request wants, as `Session.open` has it."""
 
     span: tuple[int, int] | None
@@ -58,8 +60,7 @@ class _Asked:
     or_less: bool
 
 
-@dataclass(slots=True)
-class _Shared:
+class _Shared(msgspec.Struct):
     """What all variants of a session have in common: the way to the network, and what was learnt on it. home: origins
     of addresses that the user gave. led: those that redirects alone have led to. kept: answers that came another way.
     hints: what servers want to be told beside the usual."""
@@ -67,14 +68,13 @@ class _Shared:
     transport: Transport
     lanes: Lanes
     meter: Meter | None
-    home: set[Origin] = field(default_factory=set)
-    led: set[Origin] = field(default_factory=set)
-    kept: dict[str, Content] = field(default_factory=dict)
-    hints: dict[Origin, frozenset[str]] = field(default_factory=dict)
+    home: set[Origin] = msgspec.field(default_factory=set)
+    led: set[Origin] = msgspec.field(default_factory=set)
+    kept: dict[str, Content] = msgspec.field(default_factory=dict)
+    hints: dict[Origin, frozenset[str]] = msgspec.field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
-class _Variant:
+class _Variant(msgspec.Struct, frozen=True):
     """requester: as whom it asks. observer: sees all exchanges. on_request: hears the row of each request."""
 
     requester: Requester

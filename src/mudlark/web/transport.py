@@ -4,9 +4,9 @@ the HTTP library makes of it ends here, in values and in words for people."""
 import ssl
 from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
-from dataclasses import dataclass
 from typing import Any
 
+import msgspec
 from yarl import URL
 
 from mudlark.errors import StorageError, UsageError
@@ -32,8 +32,7 @@ class _Response(aiohttp.ClientResponse):
         return await super().start(connection)
 
 
-@dataclass(frozen=True, slots=True)
-class PackedForm:
+class PackedForm(msgspec.Struct, frozen=True):
     """What a form sends, and its media type."""
 
     body: bytes

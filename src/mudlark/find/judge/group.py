@@ -1,7 +1,8 @@
 """Numbered segments in the same place are one find."""
 
 from collections.abc import Iterable
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from mudlark.find.judge.kind import is_segment
 from mudlark.find.model import Find

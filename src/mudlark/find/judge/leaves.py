@@ -5,8 +5,10 @@ one below the other or in one place. The order is that of their
 places on the page; where places are not known or the same, of their numbers, then of their requests.
 """
 
-from dataclasses import dataclass, replace
 from statistics import median
+
+import msgspec
+from msgspec.structs import replace
 
 from mudlark.browser.capture import Capture
 from mudlark.browser.har import Shown
@@ -20,8 +22,7 @@ _ALIKE = 0.9  # of the larger side of two leaves
 _ROW = 0.5  # of a picture's height: what starts within it stands in the same row
 
 
-@dataclass(slots=True)
-class _Leaf:
+class _Leaf(msgspec.Struct):
     """One picture. shown: where it stands, if that is known."""
 
     find: Find

@@ -7,9 +7,10 @@ import asyncio
 import time
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
-from dataclasses import replace
 from io import BytesIO
 from typing import TYPE_CHECKING
+
+from msgspec.structs import replace
 
 from mudlark.errors import FormatError, MudlarkError, NetworkError, Refused
 from mudlark.find.judge.expiry import expires_at

@@ -2,8 +2,9 @@
 
 import math
 import re
-from dataclasses import replace
 from urllib.parse import urlsplit
+
+from msgspec.structs import replace
 
 from mudlark.find.judge.advert import agrees, sign_of_advertising
 from mudlark.find.judge.kind import kind_by_extension

@@ -5,8 +5,8 @@ too, as a button that does nothing often has a working twin in the source.
 """
 
 import re
-from dataclasses import dataclass, field
 
+import msgspec
 from selectolax.lexbor import LexborHTMLParser, LexborNode, SelectolaxError
 
 from mudlark.errors import NothingFound, UsageError
@@ -23,23 +23,21 @@ _BUILD = re.compile(r"\b(?:x86[-_]64|x64|x86|amd64|arm64|aarch64|win(?:32|64)|32
 _COMMON = frozenset({"download", "the", "get", "now", "for", "file", "here", "click", "http", "https", "www", "com"})
 
 
-@dataclass(slots=True)
-class Pointed:
+class Pointed(msgspec.Struct):
     """One address that a control may mean. where: how it is tied to it. tells: what sets it apart from the others."""
 
     find: Find
     where: str
     own: bool
-    tells: list[str] = field(default_factory=list)
+    tells: list[str] = msgspec.field(default_factory=list)
 
 
-@dataclass(slots=True)
-class Button:
+class Button(msgspec.Struct):
     """A control: its text, its markup without content, and what it may point to."""
 
     text: str
     markup: str
-    pointed: list[Pointed] = field(default_factory=list)
+    pointed: list[Pointed] = msgspec.field(default_factory=list)
 
 
 def find_button(source: str, page: Page, wanted: str) -> Button:

@@ -6,9 +6,11 @@ text is in the capture are read from there, so that a page that is gone can stil
 
 import re
 from collections import Counter
-from dataclasses import dataclass, replace
 from itertools import islice
 from urllib.parse import urlsplit
+
+import msgspec
+from msgspec.structs import replace
 
 from mudlark.browser.capture import Capture, Exchange
 from mudlark.browser.har import View
@@ -282,8 +284,7 @@ def _json(capture: Capture, page: Page) -> None:
         merge(page, [Find(replace(mention, referrer=referrer)) for mention in into.mentions.values()])
 
 
-@dataclass(frozen=True, slots=True)
-class _Manifest:
+class _Manifest(msgspec.Struct, frozen=True):
     """A manifest of a capture: the addresses of its segments, of what must be read before them, and of the playlists
     that it lists; what protects it."""
 

@@ -3,7 +3,9 @@
 import html
 import re
 from bisect import bisect_right
-from dataclasses import dataclass, replace
+
+import msgspec
+from msgspec.structs import replace
 
 from mudlark.find.judge.kind import is_segment, kind_by_extension
 from mudlark.find.model import Evidence, Find, Frame, Hint, Kind, Mention, Page, Place
@@ -17,8 +19,7 @@ MOST_EVIDENCE = 12
 _SEARCHING = 20_000_000  # characters of a small source that are read for the lines of its finds, or eight times it
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Beside:
+class Beside(msgspec.Struct, frozen=True, kw_only=True):
     """What a place says of an address beside naming it; all of it may be unknown. See Evidence and Find."""
 
     tag: str | None = None

@@ -5,9 +5,9 @@ and the network are off in the XML parser.
 """
 
 import re
-from dataclasses import replace
 
 from lxml import etree
+from msgspec.structs import replace
 
 from mudlark.errors import FormatError
 from mudlark.find.judge.kind import FAMILIES, kind_by_extension, kind_by_type

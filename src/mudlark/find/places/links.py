@@ -6,10 +6,10 @@ of a list unless a pattern means them.
 
 import re
 from collections import defaultdict
-from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from urllib.parse import urlsplit
 
+import msgspec
 from selectolax.lexbor import LexborNode
 
 from mudlark.find.judge.kind import kind_by_extension
@@ -27,8 +27,7 @@ _NO_PAGES = frozenset({"image", "subtitle"})
 _NO_ADDRESS = re.compile(r"\.(?:css|js|ico|woff2?|xml|rss|atom)$", re.I)
 
 
-@dataclass(frozen=True, slots=True)
-class LinkList:
+class LinkList(msgspec.Struct, frozen=True):
     """entries: each address once, in the order of the page. shape: what their addresses have in common; empty where a
     pattern chose them."""
 

@@ -6,8 +6,8 @@ nesting is measured first, in one pass over the tags; what no page needs is read
 """
 
 import re
-from dataclasses import dataclass
 
+import msgspec
 from selectolax.lexbor import LexborHTMLParser
 
 _TAG = re.compile(r"<(/?)([a-zA-Z][a-zA-Z0-9-]*)")
@@ -55,8 +55,7 @@ UNREADABLE = (
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Markup:
+class Markup(msgspec.Struct, frozen=True):
     """A parsed page. reduced: it could not be parsed as it stands, and only its single tags are there."""
 
     tree: LexborHTMLParser

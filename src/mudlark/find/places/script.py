@@ -7,9 +7,10 @@ import html
 import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 from itertools import islice
 from typing import Any
+
+import msgspec
 
 from mudlark.find.judge.kind import kind_by_extension
 from mudlark.find.places.hidden import ANYWHERE, addresses, is_rooted
@@ -37,8 +38,7 @@ _NEAR = 400  # characters within which an object literal is looked at
 _SIMPLE = {"n": "\n", "t": "\t", "r": "\r", "b": "\b", "f": "\f", "v": "\v", "0": "\0"}
 
 
-@dataclass(frozen=True, slots=True)
-class Literal:
+class Literal(msgspec.Struct, frozen=True):
     """A string literal that is or hides an address. position: of its first character in the script.
 
     how: in what way it was hidden, in words; empty if it was not. unfinished: the script puts something after it, and
@@ -51,7 +51,7 @@ class Literal:
     how: str = ""
     unfinished: bool = False
     key: str = ""
-    around: dict[str, Any] = field(default_factory=dict)
+    around: dict[str, Any] = msgspec.field(default_factory=dict)
     list_at: int = -1
 
 

@@ -6,7 +6,9 @@ the same kind, language and role, in it the representation of the same name or s
 
 import time
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field, replace
+
+import msgspec
+from msgspec.structs import replace
 
 from mudlark.errors import ManifestError
 from mudlark.manifest.dash.document import (
@@ -49,8 +51,7 @@ _UNLIKED = -10
 Pieces = Sequence[Segment] | IndexedFile
 
 
-@dataclass(slots=True)
-class _Version:
+class _Version(msgspec.Struct):
     """One representation in one Period."""
 
     identifier: str
@@ -58,26 +59,24 @@ class _Version:
     pieces: Pieces
 
 
-@dataclass(slots=True)
-class _Set:
+class _Set(msgspec.Struct):
     """One adaptation set in one Period. of: what tells it from others, for finding it in other Periods."""
 
     type: RenditionType
     language: str | None
     of: tuple[str, ...]
     identifier: str
-    versions: list[_Version] = field(default_factory=list)
+    versions: list[_Version] = msgspec.field(default_factory=list)
 
 
-@dataclass(slots=True)
-class _Period:
+class _Period(msgspec.Struct):
     """begin, length: seconds, as far as they are stated or can be told from the segments."""
 
     number: int
     begin: float
     length: float | None
     asset: str | None
-    sets: list[_Set] = field(default_factory=list)
+    sets: list[_Set] = msgspec.field(default_factory=list)
 
 
 def open_mpd(root: Element, url: str, documents: tuple[Document, ...], now: float | None = None) -> Presentation:

@@ -6,7 +6,7 @@ and RFC 9559 §5.1.5 (cues). All of it is bounded.
 
 from collections.abc import Sequence
 
-from msgspec.structs import replace as with_values
+from msgspec.structs import replace
 
 from mudlark.errors import FormatError, ManifestError, MudlarkError, NetworkError
 from mudlark.manifest.dash.document import TO_NOTHING, XLINK, Element, fail, namespace_of, parse_fragment
@@ -108,7 +108,7 @@ async def _by_boxes(session: Session, file: IndexedFile, data: bytes, base: int)
                 break
         if box.kind == "sidx":
             before = Span(0, base if file.index else front)
-            init = file.init or Initialization(with_values(file.resource, span=before))
+            init = file.init or Initialization(replace(file.resource, span=before))
             references = await _followed(session, file, read_index(data, box, base), 0, [])
             return _segments(file, references, init)
         at = box.end
@@ -144,7 +144,7 @@ def _segments(file: IndexedFile, references: Sequence[Reference], init: Initiali
     return tuple(
         Segment(
             number,
-            with_values(file.resource, span=Span(reference.start, reference.size)),
+            replace(file.resource, span=Span(reference.start, reference.size)),
             file.begin + reference.begin + file.offset,
             reference.duration,
             file.stretch,
@@ -171,7 +171,7 @@ async def _by_cues(session: Session, file: IndexedFile) -> Sequence[Segment]:
         end = index.start
     if not end:
         return _whole(file)
-    init = Initialization(with_values(file.resource, span=section or Span(0, found.places[0][0])))
+    init = Initialization(replace(file.resource, span=section or Span(0, found.places[0][0])))
     places = found.places
     ends = [*(place for place, _ in places[1:]), end]
     total = found.duration or file.length or places[-1][1]

@@ -6,8 +6,10 @@ says otherwise (§5.3.9.1). Which of the three it is, the lowest level that has 
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from functools import partial
+
+import msgspec
+from msgspec.structs import replace
 
 from mudlark.manifest.dash.document import Element, fail, first, local_name, number, own, span
 from mudlark.manifest.dash.template import Template
@@ -22,8 +24,7 @@ _MOST_ENTRIES = 2_000_000
 _NEARLY = 1e-3  # of a segment: what is left of a stretch after the last whole one, and is nothing
 
 
-@dataclass(frozen=True, slots=True)
-class SegmentPlace:
+class SegmentPlace(msgspec.Struct, frozen=True):
     """Where a representation stands: the addresses that references are relative to, and its stretch of the
     presentation. begin, length: seconds; length is None where nothing states it."""
 

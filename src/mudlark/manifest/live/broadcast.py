@@ -8,8 +8,8 @@ import asyncio
 import logging
 from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
 
+import msgspec
 from msgspec.structs import replace
 
 from mudlark.errors import FormatError, NetworkError, NothingFound
@@ -26,8 +26,7 @@ _TARGETS = 12
 _log = logging.getLogger(__name__)
 
 
-@dataclass(frozen=True, slots=True)
-class Earlier:
+class Earlier(msgspec.Struct, frozen=True):
     """What an earlier run has recorded of a rendition: the last segment as it was listed, its stretch in the recording,
     how many there are, and how many seconds."""
 
@@ -37,8 +36,7 @@ class Earlier:
     length: float
 
 
-@dataclass(slots=True)
-class State:
+class State(msgspec.Struct):
     """How a recording goes. length: seconds so far. behind: seconds since the last segment ended, where its moment is
     stated. gaps, missed: how many holes there are, and seconds in them. looks: at lists. why: it has ended."""
 
@@ -49,11 +47,10 @@ class State:
     looks: int = 0
     restarts: int = 0
     why: str = ""
-    notes: list[str] = field(default_factory=list)
+    notes: list[str] = msgspec.field(default_factory=list)
 
 
-@dataclass(frozen=True, slots=True)
-class Arrival:
+class Arrival(msgspec.Struct, frozen=True):
     """A segment of a rendition, in its place among all that was recorded of that; and as it was listed."""
 
     name: str

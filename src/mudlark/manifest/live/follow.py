@@ -6,8 +6,8 @@ missing. Stretches are numbered by the recording itself, as a server that begins
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+import msgspec
 from msgspec.structs import replace
 
 from mudlark.manifest.live.pace import as_moment, moment_of
@@ -21,8 +21,7 @@ _NEARLY = 0.02  # seconds
 _LAGS, _GROWN = 3, 2  # segments by which a copy may lag beside its length; how often a list must have grown behind
 
 
-@dataclass(frozen=True, slots=True)
-class Fresh:
+class Fresh(msgspec.Struct, frozen=True):
     """What a look brought: segments in order, each with its place in the recording, and as it was listed. restarted:
     the numbering began anew. missed: seconds that are missing before or among them."""
 

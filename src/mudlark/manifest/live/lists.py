@@ -6,11 +6,11 @@ Follows RFC 8216 §6.3.4 and its revision §6.2.5 (blocking reload), ISO/IEC 230
 import asyncio
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from email.utils import parsedate_to_datetime
 from typing import TYPE_CHECKING, Protocol
 
-from msgspec.structs import replace as with_values
+import msgspec
+from msgspec.structs import replace
 
 from mudlark.errors import ManifestError, MudlarkError, NetworkError
 from mudlark.manifest import hls
@@ -27,8 +27,7 @@ if TYPE_CHECKING:
 _FARTHEST = 2.0  # seconds by which the clock of this machine may be off, before the server's is taken
 
 
-@dataclass(frozen=True, slots=True)
-class Listing:
+class Listing(msgspec.Struct, frozen=True):
     """What is listed of one rendition now. ended: nothing more will come. target: seconds that no segment exceeds.
     origin: the time of day, in seconds since 1970, at which the presentation's time began, where that is known.
     modified: when the list was made, in seconds since 1970, where its server says so. parts: of the segment that is
@@ -119,7 +118,7 @@ def _completed(playlist: hls.Playlist, before: hls.Playlist | None) -> hls.Playl
     init = left_out[-1].init if left_out else None
     stretch = left_out[-1].stretch if left_out else 0
     own = [
-        with_values(segment, init=segment.init or init, stretch=segment.stretch - playlist.before + stretch)
+        replace(segment, init=segment.init or init, stretch=segment.stretch - playlist.before + stretch)
         for segment in (*playlist.segments, *playlist.parts)
     ]
     whole = len(playlist.segments)

@@ -1,9 +1,10 @@
 """When to look at a list again (RFC 8216 §6.3.4), and where in it a recording begins."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Literal
+
+import msgspec
 
 from mudlark.manifest.model import Segment
 
@@ -13,8 +14,7 @@ _BACK_OFF = 1.5
 _LATEST = 7_258_118_400.0  # seconds since 1970, in the year 2200
 
 
-@dataclass(frozen=True, slots=True)
-class Airtime:
+class Airtime(msgspec.Struct, frozen=True):
     """What part of a broadcast is wanted. begin: the earliest that the server has, now, or seconds since 1970. length:
     seconds; until: seconds since 1970."""
 

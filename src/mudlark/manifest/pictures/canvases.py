@@ -4,7 +4,6 @@ https://iiif.io/api/presentation/3.0/, https://iiif.io/api/presentation/2.1/
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from html import unescape
 from typing import Any
 
@@ -19,8 +18,7 @@ _MOST_CANVASES = 20_000
 _LONGEST = 2_000  # characters of a label or value
 
 
-@dataclass(frozen=True, slots=True)
-class Canvas:
+class Canvas(msgspec.Struct, frozen=True):
     """label: its own. picture: address of the image that is painted on it. service: base address of its image service.
     more: how many further images it has."""
 
@@ -30,8 +28,7 @@ class Canvas:
     more: int
 
 
-@dataclass(frozen=True, slots=True)
-class Folio:
+class Folio(msgspec.Struct, frozen=True):
     """A document of canvases. title: its label. notes: its metadata and its canvases' labels."""
 
     title: str | None

@@ -2,11 +2,11 @@
 
 import asyncio
 from collections.abc import Iterable
-from dataclasses import replace
 from io import BytesIO
 from math import inf
 from urllib.parse import unquote, urlsplit
 
+from msgspec.structs import replace
 from PIL import Image
 
 from mudlark.errors import MudlarkError

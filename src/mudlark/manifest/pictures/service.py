@@ -6,7 +6,6 @@ https://iiif.io/api/image/3.0/, https://iiif.io/api/image/2.1/
 
 import math
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from typing import Any
 
 import msgspec
@@ -20,8 +19,7 @@ _LARGEST_SIDE = 1_000_000  # pixels
 _BLOCK = 1024  # pixels of a region where the service states none
 
 
-@dataclass(frozen=True, slots=True)
-class Service:
+class Service(msgspec.Struct, frozen=True):
     """base: its address. version: 1, 2 or 3. level: of compliance. most: width, height and area of one answer."""
 
     base: str

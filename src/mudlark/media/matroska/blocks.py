@@ -5,8 +5,8 @@ say nothing (Void, CRC-32).
 """
 
 from array import array
-from dataclasses import dataclass, field
 
+import msgspec
 import numpy as np
 
 from mudlark.media.matroska import names
@@ -50,8 +50,7 @@ _WIDTHS = [0, *(9 - n.bit_length() for n in range(1, 256))]  # bytes of a size, 
 _MASKS = [(1 << 7 * width) - 1 for width in range(9)]
 
 
-@dataclass(slots=True)
-class Track:
+class Track(msgspec.Struct):
     """A track, and its frames as they are met. times, lasts: ticks of the segment; lasts are 0 where nothing states
     them. usual: nanoseconds of one frame, as its entry states. delay: nanoseconds before the first that is heard.
     laced: runs of frames of one block, as first and number, whose times are not stated one by one. additions: blocks
@@ -66,12 +65,12 @@ class Track:
     default: bool = True
     usual: int = 0
     delay: int = 0
-    sizes: "array[int]" = field(default_factory=growing)
-    offsets: "array[int]" = field(default_factory=growing)
-    times: "array[int]" = field(default_factory=growing)
-    lasts: "array[int]" = field(default_factory=growing)
-    sync: bytearray = field(default_factory=bytearray)
-    laced: list[tuple[int, int]] = field(default_factory=list)
+    sizes: "array[int]" = msgspec.field(default_factory=growing)
+    offsets: "array[int]" = msgspec.field(default_factory=growing)
+    times: "array[int]" = msgspec.field(default_factory=growing)
+    lasts: "array[int]" = msgspec.field(default_factory=growing)
+    sync: bytearray = msgspec.field(default_factory=bytearray)
+    laced: list[tuple[int, int]] = msgspec.field(default_factory=list)
     additions: int = 0
     discarded: int = 0
 

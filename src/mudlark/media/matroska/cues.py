@@ -1,6 +1,6 @@
 """Where the clusters of a Matroska or WebM file are, by its cues (RFC 9559 §5.1.5)."""
 
-from dataclasses import dataclass
+import msgspec
 
 from mudlark.media.matroska import names
 from mudlark.media.matroska.ebml import MatroskaError, children, header, real_number
@@ -8,8 +8,7 @@ from mudlark.media.matroska.ebml import MatroskaError, children, header, real_nu
 _MOST_CUES = 2_000_000
 
 
-@dataclass(frozen=True, slots=True)
-class CueList:
+class CueList(msgspec.Struct, frozen=True):
     """places: byte of the file and time in seconds of each cluster that a cue names, in order. duration: seconds."""
 
     places: list[tuple[int, float]]

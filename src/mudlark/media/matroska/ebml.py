@@ -5,7 +5,8 @@ Follows RFC 8794 §4 (variable-size integers) and §6 (elements).
 
 import struct
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+import msgspec
 
 from mudlark.errors import FormatError
 
@@ -14,8 +15,7 @@ class MatroskaError(FormatError):
     """Not a Matroska file, or one whose elements contradict each other."""
 
 
-@dataclass(frozen=True, slots=True)
-class Element:
+class Element(msgspec.Struct, frozen=True):
     """identifier: with its marker bits. start of the header, start of the content and end, in bytes of the file; one of
     unknown size ends with what is around it.
     """

@@ -1,7 +1,8 @@
 """How Matroska describes the format of a track, and how the middle does: one into the other (RFC 9559 §5.1.4)."""
 
 from collections.abc import Mapping
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from mudlark.media.codecs import CODECS, Codec, codec_of
 from mudlark.media.matroska import names

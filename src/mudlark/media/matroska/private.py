@@ -5,7 +5,9 @@ Follows the codec mappings of Matroska and WebM (RFC 9559 §5.1.4.1.22); Opus af
 """
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+
+import msgspec
+from msgspec.structs import replace
 
 from mudlark.media.picture import avc, hevc, vp
 from mudlark.media.samples import Format
@@ -27,8 +29,7 @@ def _complete(format: Format, private: bytes, frame: bytes) -> Format:
     return format
 
 
-@dataclass(frozen=True, slots=True)
-class Private:
+class Private(msgspec.Struct, frozen=True):
     """read: a format with what CodecPrivate says of it. write: the CodecPrivate of a format. complete: a format with
     what only its first frame tells, whose head is given."""
 

@@ -3,9 +3,8 @@
 Follows RFC 9559. Sans-I/O: a callable is asked for bytes, so that a file need not be in memory.
 """
 
-from dataclasses import replace
-
 import numpy as np
+from msgspec.structs import replace
 
 from mudlark.errors import Refused
 from mudlark.media.matroska import names

@@ -6,9 +6,9 @@ been fed.
 """
 
 import zlib
-from dataclasses import replace
 
 import numpy as np
+from msgspec.structs import replace
 
 from mudlark.media.matroska import names
 from mudlark.media.matroska.blocks import Track, read_cluster

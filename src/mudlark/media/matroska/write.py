@@ -5,10 +5,11 @@ clusters, `tail` what stands behind them. Times are in thousandths of a second, 
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
+import msgspec
 import numpy as np
+from msgspec.structs import replace
 
 from mudlark.media.codecs import codec_of
 from mudlark.media.language import three_letters
@@ -40,8 +41,7 @@ def _file_head(kind: str) -> bytes:
     )
 
 
-@dataclass(slots=True)
-class _Track:
+class _Track(msgspec.Struct):
     """A track of the file, of samples with the track number `of`, and until when it lasts, in seconds."""
 
     number: int
@@ -51,20 +51,19 @@ class _Track:
     end: float = 0.0
 
 
-@dataclass(slots=True)
-class MatroskaBuilder:
+class MatroskaBuilder(msgspec.Struct):
     """Collects samples of several tracks, cluster by cluster. labels: by the numbers of tracks. kind: matroska or
     webm."""
 
-    labels: Mapping[int, TrackLabel] = field(default_factory=dict)
-    about: About = field(default_factory=About)
+    labels: Mapping[int, TrackLabel] = msgspec.field(default_factory=dict)
+    about: About = msgspec.field(default_factory=About)
     kind: str = "matroska"
-    _tracks: list[_Track] = field(default_factory=list)
-    _current: dict[int, _Track] = field(default_factory=dict)  # by the numbers of samples
-    _lost: list[Loss] = field(default_factory=list)
+    _tracks: list[_Track] = msgspec.field(default_factory=list)
+    _current: dict[int, _Track] = msgspec.field(default_factory=dict)  # by the numbers of samples
+    _lost: list[Loss] = msgspec.field(default_factory=list)
     _origin: float | None = None
     _written: int = 0
-    _cues: list[tuple[int, int, int]] = field(default_factory=list)
+    _cues: list[tuple[int, int, int]] = msgspec.field(default_factory=list)
 
     def add(self, batch: list[Samples]) -> list[memoryview]:
         """Take samples of about the same time; give the clusters to append. At most 127 tracks."""

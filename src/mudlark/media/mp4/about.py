@@ -3,15 +3,14 @@
 In a `meta` box (ISO/IEC 14496-12 §8.11) below `udta`, as a list of items, which is where players look for them.
 """
 
-from dataclasses import dataclass
+import msgspec
 
 from mudlark.media.mp4.boxes import box, full_box
 
 _TEXT, _JPEG, _PNG = 1, 13, 14  # kinds of values
 
 
-@dataclass(frozen=True, slots=True)
-class About:
+class About(msgspec.Struct, frozen=True):
     """title, date (RFC 3339) and source (an address) as text; cover: a JPEG or PNG."""
 
     title: str = ""

@@ -4,7 +4,8 @@ Follows ISO/IEC 14496-12 §4.2. `Box` positions are absolute byte offsets in the
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+import msgspec
 
 from mudlark.errors import FormatError
 
@@ -27,8 +28,7 @@ def full_box(kind: str, version: int, flags: int, *parts: bytes) -> bytes:
     return box(kind, bytes([version]) + flags.to_bytes(3, "big"), *parts)
 
 
-@dataclass(frozen=True, slots=True)
-class Box:
+class Box(msgspec.Struct, frozen=True):
     """kind; start of the header, start of the content and end, in bytes from the start of the file."""
 
     kind: str

@@ -6,10 +6,11 @@ one array. Raises Mp4Error on what contradicts itself, and is then as if the seg
 
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from itertools import groupby
 
+import msgspec
 import numpy as np
+from msgspec.structs import replace
 
 from mudlark.media.movie import ReadAt, TrackIndex
 from mudlark.media.mp4.boxes import Box, Mp4Error, children, header
@@ -22,8 +23,7 @@ _FIRST_SOUND = 2
 _LARGEST_FRAGMENT = 1 << 26  # bytes of what describes the samples of one
 
 
-@dataclass(slots=True)
-class _Track:
+class _Track(msgspec.Struct):
     """A track as the initialization section describes it. edit: ticks to take from media time to get to the movie's."""
 
     number: int
@@ -43,8 +43,7 @@ class _Track:
         self.formats = [one if one.sample_duration else replace(one, sample_duration=ticks) for one in self.formats]
 
 
-@dataclass(slots=True)
-class _Run:
+class _Run(msgspec.Struct):
     """Samples of one track that follow each other in the data. begin: byte; end: when the next sample is decoded.
     described: the format of all of them, from 0."""
 

@@ -5,9 +5,9 @@ Raises Mp4Error (with the byte offset) on what contradicts itself; whether sampl
 business of verification.
 """
 
-from dataclasses import dataclass, replace
-
+import msgspec
 import numpy as np
+from msgspec.structs import replace
 
 from mudlark.media.movie import Edit, Movie, ReadAt, TrackIndex
 from mudlark.media.mp4.boxes import Box, Mp4Error, children, header
@@ -18,8 +18,7 @@ from mudlark.media.samples import Format, Ints
 LARGEST_INDEX = 1 << 30
 
 
-@dataclass(frozen=True, slots=True)
-class Defaults:
+class Defaults(msgspec.Struct, frozen=True):
     """Duration in ticks, size in bytes, flags, and number of the format (from 0) of samples that do not state their
     own."""
 
@@ -29,7 +28,6 @@ class Defaults:
     described: int = 0
 
 
-@dataclass(slots=True)
 class IndexedMovie(Movie):
     """A movie as its `moov` box describes it. timescale: ticks a second of its header.
 

@@ -1,7 +1,6 @@
 """The segment index of a file (ISO/IEC 14496-12 §8.16.3): where its subsegments are, and how long each lasts."""
 
-from dataclasses import dataclass
-
+import msgspec
 import numpy as np
 
 from mudlark.media.mp4.boxes import Box, Mp4Error
@@ -9,8 +8,7 @@ from mudlark.media.mp4.boxes import Box, Mp4Error
 _REFERENCE = 12  # bytes
 
 
-@dataclass(frozen=True, slots=True)
-class Reference:
+class Reference(msgspec.Struct, frozen=True):
     """start, size: bytes of the file. begin, duration: seconds. is_index: another index stands there, not media."""
 
     start: int

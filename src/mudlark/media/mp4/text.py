@@ -5,7 +5,8 @@ samples hold a document each, whose times are on the track's own clock (§5).
 """
 
 from collections.abc import Iterator
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from mudlark.errors import FormatError
 from mudlark.media.mp4.boxes import children

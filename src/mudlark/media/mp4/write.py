@@ -8,12 +8,13 @@ becomes a `free` box. Only when the room is too small must the media be moved.
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
 from itertools import pairwise
 from typing import Any
 
+import msgspec
 import numpy as np
 import numpy.typing as npt
+from msgspec.structs import replace
 
 from mudlark.media.mp4.about import About, about_box
 from mudlark.media.mp4.boxes import Mp4Error, box, full_box
@@ -30,19 +31,18 @@ _USUAL_SCALE, _LEAST_SCALE = 90_000, 1_000  # ticks a second, where the stream's
 CHUNK_SECONDS = 1.0  # how much of one track stands in one piece before the next track has its turn
 
 
-@dataclass(slots=True)
-class _Table:
+class _Table(msgspec.Struct):
     """What the index will say about one track; lists of arrays as narrow as the file has them, joined at the end.
     last: ticks that the last sample is stated to last, 0 where nothing states it."""
 
     formats: list[Format]
-    sizes: list[npt.NDArray[np.uint32]] = field(default_factory=list)
-    dts: list[Ints] = field(default_factory=list)
-    offsets: list[npt.NDArray[np.int32]] = field(default_factory=list)
-    sync: list[npt.NDArray[np.uint32]] = field(default_factory=list)
-    chunk_places: list[int] = field(default_factory=list)
-    chunk_counts: list[int] = field(default_factory=list)
-    chunk_formats: list[int] = field(default_factory=list)
+    sizes: list[npt.NDArray[np.uint32]] = msgspec.field(default_factory=list)
+    dts: list[Ints] = msgspec.field(default_factory=list)
+    offsets: list[npt.NDArray[np.int32]] = msgspec.field(default_factory=list)
+    sync: list[npt.NDArray[np.uint32]] = msgspec.field(default_factory=list)
+    chunk_places: list[int] = msgspec.field(default_factory=list)
+    chunk_counts: list[int] = msgspec.field(default_factory=list)
+    chunk_formats: list[int] = msgspec.field(default_factory=list)
     count: int = 0
     last: int = 0
 

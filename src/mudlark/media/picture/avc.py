@@ -4,8 +4,8 @@ Follows ITU-T H.264 (§7.3, §7.4.1, Annex E) and ISO/IEC 14496-15 §5 (decoder 
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 
 from mudlark.errors import FormatError
@@ -37,8 +37,7 @@ _PIXEL_ASPECTS = (
 )
 
 
-@dataclass(frozen=True, slots=True)
-class SequenceParameters:
+class SequenceParameters(msgspec.Struct, frozen=True):
     """What a sequence parameter set (§7.3.2.1.1) says about the picture. number_bits: of the number that each slice has
     (frame_num); gaps: whether such numbers may be left out. place_bits: of its place among those that are shown
     (pic_order_cnt_lsb), 0 where slices do not state it. ticks_per_frame: of CLOCK, 0 if not stated."""

@@ -6,13 +6,13 @@ Colour (RFC 9559 §5.1.4.1.28.16).
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+import msgspec
 
 _CHROMATICITY, _LUMINANCE = 50_000, 10_000  # steps of 1 and of a candela a square metre in `mdcv`
 
 
-@dataclass(frozen=True, slots=True)
-class Mastering:
+class Mastering(msgspec.Struct, frozen=True):
     """Of the display on which a picture was mastered. red, green, blue, white: chromaticities x and y; brightest and
     darkest: candela a square metre."""
 
@@ -24,8 +24,7 @@ class Mastering:
     darkest: float
 
 
-@dataclass(frozen=True, slots=True)
-class Colour:
+class Colour(msgspec.Struct, frozen=True):
     """primaries, transfer, matrix: code points, 2 where not stated. full_range: None where not stated. light: largest
     level of a picture and of the average of one, candela a square metre."""
 

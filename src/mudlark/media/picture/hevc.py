@@ -4,8 +4,8 @@ Follows ITU-T H.265 (§7.3.2.2, §7.3.3, §7.4.2.2) and ISO/IEC 14496-15 §8 (de
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 
 from mudlark.errors import FormatError
@@ -16,8 +16,7 @@ VPS, SPS, PPS, DELIMITER = 32, 33, 34, 35
 _HEADER = 2  # bytes of a unit's header
 
 
-@dataclass(frozen=True, slots=True)
-class SequenceParameters:
+class SequenceParameters(msgspec.Struct, frozen=True):
     """What a sequence parameter set (§7.3.2.2.1) says. general: the 12 bytes of profile, tier and level (§7.3.3)."""
 
     identifier: int

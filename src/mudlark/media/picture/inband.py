@@ -4,9 +4,8 @@ Follows ISO/IEC 14496-15 §5.3.3 and §8.3.3 (configuration records). A decoder 
 entry learns of the change from the sets before the first picture of the new kind.
 """
 
-from dataclasses import replace
-
 import numpy as np
+from msgspec.structs import replace
 
 from mudlark.media.samples import Format, Ints, Samples
 

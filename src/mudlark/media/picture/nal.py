@@ -6,9 +6,10 @@ never copied here.
 """
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
 
+import msgspec
 import numpy as np
+from msgspec.structs import replace
 
 from mudlark.media.picture.inband import put_before
 from mudlark.media.samples import Bytes, Flags, Format, Ints, Samples
@@ -19,8 +20,7 @@ _FEW_ZEROS = 4  # bytes that usually trail a unit, taken off all units at once
 _BLOCK = 1 << 16
 
 
-@dataclass(frozen=True, slots=True)
-class Picture:
+class Picture(msgspec.Struct, frozen=True):
     """What parameter sets say of the picture. name: as in RFC 6381. ticks_per_frame: of CLOCK, 0 if not stated.
 
     fields: two access units may be one picture.
@@ -34,8 +34,7 @@ class Picture:
     fields: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Dialect:
+class Dialect(msgspec.Struct, frozen=True):
     """How a codec writes its units.
 
     kinds: the kind of a unit by its first byte, shape (256,). sets: the kinds of parameter sets, all of which a decoder
@@ -121,8 +120,7 @@ def nal_units(stream: Bytes) -> tuple[Ints, Ints]:
     return begins[filled], ends[filled]
 
 
-@dataclass(frozen=True, slots=True)
-class Held:
+class Held(msgspec.Struct, frozen=True):
     """An access unit that may go on: where it begins in its stretch of stream, and its times."""
 
     begin: int

@@ -5,8 +5,7 @@ twice or were swapped, also where all tables of a file agree with that.
 Nothing is decoded. Streams whose numbers may have gaps are not judged.
 """
 
-from dataclasses import dataclass
-
+import msgspec
 import numpy as np
 
 from mudlark.errors import FormatError
@@ -22,8 +21,7 @@ _HEAD = 20  # bytes of a slice that are looked at
 _LATE = 8  # pictures at an end, some of which are shown behind others that were cut off
 
 
-@dataclass(frozen=True, slots=True)
-class Numbering:
+class Numbering(msgspec.Struct, frozen=True):
     """How the pictures of a format are numbered. bits: of a number. fields: two of them may have the same. planes: a
     slice says which of three planes it is of. place_bits: of a place, 0 where slices state none."""
 
@@ -59,8 +57,7 @@ def _sequences(format: Format) -> list[SequenceParameters]:
     return found
 
 
-@dataclass(frozen=True, slots=True)
-class Numbers:
+class Numbers(msgspec.Struct, frozen=True):
     """The number of each picture, -1 where none is found; the lower bits of its place; whether others are made from it;
     whether it begins anew; whether it is made from others itself, and no message before it says that decoding may begin
     there. All arrays have shape (n,)."""

@@ -5,7 +5,8 @@ media files (vpcC).
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+import msgspec
 
 from mudlark.errors import FormatError
 from mudlark.media.bits import Bits
@@ -27,8 +28,7 @@ _RGB = 7
 _UNKNOWN = 2  # colours that are not stated (ISO/IEC 23091-2)
 
 
-@dataclass(frozen=True, slots=True)
-class Picture:
+class Picture(msgspec.Struct, frozen=True):
     """What a picture that stands alone says. depth: bits; chroma: 1 for 4:2:0, 2 for 4:2:2, 3 for 4:4:4."""
 
     profile: int = 0

@@ -1,7 +1,7 @@
 """What an AudioSpecificConfig says of AAC (ISO/IEC 14496-3 §1.6.2.1): the coding, its rate, and whether bands above it,
 or a second channel, are made up again from hints (SBR, PS), which doubles what is heard."""
 
-from dataclasses import dataclass
+import msgspec
 
 from mudlark.errors import FormatError
 from mudlark.media.bits import Bits
@@ -15,8 +15,7 @@ _SYNC_SBR, _SYNC_PS = 0x2B7, 0x548  # §1.6.5.2: said behind the rest, so that o
 _NAMES = {1: "AAC Main", 2: "AAC-LC", 3: "AAC SSR", 4: "AAC LTP", 23: "AAC-LD", 39: "AAC-ELD", 42: "xHE-AAC"}
 
 
-@dataclass(frozen=True, slots=True)
-class AacConfig:
+class AacConfig(msgspec.Struct, frozen=True):
     """object: of the core. rate: samples a second that are heard; channels: that are heard, 0 if the config does not
     say."""
 

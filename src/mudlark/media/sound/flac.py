@@ -5,8 +5,8 @@ damaged, or not as its stream says, decodes to nothing and is named.
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -20,8 +20,7 @@ _BITS = np.array([0, 8, 12, 0, 16, 20, 24, 32], np.int64)  # by code; 0: as the 
 _FIXED = np.array([[0, 0, 0, 0], [1, 0, 0, 0], [2, -1, 0, 0], [3, -3, 1, 0], [4, -6, 4, -1]], np.int64)  # §9.2.5
 
 
-@dataclass(frozen=True, slots=True)
-class Frames:
+class Frames(msgspec.Struct, frozen=True):
     """Frames in some bytes. begins, ends: their bytes, shape (n,). lengths: bytes of each header, with its check sum.
     sizes: samples of each channel."""
 

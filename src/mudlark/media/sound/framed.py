@@ -6,9 +6,10 @@ streams in which that happens.
 """
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
 
+import msgspec
 import numpy as np
+from msgspec.structs import replace
 
 from mudlark.errors import FormatError
 from mudlark.media.samples import Bytes, Flags, Format, Hints, Ints, Samples
@@ -18,8 +19,7 @@ _TOLERANCE = 0.020  # seconds by which a timestamp may differ from the running c
 _NONE = np.zeros(0, np.int64)
 
 
-@dataclass(frozen=True, slots=True)
-class Syntax:
+class Syntax(msgspec.Struct, frozen=True):
     """How frames of a codec begin.
 
     header: bytes needed to know a frame's length. marks: where frames may begin. lengths: their bytes, headers
@@ -40,8 +40,7 @@ class Syntax:
     hints: Callable[[Sequence[bytes]], Hints] | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Frames:
+class Frames(msgspec.Struct, frozen=True):
     """Positions and lengths in bytes of whole frames; `rest`: where the unfinished one begins."""
 
     positions: Ints

@@ -4,10 +4,10 @@ The frames must follow each other from the first to the last byte, tags aside. W
 the whole (Xing or Info, VBRI) must hold, and so must the check sums of AC-3 (ETSI TS 102 366 §6.1.7).
 """
 
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO
 
+import msgspec
 import numpy as np
 
 from mudlark.errors import FormatError
@@ -29,8 +29,7 @@ _TORN = 4_000  # bytes that a torn frame may have
 _ID3, _APE, _ID3_1 = 10, 32, 128  # bytes of what begins or ends a tag
 
 
-@dataclass(slots=True)
-class Chain:
+class Chain(msgspec.Struct):
     """What was seen so far. frames: whole ones, and taken: bytes of them. zeros: bytes of padding behind. holes: byte,
     second and length of what is no frame. bad: byte and second of frames whose check sum is wrong. first: the first
     frame. cut: bytes of an unfinished last frame."""
@@ -40,8 +39,8 @@ class Chain:
     taken: int = 0
     zeros: int = 0
     format: Format | None = None
-    holes: list[tuple[int, float, int]] = field(default_factory=list)
-    bad: list[tuple[int, float]] = field(default_factory=list)
+    holes: list[tuple[int, float, int]] = msgspec.field(default_factory=list)
+    bad: list[tuple[int, float]] = msgspec.field(default_factory=list)
     bad_count: int = 0
     first: bytes = b""
     cut: int = 0

@@ -5,10 +5,10 @@ states the MD5 of its sound, they are decoded.
 """
 
 import hashlib
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -47,8 +47,7 @@ def _coded_lengths() -> Ints:
 _CODED = _coded_lengths()
 
 
-@dataclass(frozen=True, slots=True)
-class _Stream:
+class _Stream(msgspec.Struct, frozen=True):
     """What STREAMINFO says (§8.2). samples: of each channel, 0 if unknown. digest: MD5 of all samples, None where none
     is stated. begin: byte of the first frame."""
 
@@ -60,8 +59,7 @@ class _Stream:
     begin: int
 
 
-@dataclass(slots=True)
-class _Headers:
+class _Headers(msgspec.Struct):
     """Frame headers found: where they begin, the bytes of each, the number that it states, and its samples."""
 
     places: Ints
@@ -99,15 +97,14 @@ class _Sound:
             self._md5.update(octets[..., : self._width].tobytes())
 
 
-@dataclass(slots=True)
-class _Seen:
+class _Seen(msgspec.Struct):
     """What was seen of the frames. sound: None where no MD5 is stated."""
 
     sound: _Sound | None
     frames: int = 0
     samples: int = 0
-    bad: list[tuple[int, int]] = field(default_factory=list)
-    gaps: list[tuple[int, int, int]] = field(default_factory=list)
+    bad: list[tuple[int, int]] = msgspec.field(default_factory=list)
+    gaps: list[tuple[int, int, int]] = msgspec.field(default_factory=list)
 
 
 def check_flac(path: Path, account: Account) -> Found:

@@ -1,17 +1,16 @@
 """What looking into a file tells beside its checks."""
 
-from dataclasses import dataclass, field
+import msgspec
 
 from mudlark.media.samples import Format
 
 
-@dataclass(slots=True)
-class Found:
+class Found(msgspec.Struct):
     """length: seconds. formats: of its tracks. contents: names and bytes of what is inside. samples: of each track."""
 
     length: float | None = None
-    formats: list[Format] = field(default_factory=list)
-    contents: list[tuple[str, int]] = field(default_factory=list)
+    formats: list[Format] = msgspec.field(default_factory=list)
+    contents: list[tuple[str, int]] = msgspec.field(default_factory=list)
 
 
 def at_second(seconds: float) -> str:

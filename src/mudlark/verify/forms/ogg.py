@@ -5,8 +5,9 @@ told by their first packet.
 """
 
 import mmap
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from mudlark.media.crc import crc32_forward, mirrored
 from mudlark.media.samples import Format
@@ -19,8 +20,7 @@ _MOST_TOLD = 5
 _LATE = 10  # seconds from which a first page cannot hold all that is before it
 
 
-@dataclass(slots=True)
-class _Logical:
+class _Logical(msgspec.Struct):
     """A stream. rate: granules a second. skip: granules before the first that is heard. first: of its first page of
     sound. begin, end: granules. next: the number that its next page should have."""
 
@@ -39,16 +39,15 @@ class _Logical:
         return max(0, self.end - self.skip - (self.begin or 0)) / self.rate if self.rate else 0.0
 
 
-@dataclass(slots=True)
-class _Seen:
+class _Seen(msgspec.Struct):
     """What was seen so far. bytes: of pages, and of what was torn at the ends of a recording. endless: it is one."""
 
     endless: bool = False
     pages: int = 0
     bytes: int = 0
-    logical: dict[int, _Logical] = field(default_factory=dict)
-    done: list[_Logical] = field(default_factory=list)
-    problems: list[tuple[str, str, int]] = field(default_factory=list)
+    logical: dict[int, _Logical] = msgspec.field(default_factory=dict)
+    done: list[_Logical] = msgspec.field(default_factory=list)
+    problems: list[tuple[str, str, int]] = msgspec.field(default_factory=list)
 
     @property
     def seconds(self) -> float:

@@ -3,8 +3,7 @@
 Packets of 188, 192 and 204 bytes. Per packet work is on arrays of whole windows.
 """
 
-from dataclasses import dataclass, field
-
+import msgspec
 import numpy as np
 
 from mudlark.media.samples import Bytes, Flags, Ints
@@ -14,19 +13,18 @@ _STRIDES = (188, 192, 204)
 _LEAST = 4  # packets that tell how far they stand apart
 
 
-@dataclass(slots=True)
-class Packets:
+class Packets(msgspec.Struct):
     """What was seen so far. all: packets, by PID; counts: those with a payload. lost: packets that are missing, by PID.
     damaged: that say so of themselves. stride: bytes from one to the next; 0 if that is not known."""
 
     stride: int = 0
-    all: dict[int, int] = field(default_factory=dict)
-    counts: dict[int, int] = field(default_factory=dict)
-    lost: dict[int, int] = field(default_factory=dict)
+    all: dict[int, int] = msgspec.field(default_factory=dict)
+    counts: dict[int, int] = msgspec.field(default_factory=dict)
+    lost: dict[int, int] = msgspec.field(default_factory=dict)
     damaged: int = 0
     _phase: int = 0
     _rest: bytes = b""
-    _last: dict[int, int] = field(default_factory=dict)
+    _last: dict[int, int] = msgspec.field(default_factory=dict)
 
     def take(self, block: bytes) -> None:
         """Go on with what comes next."""

@@ -5,9 +5,9 @@ that are missing show, although nothing numbers them.
 """
 
 import re
-from dataclasses import dataclass, field
 from pathlib import Path
 
+import msgspec
 import numpy as np
 
 from mudlark.media.bits import Bits
@@ -28,8 +28,7 @@ _HOLE = re.compile(rb"\0{512}[^\0\1]")  # more zeros than any picture has, and n
 _MOST_STREAMS = 64
 
 
-@dataclass(slots=True)
-class _Pictures:
+class _Pictures(msgspec.Struct):
     """A stream of pictures as far as it came. rest: what may go on. first, last: times that are stated, 90 kHz."""
 
     format: Format | None = None
@@ -37,7 +36,7 @@ class _Pictures:
     rows: int = 0
     extended: bool = False
     count: int = 0
-    torn: list[int] = field(default_factory=list)
+    torn: list[int] = msgspec.field(default_factory=list)
     rest: bytes = b""
 
     def take(self, data: bytes, *, last: bool) -> None:
@@ -78,21 +77,20 @@ class _Pictures:
         self.format = Format("video", "mp4v.61" if self.extended else "mp4v.6A", _CLOCK, b"", 0, width, height)
 
 
-@dataclass(slots=True)
-class _Streams:
+class _Streams(msgspec.Struct):
     """What was seen. first, last: stated times of each stream, 90 kHz. stray: places and lengths of what is no packet.
     left: bytes of streams that are not read. zeros: places of holes in coded data."""
 
-    pictures: dict[int, _Pictures] = field(default_factory=dict)
-    sounds: dict[int, Chain] = field(default_factory=dict)
-    pending: dict[int, bytearray] = field(default_factory=dict)
-    first: dict[int, int] = field(default_factory=dict)
-    last: dict[int, int] = field(default_factory=dict)
+    pictures: dict[int, _Pictures] = msgspec.field(default_factory=dict)
+    sounds: dict[int, Chain] = msgspec.field(default_factory=dict)
+    pending: dict[int, bytearray] = msgspec.field(default_factory=dict)
+    first: dict[int, int] = msgspec.field(default_factory=dict)
+    last: dict[int, int] = msgspec.field(default_factory=dict)
     taken: int = 0
     padding: int = 0
-    left: dict[int, int] = field(default_factory=dict)
-    stray: list[tuple[int, int]] = field(default_factory=list)
-    zeros: list[int] = field(default_factory=list)
+    left: dict[int, int] = msgspec.field(default_factory=dict)
+    stray: list[tuple[int, int]] = msgspec.field(default_factory=list)
+    zeros: list[int] = msgspec.field(default_factory=list)
     ended: bool = False
     cut: int = 0
 

@@ -3,9 +3,10 @@
 Neither carries check sums, so nothing is proven of the sound itself.
 """
 
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, Literal
+
+import msgspec
 
 from mudlark.media.samples import Format
 from mudlark.verify.account import Account
@@ -15,8 +16,7 @@ _OPEN = 0xFFFFFFFF  # a length that stands elsewhere, or was never written
 _MOST_CHUNKS = 100_000
 
 
-@dataclass(slots=True)
-class _Sound:
+class _Sound(msgspec.Struct):
     """rate, channels: of the sound. frame: bytes of a sample of all channels. sound: where it begins and how long it is
     said to be. frames: how many are stated apart from that. end: of the last chunk, as stated. open: a length was never
     written."""
@@ -29,7 +29,7 @@ class _Sound:
     frames: int | None = None
     end: int = 0
     open: bool = False
-    chunks: list[tuple[bytes, int, int]] = field(default_factory=list)
+    chunks: list[tuple[bytes, int, int]] = msgspec.field(default_factory=list)
 
 
 def check_riff(path: Path, account: Account) -> Found:

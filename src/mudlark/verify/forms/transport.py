@@ -3,9 +3,9 @@ order, read as for a film.
 """
 
 from collections import defaultdict
-from dataclasses import dataclass, field
 from pathlib import Path
 
+import msgspec
 import numpy as np
 
 from mudlark.errors import FormatError
@@ -25,15 +25,14 @@ _GAP = 0.5  # seconds
 _LAST_RESERVED = 0x1F  # up to which PIDs are of tables that say something of the stream
 
 
-@dataclass(slots=True)
-class _Track:
+class _Track(msgspec.Struct):
     """begin, end: seconds of its own clock, jumps taken out. gaps: (second, seconds) that are missing."""
 
     format: Format
     samples: int = 0
     begin: float | None = None
     end: float = 0.0
-    gaps: list[tuple[float, float]] = field(default_factory=list)
+    gaps: list[tuple[float, float]] = msgspec.field(default_factory=list)
 
     def take(self, samples: Samples) -> None:
         """Go on with what comes next."""
