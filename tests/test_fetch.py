@@ -2,6 +2,7 @@
 
 import asyncio
 import hashlib
+import random
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import aclosing
 from pathlib import Path
@@ -12,14 +13,15 @@ import pytest
 from msgspec.structs import replace
 
 from mudlark.errors import NetworkError, StorageError
-from mudlark.fetch.engine import Engine, Job, Outcome, section_name
+from mudlark.fetch.engine import Engine, Job, Layout, Outcome, section_name
 from mudlark.fetch.receive import in_thread
 from mudlark.fetch.store import Store
+from mudlark.hauling.plain import parts
 from mudlark.manifest.model import Cipher, Initialization, Segment
 from mudlark.web.connection import Connection
 from mudlark.web.meter import Meter
 from mudlark.web.passing import Backoff
-from mudlark.web.resource import Resource, Span
+from mudlark.web.resource import Resource, Span, Version
 from mudlark.web.session import Session
 from tests.conftest import Answer, Trouble
 
@@ -93,6 +95,44 @@ def test_what_broke_off_is_not_joined_with_something_else(tmp_path: Path, troubl
     )
     assert bodies(outcomes) == [new]
     assert not list((tmp_path / ".mudlark").glob("*/segments/*.part"))
+
+
+def test_the_beginning_of_a_part_outlives_its_run(tmp_path: Path, trouble: Trouble) -> None:
+    """Whoever comes back asks for the rest alone; unless what is there is not what was written."""
+    body = random.Random(1).randbytes(4_000_000)
+
+    def answer(first: int, cut: int | None = None) -> Answer:
+        return Answer(body[first:], 206, cut=cut, headers={"Content-Range": f"bytes {first}-3999999/4000000", **tag})
+
+    tag = {"ETag": '"one"'}
+    address = trouble.say("/film", answer(0, 2_500_000))
+    segment = Segment(0, Resource(address, Span(0, len(body)), Version('"one"', None, len(body))))
+
+    async def run(tries: int) -> bytes:
+        with Store(tmp_path, "target") as store:
+            async with Session(Connection(lanes=1, backoff=Backoff(tries=tries, first=0.01, longest=0.01))) as session:
+                engine = Engine(session, store, lambda _head: None, layout=Layout.WHOLE)
+                jobs = parts("file", segment, store.rows("file"), lambda: len(body))
+                return b"".join([one.place.read() async for one in engine.run(jobs) if one.place])
+
+    def asked_from() -> int:
+        return int(trouble.headers[-1]["Range"].removeprefix("bytes=").removesuffix("-3999999"))
+
+    assert asyncio.run(run(1)) == b""
+    with Store(tmp_path, "target") as store:
+        (row,) = store.rows("file")
+    assert 1_000_000 < row.bytes <= 2_500_000
+    trouble.say("/film", answer(row.bytes, 1_500_000))
+    assert asyncio.run(run(1)) == body[: row.bytes] and asked_from() == row.bytes
+    with Store(tmp_path, "target") as store:
+        again = store.rows("file")[-1]
+    first, rest = row.bytes, again.number + again.bytes
+    assert first < rest <= first + 1_500_000
+    with (store.folder / "segments" / row.file).open("r+b") as file:
+        file.write(b"something else")
+    mended = Answer(body[:first], 206, headers={"Content-Range": f"bytes 0-{first - 1}/4000000", **tag})
+    trouble.say("/film", mended, answer(rest))
+    assert asyncio.run(run(1)) == body and asked_from() == rest
 
 
 def test_a_server_that_falls_silent_is_asked_again(tmp_path: Path, trouble: Trouble) -> None:

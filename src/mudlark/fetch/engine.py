@@ -14,6 +14,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from enum import Enum
 from functools import partial
+from pathlib import Path
 from typing import Any, TypedDict, TypeVar
 from urllib.parse import urlsplit
 
@@ -23,6 +24,7 @@ from msgspec.structs import replace
 from mudlark.archive.identity import without_passing
 from mudlark.errors import NetworkError
 from mudlark.fetch.budget import Budget
+from mudlark.fetch.incoming import Body
 from mudlark.fetch.peers import Peers
 from mudlark.fetch.place import Place
 from mudlark.fetch.receive import Arrived, Check, Pot, Receiver, Timing, in_thread
@@ -34,7 +36,7 @@ from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
 from mudlark.web.exchange import Errand, Way
 from mudlark.web.redact import redacted
-from mudlark.web.resource import Resource
+from mudlark.web.resource import Resource, Span
 from mudlark.web.session import Changed, Session
 
 _log = logging.getLogger(__name__)
@@ -216,8 +218,10 @@ class _Line(msgspec.Struct):
     room: asyncio.Semaphore
     _writing: set[asyncio.Task[None]] = msgspec.field(default_factory=set)
     _group: list[tuple[Fetched, asyncio.Future[StoredRow]]] = msgspec.field(default_factory=list)
+    _beginnings: dict[int, Fetched] = msgspec.field(default_factory=dict)
     _there: asyncio.Event = msgspec.field(default_factory=asyncio.Event)
     _proof: asyncio.Future[bool] | None = None
+    _noting: asyncio.Task[None] | None = None
 
     async def one(self, job: Job, result: asyncio.Future[Outcome]) -> None:
         """Have a job done. Its result may come later, when it is written; then the lane is free already."""
@@ -283,8 +287,7 @@ class _Line(msgspec.Struct):
         self, job: Job, arrived: Arrived, tries: int, beside: _Beside, result: asyncio.Future[Outcome]
     ) -> None:
         try:
-            plan = msgspec.json.encode(job.segment).decode()
-            row = await self._keep(job.track, job.number, job.segment.resource, arrived, tries, plan)
+            row = await self._keep(job.track, job.number, job.segment.resource, arrived, tries, _plan(job.segment))
         except BaseException as problem:
             _fail(result, problem)
             return
@@ -319,9 +322,27 @@ class _Line(msgspec.Struct):
                 if not noted.done():
                     noted.set_result(row)
 
+    def _begun(self, job: Job, path: Path, body: Body) -> None:
+        """Have the beginning of a part noted: a run that goes on from here asks for the rest alone."""
+        assert job.segment.resource.span
+        span = Span(job.segment.resource.span.start, body.length)
+        segment = replace(job.segment, resource=replace(job.segment.resource, span=span))
+        begun = replace(job, segment=segment)
+        self._beginnings[job.number] = Fetched(
+            job.track, job.number, begun.source, segment.resource.url, 1, body, path, plan=_plan(segment)
+        )
+        if self._noting is None or self._noting.done():
+            self._noting = asyncio.create_task(self._note_beginnings())
+
+    async def _note_beginnings(self) -> None:
+        """Note them without waiting for what is made durable."""
+        while self._beginnings:
+            begun, self._beginnings = list(self._beginnings.values()), {}
+            await in_thread(self.pool, self.engine.store.begin, begun)
+
     async def end(self) -> None:
         """Wait for what is being written."""
-        await asyncio.gather(*self._writing, return_exceptions=True)
+        await asyncio.gather(*self._writing, *([self._noting] if self._noting else ()), return_exceptions=True)
 
     def _missing(self, job: Job, result: asyncio.Future[Outcome], problem: NetworkError) -> None:
         """A segment that cannot be had; when many in a row cannot, it is the server that is gone."""
@@ -380,6 +401,7 @@ class _Line(msgspec.Struct):
             at=resource.span.start if whole and resource.span else None,
             hashed=not whole,
             apart=engine.layout is Layout.APART,
+            on_written=partial(self._begun, job, path) if whole and resource.span else None,
         )
         looks = 1 if segment.rest or job.patience else 2
         return await self._ask(resource, pot, Errand(f"{job.track} {job.number}", way=way), looks, races=not whole)
@@ -501,6 +523,10 @@ class _Line(msgspec.Struct):
             arrived, tries = await self._ask(resource, pot, Errand(name))
             row = await self._keep(name, 0, resource, arrived, tries)
         return store.place(row)
+
+
+def _plan(segment: Segment) -> str:
+    return msgspec.json.encode(segment).decode()
 
 
 def _fail(future: asyncio.Future[Any], problem: BaseException) -> None:

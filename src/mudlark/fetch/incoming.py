@@ -65,6 +65,11 @@ class Incoming:
                     view = view[file.write(view) :]
         self._held = []
 
+    @property
+    def beginning(self) -> Body:
+        """What is written of a part so far."""
+        return Body(self.bytes, self._check.hexdigest(), offset=self._at or 0)
+
     def end(self, chunks: Sequence[bytes]) -> Body:
         """Append the last chunks."""
         self.write(chunks)

@@ -75,7 +75,8 @@ class Arrived(msgspec.Struct, frozen=True):
 
 class Pot(msgspec.Struct):
     """Where one try of a body goes. check: says what is wrong with its first bytes, or None. at, hashed, apart: as
-    `Incoming` has them. largest: bytes that it may have, if that is less than any may."""
+    `Incoming` has them. largest: bytes that it may have, if that is less than any may. on_written: hears of what is
+    written of it before it has ended."""
 
     path: Path
     check: Check
@@ -84,6 +85,7 @@ class Pot(msgspec.Struct):
     apart: bool = False
     incoming: Incoming | None = None
     largest: int | None = None
+    on_written: Callable[[Body], None] | None = None
 
     @property
     def bytes(self) -> int:
@@ -190,8 +192,7 @@ class Receiver(msgspec.Struct):
         pot.incoming = incoming
         begun = begun or _as_begun(incoming, reply, pot.at)
         try:
-            limits = [limit for limit in (pot.largest, self.largest) if limit is not None]
-            rest = await self._write(reply, incoming, pot.check, min(limits, default=None))
+            rest = await self._write(reply, incoming, pot)
         except Passing:
             if begun and incoming.bytes:
                 self._begun[pot.path, pot.at] = begun
@@ -203,8 +204,9 @@ class Receiver(msgspec.Struct):
             raise
         return await self._compared(reply, Arrived(pot.path, incoming, tuple(rest), timing=_timing(reply)))
 
-    async def _write(self, reply: Reply, incoming: Incoming, check: Check, largest: int | None) -> list[bytes]:
+    async def _write(self, reply: Reply, incoming: Incoming, pot: Pot) -> list[bytes]:
         """All but the last chunks, which are given back."""
+        largest = min((limit for limit in (pot.largest, self.largest) if limit is not None), default=None)
         chunks: list[bytes] = []
         held = 0
         checked = incoming.bytes > 0
@@ -220,16 +222,21 @@ class Receiver(msgspec.Struct):
                         url=reply.url,
                     )
                 if held >= _BLOCK:
-                    checked = checked or _passes(chunks, reply, check)
-                    await in_thread(self.pool, incoming.write, chunks)
+                    checked = checked or _passes(chunks, reply, pot.check)
+                    await self._put_down(incoming, chunks, pot)
                     chunks, held = [], 0
         except Passing:
-            if chunks and (checked or check(_head(chunks)) is None):
-                await in_thread(self.pool, incoming.write, chunks)
+            if chunks and (checked or pot.check(_head(chunks)) is None):
+                await self._put_down(incoming, chunks, pot)
             raise
         if not checked:
-            _passes(chunks, reply, check)
+            _passes(chunks, reply, pot.check)
         return chunks
+
+    async def _put_down(self, incoming: Incoming, chunks: list[bytes], pot: Pot) -> None:
+        await in_thread(self.pool, incoming.write, chunks)
+        if pot.on_written:
+            pot.on_written(incoming.beginning)
 
     async def _compared(self, reply: Reply, arrived: Arrived) -> Arrived:
         """Compared with the digest that the server states of what it sent, if it does (RFC 9530). Where the same bytes

@@ -11,6 +11,7 @@ import shutil
 import socket
 import sqlite3
 import stat
+import threading
 import time
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
@@ -102,6 +103,7 @@ class Store:
         self._kept = False
         self._shared = Path()
         self._shared_bytes = 0
+        self._noting = threading.Lock()
 
     def __enter__(self) -> "Store":
         try:
@@ -220,14 +222,14 @@ class Store:
         for one in group:
             if one.incoming:
                 one.incoming.settle()
-        rows = []
-        for one in group:
-            place = places.get(id(one), Place(one.file, one.body.offset, one.body.length))
-            body, file, offset = one.body, place.path.name, place.offset
-            head = (one.track, one.number, one.source, one.url, body.length, body.check, body.sha256, file, offset)
-            rows.append(StoredRow(*head, one.tries, now(), one.plan))
+        rows = [_row(one, places.get(id(one), Place(one.file, one.body.offset, one.body.length))) for one in group]
         self._note(rows)
         return rows
+
+    def begin(self, group: Sequence[Fetched]) -> None:
+        """Note beginnings of parts that are still coming, in the place of the parts. Nothing is made durable for that:
+        like any row they count only if the bytes are there when somebody comes back."""
+        self._note([_row(one, Place(one.file, one.body.offset, one.body.length)) for one in group], unless_there=True)
 
     def _share(self, bodies: Sequence[bytes]) -> list[Place]:
         """Append to the file of small bodies."""
@@ -255,7 +257,16 @@ class Store:
                     "Make room; the same command goes on from here.",
                 )
 
-    def _note(self, rows: Sequence[StoredRow]) -> None:
+    def _note(self, rows: Sequence[StoredRow], *, unless_there: bool = False) -> None:
+        with self._noting:
+            self._write_rows([row for row in rows if not (unless_there and self._holds(row))])
+
+    def _holds(self, row: StoredRow) -> bool:
+        """True if there is a row of as much, of the same version."""
+        there = self._rows.get((row.track, row.number))
+        return bool(there and there.bytes >= row.bytes and _version(there) == _version(row))
+
+    def _write_rows(self, rows: Sequence[StoredRow]) -> None:
         assert self._database
         try:
             marks = ", ".join("?" * 12)
@@ -266,6 +277,17 @@ class Store:
                 f"Cannot note what was fetched in {self.folder}: {problem}.", _advice(problem)
             ) from problem
         self._rows |= {(row.track, row.number): row for row in rows}
+
+
+def _row(one: Fetched, place: Place) -> StoredRow:
+    body = one.body
+    what = (one.track, one.number, one.source, one.url, body.length, body.check, body.sha256)
+    return StoredRow(*what, place.path.name, place.offset, one.tries, now(), one.plan)
+
+
+def _version(row: StoredRow) -> tuple[str, str]:
+    """The address of a part, and the version that it is of."""
+    return row.url, row.source.partition(" of ")[2]
 
 
 def _short(key: str) -> str:

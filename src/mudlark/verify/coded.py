@@ -99,7 +99,7 @@ class _Kind(msgspec.Struct):
             hit = np.searchsorted(ends, runs, "right")
             inside = hit < len(ends)
             hit, runs = hit[inside], runs[inside]
-            self.holes += np.unique(numbers[hit[begins[hit] <= runs]]).tolist()
+            self.holes += sorted(set(numbers[hit[begins[hit] <= runs]].tolist()))
 
     def out_of_order(self, *, spliced: bool) -> list[int]:
         """The pictures before which others are missing, or that are out of order. Where one kind of number breaks all
@@ -160,7 +160,7 @@ def check_coded(read: ReadAt, tracks: Iterable[TrackIndex], account: Account, *,
         ends = begins + sizes[group]
         data = np.frombuffer(read(start, int(ends.max())), np.uint8)
         zeros = np.flatnonzero(data[: len(data) // _WORD * _WORD].view("<u8") == 0)
-        for index in np.unique(which[group]).tolist():
+        for index in np.flatnonzero(np.bincount(which[group])).tolist():
             own = which[group] == index
             kinds[index].look_at(numbers[group[own]], data, begins[own], ends[own], zeros)
         at = until

@@ -242,7 +242,7 @@ class NalStream:
         first = first[timed] if timed.any() else first[-1:]
         packet = np.maximum(np.searchsorted(starts, begins[first], "right") - 1, 0)
         # a picture whose first slice is lost begins where the packet with its time does
-        without = np.setdiff1d(np.arange(len(starts)), packet)
+        without = np.flatnonzero(np.bincount(packet, minlength=len(starts)) == 0)
         lost = np.searchsorted(begins, starts[without])
         inside = lost < np.searchsorted(begins, np.append(starts, len(stream))[without + 1])
         if inside.any():
