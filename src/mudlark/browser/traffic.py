@@ -9,6 +9,7 @@ import re
 import time
 from collections import Counter
 from contextlib import suppress
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 from urllib.parse import parse_qsl, urlsplit
@@ -47,18 +48,19 @@ class _Exchange(msgspec.Struct):
     noting: bool = False
 
 
-class Traffic(msgspec.Struct):
+@dataclass  # the browser's library sets attributes on whoever hears of its events
+class Traffic:
     """Attach to a context before its first page. count: requests so far. news_at: when something new was asked for."""
 
     count: int = 0
     news_at: float = 0.0
-    _exchanges: "dict[Asked, _Exchange]" = msgspec.field(default_factory=dict)
-    _pending: "dict[Asked, float]" = msgspec.field(default_factory=dict)
-    _forms: Counter[str] = msgspec.field(default_factory=Counter)
-    _initiators: dict[str, Initiator] = msgspec.field(default_factory=dict)
-    _tasks: set[asyncio.Task[None]] = msgspec.field(default_factory=set)
+    _exchanges: "dict[Asked, _Exchange]" = field(default_factory=dict)
+    _pending: "dict[Asked, float]" = field(default_factory=dict)
+    _forms: Counter[str] = field(default_factory=Counter)
+    _initiators: dict[str, Initiator] = field(default_factory=dict)
+    _tasks: set[asyncio.Task[None]] = field(default_factory=set)
     _room: int = _LARGEST_BODIES
-    _gate: asyncio.Semaphore = msgspec.field(default_factory=lambda: asyncio.Semaphore(16))
+    _gate: asyncio.Semaphore = field(default_factory=lambda: asyncio.Semaphore(16))
 
     def attach(self, context: "BrowserContext") -> None:
         """Hear of every request from now on."""

@@ -5,7 +5,6 @@ of items that are not there any more go, and nothing else does.
 """
 
 import csv
-import dataclasses
 import os
 import re
 from collections.abc import Sequence
@@ -75,7 +74,7 @@ def write_report(
     else:
         if heading.period:
             since = max(wanted.since or "", heading.period.first)
-            wanted = dataclasses.replace(wanted, since=since, until=heading.period.last)
+            wanted = msgspec.structs.replace(wanted, since=since, until=heading.period.last)
         holdings = choose(paths, wanted, named)
         written = _Folder(paths, holdings, heading, into, png is not None, replace, all_figures).write()
     if data:
