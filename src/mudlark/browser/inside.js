@@ -160,7 +160,8 @@
       return { words: (layer.innerText || "").replace(/\s+/g, " ").trim().slice(0, 200), buttons: [...new Set(buttons)].slice(0, 12) };
     },
 
-    /* One step down in everything that scrolls; true if anything moved. */
+    /* One step down in everything that scrolls; true if anything moved. What the page does about it begins when it is
+       drawn, which a busy machine does late. */
     scroll: () => {
       const down = (e) => {
         const before = e.scrollTop;
@@ -172,7 +173,11 @@
         if (e.scrollHeight > e.clientHeight + 20 && e.clientHeight > 100
           && /auto|scroll/.test(getComputedStyle(e).overflowY)) moved = down(e) || moved;
       }
-      return moved;
+      if (window !== top) return moved;
+      return new Promise((done) => {
+        setTimeout(() => done(moved), 1000);
+        requestAnimationFrame(() => requestAnimationFrame(() => done(moved)));
+      });
     },
   };
   return tasks[task]();
