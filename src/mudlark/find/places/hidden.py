@@ -105,6 +105,8 @@ def addresses(text: str, depth: int = 0) -> Iterator[tuple[str, str]]:
 
 def parameters(address: str) -> Iterator[tuple[str, str]]:
     """Addresses given to another address in its query or fragment."""
+    if "=" not in address:
+        return
     try:
         parts = urlsplit(address)
     except ValueError:  # brackets that are no host

@@ -107,6 +107,9 @@ def _sums(script: str) -> Iterator[tuple[int, int, str]]:
     """String literals: where each begins and ends, without its quotes, and what it is. Those that are added to each
     other are one, if the first begins an address that is whole; what a script puts together of anything else is for
     the script to say."""
+    if "+" not in script:  # data, mostly: nothing is added
+        yield from ((begin, end, script[begin:end]) for begin, end in _quoted(script))
+        return
     sum_end, parts = -1, list[tuple[int, int]]()
     for begin, end in _quoted(script):
         between = script[sum_end + 1 : begin - 1] if 0 <= sum_end < begin and begin - sum_end < _FARTHEST else ""
