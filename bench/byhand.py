@@ -15,8 +15,11 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+import msgspec
+
 from remux import generate
 
+_IMAGE = 700_000_000  # bytes
 _CONFIGURATION = """
 daemon off; worker_processes 1; error_log {folder}/error.log; pid {folder}/pid;
 events {{ worker_connections 256; }}
@@ -68,60 +71,84 @@ def haul(address: str, into: Path) -> None:
     assert status in (0, 1), status  # nothing proves a file of random bytes
 
 
-def pairs(what: str, ours: Callable[[Path], None], theirs: Callable[[Path], None], folder: Path, rounds: int) -> None:
-    """Print the median of both, and that of their ratios, one after the other."""
+class Pairs(msgspec.Struct, frozen=True):
+    """Seconds of ours and by hand, medians of pairs, and the median of their ratios."""
+
+    ours: float
+    by_hand: float
+    ratio: float
+
+
+def pairs(ours: Callable[[Path], None], theirs: Callable[[Path], None], folder: Path, rounds: int) -> Pairs:
+    """Both, one after the other, so many times."""
     both = [(seconds(ours, folder), seconds(theirs, folder)) for _ in range(rounds)]
-    ratio = statistics.median(mine / yardstick for mine, yardstick in both)
     mine, yardstick = (statistics.median(column) for column in zip(*both, strict=True))
-    print(f"{what:<44}{mine:>9.2f}{yardstick:>11.2f}{ratio:>8.2f}", flush=True)
+    return Pairs(mine, yardstick, statistics.median(one / other for one, other in both))
+
+
+def missing() -> list[str]:
+    """What is not installed and would be needed."""
+    return [name for name in ("nginx", "curl", "sha256sum") if not shutil.which(name)]
+
+
+def compared(folder: Path, rounds: int) -> Iterator[tuple[str, Pairs, float]]:
+    """What is hauled, how both did, and the ratio that was set as the aim."""
+    (folder / "in").mkdir()
+    block = os.urandom(1 << 20)
+    with (folder / "in" / "image.img").open("wb") as file:
+        for _ in range(_IMAGE >> 20):
+            file.write(block)
+    short, long = (_listed(folder / "in" / name, size) for name, size in (("short", 115), ("long", 1_000)))
+    with nginx(folder) as address:
+        yield (
+            f"one file of {_IMAGE / 1e9:.1f} GB",
+            pairs(
+                lambda into: haul(f"{address}/image.img", into),
+                lambda into: run(f"curl -sSf -o image {address}/image.img && sha256sum image", into),
+                folder,
+                rounds,
+            ),
+            0.85,
+        )
+        for size, names, wanted in (("115 MB", short, 0.85), ("1 GB", long, 0.7)):
+            place = names[0].partition("/")[0]
+            fetch = f"printf '%s\\n' {' '.join(names)} | xargs -P 8 -I@ curl -sSf --create-dirs -o @ {address}/@"
+            by_hand = f"{fetch} && sha256sum {place}/*.ts && cat {place}/*.ts > film && sha256sum film"
+            yield (
+                f"HLS of {size} in {len(names)} segments",
+                pairs(
+                    lambda into, place=place: haul(f"{address}/{place}/film.m3u8", into),  # type: ignore[misc]
+                    lambda into, command=by_hand: run(command, into),  # type: ignore[misc]
+                    folder,
+                    rounds,
+                ),
+                wanted,
+            )
+
+
+def _listed(folder: Path, megabytes: int) -> list[str]:
+    """A playlist of so many megabytes; gives the paths of its segments, from the folder around it."""
+    folder.mkdir()
+    paths = generate(folder, megabytes, 6_000_000)
+    lines = ["#EXTM3U", "#EXT-X-TARGETDURATION:6", *(f"#EXTINF:6,\n{path.name}" for path in paths)]
+    (folder / "film.m3u8").write_text("\n".join([*lines, "#EXT-X-ENDLIST"]))
+    return [f"{folder.name}/{path.name}" for path in paths]
 
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--rounds", type=int, default=3)
-    parser.add_argument("--megabytes", type=int, default=1000)
     given = parser.parse_args()
-    if missing := [name for name in ("nginx", "curl", "sha256sum") if not shutil.which(name)]:
-        print(f"{', '.join(missing)} not installed: hauls are not compared with what people do by hand")
+    if lacking := missing():
+        print(f"{', '.join(lacking)} not installed: hauls are not compared with what people do by hand")
         return
     print(f"{os.cpu_count()} cores, median of {given.rounds} pairs, nginx on loopback")
     print(f"{'':<44}{'ours s':>9}{'by hand s':>11}{'ratio':>8}")
     with tempfile.TemporaryDirectory(prefix="mudlark-bench-") as name:
         folder = Path(name)
         folder.chmod(0o755)
-        (folder / "in").mkdir()
-        block = os.urandom(1 << 20)
-        with (folder / "in" / "image.img").open("wb") as file:
-            for _ in range(given.megabytes * 1_000_000 >> 20):
-                file.write(block)
-        paths = generate(folder / "in", 115, 6_000_000)
-        lines = ["#EXTM3U", "#EXT-X-TARGETDURATION:6", *(f"#EXTINF:6,\n{path.name}" for path in paths)]
-        (folder / "in" / "film.m3u8").write_text("\n".join([*lines, "#EXT-X-ENDLIST"]))
-        names = " ".join(path.name for path in paths)
-        with nginx(folder) as address:
-            pairs(
-                f"haul of one file of {given.megabytes} MB",
-                lambda into: haul(f"{address}/image.img", into),
-                lambda into: run(f"curl -sSf -o image {address}/image.img && sha256sum image", into),
-                folder,
-                given.rounds,
-            )
-            fetch = f"printf '%s\\n' {names} | xargs -P 8 -I@ curl -sSf -o @ {address}/@"
-            pairs(
-                f"haul of 115 MB in {len(paths)} segments",
-                lambda into: haul(f"{address}/film.m3u8", into),
-                lambda into: run(f"{fetch} && sha256sum {names} && cat {names} > film && sha256sum film", into),
-                folder,
-                given.rounds,
-            )
-        with nginx(folder, "limit_rate 12500k;") as address:  # eight lanes of it are 100 MB/s
-            pairs(
-                "the same at 100 MB/s, fetching alone",
-                lambda into: haul(f"{address}/film.m3u8", into),
-                lambda into: run(f"printf '%s\\n' {names} | xargs -P 8 -I@ curl -sSf -o @ {address}/@", into),
-                folder,
-                given.rounds,
-            )
+        for what, both, _ in compared(folder, given.rounds):
+            print(f"{what:<44}{both.ours:>9.2f}{both.by_hand:>11.2f}{both.ratio:>8.2f}", flush=True)
 
 
 if __name__ == "__main__":

@@ -10,12 +10,12 @@ import time
 from pathlib import Path
 
 
-def item(folder: Path, number: int) -> None:
-    """A record as a haul of a film in fifty segments leaves it."""
+def item(folder: Path, number: int, segments: int = 50) -> None:
+    """A record as a haul of a film in so many segments leaves it."""
     folder.mkdir(parents=True)
-    segments = [
+    listed = [
         {"track": "v1", "number": n, "url": f"https://media.museum.example/{number}/{n}.ts", "sha256": "ab" * 32}
-        for n in range(50)
+        for n in range(segments)
     ]
     record = {
         "title": f"Film {number}",
@@ -25,12 +25,12 @@ def item(folder: Path, number: int) -> None:
         "finished": "2031-05-17T10:01:00Z",
         "duration": 60.0,
         "planned_duration": 60.0,
-        "segments": {"planned": 50, "fetched": 50, "reused": 0, "retried": 0, "missing": 0},
+        "segments": {"planned": segments, "fetched": segments, "reused": 0, "retried": 0, "missing": 0},
         "checks": [{"name": "samples", "outcome": "passed", "detail": "all 1,500 samples lie inside the media data"}],
         "versions": {},
         "tracks": [{"type": "video", "codec": "avc1.64001f", "height": 720}],
         "files": [{"path": "film.mp4", "role": "media", "bytes": 1_000_000, "sha256": f"{number:064x}"}],
-        "segment_list": segments,
+        "segment_list": listed,
         "source": {
             "target": f"https://museum.example/film/{number}",
             "identity": f"{number:064x}",

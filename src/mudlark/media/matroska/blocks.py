@@ -75,7 +75,11 @@ class Track(msgspec.Struct):
     discarded: int = 0
 
     def frames(self, scale: int) -> tuple[Ints, Ints, "np.ndarray[tuple[int], np.dtype[np.bool_]]"]:
-        """Sizes, times and sync flags, the times of laced frames filled in. scale: nanoseconds of a tick."""
+        """Sizes, times and sync flags, the times of laced frames filled in. scale: nanoseconds of a tick. What is given
+        is not copied, where it need not be."""
+        sizes, sync = np.frombuffer(self.sizes, np.int64), np.frombuffer(self.sync, np.bool_)
+        if not self.laced:
+            return sizes, np.frombuffer(self.times, np.int64), sync
         times = np.array(self.times, np.float64)
         before = 0.0
         for first, count in self.laced:
@@ -87,13 +91,12 @@ class Track(msgspec.Struct):
                 step = (times[following] - times[first]) / count if following < len(times) else before
             before = step
             times[first : first + count] = times[first] + np.arange(count) * step
-        sync = np.frombuffer(bytes(self.sync), np.bool_)
-        return np.array(self.sizes, np.int64), np.rint(times).astype(np.int64), sync
+        return sizes, np.rint(times).astype(np.int64), sync
 
     def clear(self) -> None:
-        """Forget the frames."""
-        for listed in (self.sizes, self.offsets, self.times, self.lasts, self.sync, self.laced):
-            del listed[:]
+        """Forget the frames; what was given of them stays."""
+        self.sizes, self.offsets, self.times, self.lasts = (growing() for _ in range(4))
+        self.sync, self.laced = bytearray(), []
         self.additions = self.discarded = 0
 
 

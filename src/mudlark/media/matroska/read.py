@@ -240,9 +240,10 @@ def _values(data: bytes | memoryview, base: int, entry: Element, depth: int = 0)
 
 def _index(track: Track, ticks: int, scale: int, read: ReadAt) -> TrackIndex:
     sizes, times, sync = track.frames(scale)
-    pts = times - round(track.delay / scale)
+    delay = round(track.delay / scale)
+    pts = times - delay if delay else times
     # blocks stand in order of decoding, and state only when they are shown
-    dts = np.sort(pts)
+    dts = pts if (pts[1:] >= pts[:-1]).all() else np.sort(pts)
     steps = np.diff(dts)
     usual = int(np.median(steps)) if len(steps) else 0
     durations = np.append(steps, usual) if len(pts) else pts
@@ -254,12 +255,12 @@ def _index(track: Track, ticks: int, scale: int, read: ReadAt) -> TrackIndex:
         track.number,
         (replace(format, timescale=ticks, sample_duration=0),),
         sizes,
-        np.array(track.offsets, np.int64),
+        np.frombuffer(track.offsets, np.int64),
         dts,
         pts,
         durations,
         sync,
-        np.zeros(len(sizes), np.int64),
+        np.broadcast_to(np.int64(0), len(sizes)),  # which takes no room
         int(pts.min()) if len(pts) else 0,
         language=track.language,
         label=track.label,
