@@ -297,6 +297,8 @@ def _clear(left: Store) -> None:
         with suppress(StorageError), left as store:
             if store.placed:
                 store.discard()
+    else:
+        remove_if_empty(left.folder.parent)
 
 
 @asynccontextmanager
