@@ -4,9 +4,11 @@ The records are the truth. What was read of them is kept in an index (`index.py`
 again, and what is found by the index is compared with its record once more. The folder itself is only read.
 """
 
+import gc
 import os
 import time
-from contextlib import suppress
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 import msgspec
@@ -124,7 +126,7 @@ def contents(folder: Path) -> Contents:
         found.entries.append(read_entry(str(folder), ".")[0])
         return found
     place, seen = folder.resolve(), set[Path]()
-    with Index() as index:
+    with Index() as index, _nothing_thrown_away():
         waiting = [("", 0)]
         while waiting:
             above, depth = waiting.pop()
@@ -148,6 +150,18 @@ def contents(folder: Path) -> Contents:
             ]
         index.forget(place, seen)
     return found
+
+
+@contextmanager
+def _nothing_thrown_away() -> Iterator[None]:
+    """Look for no garbage while a hundred thousand entries are read, of which none is."""
+    collects = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if collects:
+            gc.enable()
 
 
 def _take(found: Contents, index: Index, here: Path, above: str, folders: "list[os.DirEntry[str]]") -> list[str]:
