@@ -102,6 +102,7 @@ def test_gaps_still_times_and_ends_apart_are_flaws() -> None:
     video.edits, video.delay = (), 0
     video.pts[150:] += 90_000
     video.dts[150:] += 90_000
+    video.durations, sound.durations = video.durations.copy(), sound.durations.copy()
     video.durations[149] += 90_000
     sound.durations[10] = 0
     account = Account()

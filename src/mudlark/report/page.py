@@ -20,8 +20,6 @@ from markupsafe import Markup, escape
 
 from mudlark import __version__
 from mudlark.fetch.store import now
-from mudlark.report.bars import draw_folder
-from mudlark.report.figures import draw
 from mudlark.report.heading import Heading
 from mudlark.report.item import ItemData
 from mudlark.report.shelf import Shelf
@@ -63,6 +61,8 @@ def item_page(
 ) -> str:
     """The page of an item. place: of the page, from which links lead to the item's files. back: address of the index
     that it is below."""
+    from mudlark.report.figures import draw  # with Matplotlib: large, and only loaded when all films were looked into
+
     media = [file.path for file in item.record.files if file.role == "media"]
     return _page(
         "item.html",
@@ -82,6 +82,8 @@ def item_page(
 
 def folder_page(shelf: Shelf) -> str:
     """The index of a folder."""
+    from mudlark.report.bars import draw_folder
+
     return _page(
         "folder.html",
         title=shelf.title,

@@ -5,7 +5,7 @@ frames), else from what the record says of its pieces.
 """
 
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from itertools import pairwise
 from pathlib import Path
@@ -32,6 +32,8 @@ _MOST_BINS = 600  # points of a line, more than which no eye could tell apart
 _WINDOW = 188 * 21 * 2048  # bytes, some 8 MB
 _RATES, _KEYS = ("track", "second", "kbit/s"), ("track", "second", "seconds to the next")
 
+_Drawn = tuple[list[Row], str]  # rows of a table, and a word on them
+
 
 class _Track(msgspec.Struct):
     """A track's samples. times: seconds of the film at which they play; sizes: bytes; sync: decoding may begin."""
@@ -46,26 +48,35 @@ class _Track(msgspec.Struct):
 def rates_of(folder: Path, record: Record) -> tuple[Table, Table]:
     """The tables of bit rates and of pictures that can be decoded alone."""
     media = [path for file in record.files if file.role == "media" and (path := inside_item(folder, file.path))]
-    tracks: list[_Track] = []
+    drawn: list[tuple[_Drawn, _Drawn]] = []
     if len(media) == 1:
         with suppress(FormatError, OSError, ValueError, IndexError):  # what is wrong with it, the checks say
-            tracks = list(_tracks(media[0]))
-    rates, words = _rates(tracks)
+            drawn = [(_rates(track), _keys(track)) for track in _tracks(media[0])]  # one in memory at a time
+    rates, words = _joined(rates for rates, _ in drawn)
     if not rates:
         rates, words = _rates_of_pieces(record)
-    keys, key_words = _keys(tracks)
+    keys, key_words = _joined(keys for _, keys in drawn)
+    key_words = key_words or "There is no picture here whose samples are known."
     return (
         Table("rates", "Bit rate of each track", _RATES, rates, words),
         Table("keys", "Distances of key frames (pictures that can be decoded alone)", _KEYS, keys, key_words),
     )
 
 
+def _joined(drawn: Iterable[_Drawn]) -> _Drawn:
+    """What was drawn of all tracks: their rows, and what is said of each."""
+    parts = list(drawn)
+    facts = "; ".join(fact for _, fact in parts if fact)
+    return [row for rows, _ in parts for row in rows], f"{facts}." if facts else ""
+
+
 def _tracks(path: Path) -> Iterator[_Track]:
     """The tracks of a file, if it is of a kind whose samples are known."""
     form = form_of(path)
     if form in INDEXED:
-        movie = movie_in(path)
-        for track in movie.tracks:
+        tracks = movie_in(path).tracks
+        while tracks:  # each is let go when the next is looked at
+            track = tracks.pop(0)
             if len(track.sizes):
                 begin = track.presented()[0]
                 times = begin + (track.pts - track.pts.min()) / track.format.timescale
@@ -119,19 +130,14 @@ def _chained(file: BinaryIO, size: int, form: str) -> Iterator[_Track]:
         yield _Track("audio 1", False, np.arange(len(lengths)) * step, lengths, np.ones(len(lengths), np.bool_))
 
 
-def _rates(tracks: list[_Track]) -> tuple[list[Row], str]:
-    rows: list[Row] = []
-    facts = []
-    for track in tracks:
-        length = max(float(track.times.max()), 1.0)
-        edges = np.linspace(0.0, length, min(_MOST_BINS, max(2, int(length))) + 1)
-        bits, _ = np.histogram(track.times, edges, weights=track.sizes * 8.0)
-        rates = bits / (edges[1] - edges[0]) / 1000
-        pairs = zip(edges[:-1].tolist(), rates.tolist(), strict=True)
-        rows += [(track.name, round(at, 3), round(rate, 1)) for at, rate in pairs]
-        spread = f"{rates.mean():,.0f} kbit/s on average, from {rates.min():,.0f} to {rates.max():,.0f}"
-        facts.append(f"{track.name}: {spread}")
-    return rows, f"{'; '.join(facts)}." if facts else ""
+def _rates(track: _Track) -> _Drawn:
+    length = max(float(track.times.max()), 1.0)
+    edges = np.linspace(0.0, length, min(_MOST_BINS, max(2, int(length))) + 1)
+    bits, _ = np.histogram(track.times, edges, weights=track.sizes * 8.0)
+    rates = bits / (edges[1] - edges[0]) / 1000
+    pairs = zip(edges[:-1].tolist(), rates.tolist(), strict=True)
+    spread = f"{rates.mean():,.0f} kbit/s on average, from {rates.min():,.0f} to {rates.max():,.0f}"
+    return [(track.name, round(at, 3), round(rate, 1)) for at, rate in pairs], f"{track.name}: {spread}"
 
 
 def _rates_of_pieces(record: Record) -> tuple[list[Row], str]:
@@ -148,18 +154,14 @@ def _rates_of_pieces(record: Record) -> tuple[list[Row], str]:
     return rows, "From the sizes of the pieces as they came, as the samples of the file itself are not known."
 
 
-def _keys(tracks: list[_Track]) -> tuple[list[Row], str]:
-    rows: list[Row] = []
-    facts = []
-    for track in tracks:
-        alone = np.sort(track.times[track.sync]).tolist()
-        if not track.video or not alone:
-            continue
-        distances = [(track.name, round(at, 3), round(after - at, 3)) for at, after in pairwise(alone)]
-        rows += distances
-        if distances:
-            _, at, most = max(distances, key=lambda one: one[2])
-            facts.append(f"{track.name}: {len(alone):,} key frames, at most {most:.2f} s apart (at {at:.1f} s)")
-        else:
-            facts.append(f"{track.name}: one key frame only, at its beginning")
-    return rows, f"{'; '.join(facts)}." if facts else "There is no picture here whose samples are known."
+def _keys(track: _Track) -> _Drawn:
+    alone = np.sort(track.times[track.sync]).tolist() if track.video else []
+    if not alone:
+        return [], ""
+    distances: list[Row] = [(track.name, round(at, 3), round(after - at, 3)) for at, after in pairwise(alone)]
+    if not distances:
+        return [], f"{track.name}: one key frame only, at its beginning"
+    apart = np.diff(alone)
+    widest = int(np.argmax(apart))
+    words = f"at most {apart[widest]:.2f} s apart (at {alone[widest]:.1f} s)"
+    return distances, f"{track.name}: {len(alone):,} key frames, {words}"

@@ -20,8 +20,6 @@ from mudlark.archive.listing import cell
 from mudlark.atomic import atomic_write, refuse_existing
 from mudlark.errors import StorageError, UsageError, examining
 from mudlark.plain import NotPlain, open_plain
-from mudlark.report.bars import draw_folder
-from mudlark.report.figures import draw
 from mudlark.report.heading import Heading
 from mudlark.report.item import ItemData, read_item
 from mudlark.report.page import GENERATOR, folder_page, item_page
@@ -93,6 +91,8 @@ def _write_item(path: Path, into: Path, heading: Heading, *, alone: bool, replac
         item = read_item(path)
         body = item_page(item, into, heading).encode()
     _write(into, body, replace=replace)
+    from mudlark.report.figures import draw
+
     drawings = {table.name: draw(item, table, "png") for table in item.figures} if alone else {}
     return _Written(1, [*item.figures, item.pieces], drawings)
 
@@ -128,6 +128,8 @@ class _Folder(msgspec.Struct, frozen=True):
         _write(self.into, folder_page(shelf).encode(), replace=self.replace)
         for left in earlier - written:
             left.unlink()
+        from mudlark.report.bars import draw_folder
+
         drawings = {table.name: draw_folder(table, "png") for table in figures} if self.alone else {}
         return _Written(1 + len(written), [*figures, shelf.items()], drawings)
 

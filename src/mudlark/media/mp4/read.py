@@ -80,6 +80,13 @@ def parse_movie(
     return movie
 
 
+def _running(values: Ints) -> Ints:
+    """The sum of all before each of them."""
+    sums = np.zeros(len(values), np.int64)
+    np.cumsum(values[:-1], out=sums[1:])
+    return sums
+
+
 class _Reader:
     def __init__(self, data: bytes, base: int, handlers: frozenset[str]) -> None:
         self.data = data
@@ -106,7 +113,8 @@ class _Reader:
         return self.data[box.content - self.base : box.end - self.base]
 
     def number(self, box: Box, at: int, size: int) -> int:
-        part = self.content(box)[at : at + size]
+        begin = box.content - self.base + at
+        part = self.data[begin : min(begin + size, box.end - self.base)]
         if len(part) < size:
             raise Mp4Error(f"Box '{box.kind}' is too short", box.start)
         return int.from_bytes(part, "big")
@@ -119,11 +127,11 @@ class _Reader:
 
     def table(self, box: Box, columns: int, width: str = ">u4", skip: int = 0) -> Ints:
         """The rows of a counted table as int64, shape (n, columns)."""
-        count, content = self.number(box, 4 + skip, 4), self.content(box)[8 + skip :]
-        size = count * columns * np.dtype(width).itemsize
-        if size > len(content):
+        count, begin = self.number(box, 4 + skip, 4), box.content + 8 + skip
+        if count * columns * np.dtype(width).itemsize > min(box.end, self.base + len(self.data)) - begin:
             raise Mp4Error(f"Box '{box.kind}' promises {count:,} entries and is too short for them", box.start)
-        return np.frombuffer(content[:size], width).astype(np.int64).reshape(count, columns)
+        there = np.frombuffer(self.data, width, count * columns, begin - self.base)
+        return there.astype(np.int64).reshape(count, columns)
 
     def track(self, trak: Box, movie: IndexedMovie) -> None:
         media = self.one(trak, "mdia")
@@ -145,7 +153,7 @@ class _Reader:
         formats = tuple(replace(one, matrix=turned) for one in self.formats(tables["stsd"][0], timescale, kind))
         sizes = self.sizes(tables)
         durations = self.spread(tables["stts"][0], len(sizes))
-        dts = np.concatenate([[0], np.cumsum(durations)[:-1]]) if len(sizes) else durations
+        dts = _running(durations)
         pts = dts
         if "ctts" in tables:
             pts = dts + self.spread(tables["ctts"][0], len(sizes), ">i4")
@@ -193,7 +201,7 @@ class _Reader:
         if int(runs[:, 0].sum()) != count:
             raise Mp4Error(f"Box '{box.kind}' describes {int(runs[:, 0].sum()):,} samples, not {count:,}", box.start)
         values = runs[:, 1].astype(">u4").view(width).astype(np.int64) if width != ">u4" else runs[:, 1]
-        return np.repeat(values, runs[:, 0])
+        return np.broadcast_to(values[0], count) if len(runs) == 1 else np.repeat(values, runs[:, 0])
 
     def places(self, tables: dict[str, list[Box]], sizes: Ints, formats: int) -> tuple[Ints, Ints]:
         """Where each sample begins, and which format describes it: chunk by chunk (§8.7.4, §8.7.5)."""
@@ -216,11 +224,13 @@ class _Reader:
             raise Mp4Error(
                 f"The chunks hold {int(per_chunk.sum()):,} samples, the index lists {len(sizes):,}", box.start
             )
-        before = np.concatenate([[0], np.cumsum(sizes)[:-1]])
+        before = _running(sizes)
         first_of_chunk = np.cumsum(per_chunk) - per_chunk
         filled = per_chunk > 0
         start = np.repeat(chunks[filled] - before[first_of_chunk[filled]], per_chunk[filled])
-        places: Ints = start + before
+        places: Ints = np.add(start, before, out=before)
+        if (runs[:, 2] == runs[0, 2]).all():
+            return places, np.broadcast_to(runs[0, 2] - 1, len(sizes))
         return places, np.repeat(np.repeat(runs[:, 2] - 1, lasts), per_chunk)
 
     def edits(self, trak: Box, rate: float) -> tuple[int, tuple[Edit, ...]]:
