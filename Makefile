@@ -36,17 +36,11 @@ soak: $(VENV)/ready
 	$(BIN)/python -m pytest -m soak -n 0 --timeout 1800
 
 bench: $(VENV)/installed
-	$(BIN)/python bench/remux.py
-	$(BIN)/python bench/fetch.py
-	$(BIN)/python bench/byhand.py
-	$(BIN)/python bench/sift.py
+	$(BIN)/python bench/table.py  # all that is promised; the others look closer, or at something else
 	$(BIN)/python bench/tap.py
 	$(BIN)/python bench/har.py
-	$(BIN)/python bench/ledger.py
 	$(BIN)/python bench/shelf.py
 	$(BIN)/python bench/sweep.py
-	$(BIN)/python bench/assay.py
-	$(BIN)/python bench/report.py
 
 media: $(VENV)/installed
 	$(BIN)/python tools/make_demo_media.py

@@ -153,9 +153,9 @@ def _shelves(folder: Path) -> Iterator[Row]:
 
 
 def _reports(folder: Path) -> Iterator[Row]:
-    report.long_item(folder / "long")
+    report.real_item(folder / "long")
     command = [sys.executable, "-m", "mudlark", "report", str(folder / "long"), "--into", str(folder / "a.html")]
-    took, memory = assay.measured([*command, "--replace"])
+    took, memory = min(assay.measured([*command, "--replace"]) for _ in range(3))
     yield Row("report of a film of 11 h, s", took, 1.5)
     yield Row("the same, MB", memory, 150)
 
