@@ -7,7 +7,6 @@ A slower number fails nothing; it is said.
 """
 
 import argparse
-import json
 import math
 import os
 import subprocess
@@ -26,6 +25,7 @@ import ledger
 import remux
 import report
 import sift
+from mudlark import __version__
 from mudlark.find.judge.rank import rank
 from mudlark.find.places.page import read_page
 
@@ -54,6 +54,13 @@ class Row(msgspec.Struct, frozen=True):
         )
         numbers = "".join(f"{_number(one):>10}" for one in (self.now, self.wanted, self.floor, released))
         return f"{self.what:<58}{numbers}  {'' if met else 'not met'}{' slower' if slower else ''}".rstrip()
+
+
+class Release(msgspec.Struct):
+    """The numbers of a release, by what was measured."""
+
+    version: str
+    numbers: dict[str, float] = {}
 
 
 def _number(value: float | None) -> str:
@@ -177,10 +184,10 @@ def main() -> None:
     parser.add_argument("--only", action="append", choices=sorted(_GROUPS), default=[])
     parser.add_argument("--release", action="store_true")
     given = parser.parse_args()
-    released: dict[str, float] = json.loads(_RELEASED.read_text()) if _RELEASED.exists() else {}
+    released = msgspec.json.decode(_RELEASED.read_bytes(), type=Release) if _RELEASED.exists() else Release("release")
     print(f"{os.cpu_count()} cores, Python {sys.version.split()[0]}; ratios and numbers of one run")
-    print(f"{'':<58}{'now':>10}{'wanted':>10}{'floor':>10}{'release':>10}")
-    numbers = dict(released)
+    print(f"{'':<58}{'now':>10}{'wanted':>10}{'floor':>10}{released.version:>10}")
+    numbers = dict(released.numbers)
     for name, rows in _GROUPS.items():
         if given.only and name not in given.only:
             continue
@@ -188,10 +195,11 @@ def main() -> None:
             folder = Path(place)
             folder.chmod(0o755)  # for a server that runs as somebody else
             for row in rows(folder):
-                print(row.line(released.get(row.what)), flush=True)
+                print(row.line(released.numbers.get(row.what)), flush=True)
                 numbers[row.what] = round(row.now, 3)
     if given.release:
-        _RELEASED.write_text(json.dumps(numbers, indent=2) + "\n")
+        data = msgspec.json.encode(Release(__version__, numbers))
+        _RELEASED.write_bytes(msgspec.json.format(data, indent=2) + b"\n")
 
 
 if __name__ == "__main__":
