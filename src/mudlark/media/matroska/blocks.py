@@ -47,6 +47,7 @@ _LONGEST_NUMBER = 8  # bytes
 ABOVE_CLUSTERS = _LEVEL_ONE | {names.EBML, names.SEGMENT}  # what cannot stand inside of one (RFC 9559 §4.5)
 _MOST_LACED = 256
 _NOT_DESCRIBED = 0  # the number of what takes the frames of tracks that no entry describes, if there is such a track
+_FEW = 16  # blocks that are noted one by one
 _WIDTHS = [0, *(9 - n.bit_length() for n in range(1, 256))]  # bytes of a size, by its first
 _EIGHT_BYTES = struct.Struct(">Q").unpack_from
 _MASKS = [(1 << 7 * width) - 1 for width in range(9)]
@@ -146,44 +147,48 @@ def read_cluster(
 def _plain_blocks(data: bytes | memoryview, at: int, end: int, base: int, time: int, tracks: dict[int, Track]) -> int:
     """Note the frames of the simple blocks without lacing that stand here one behind the other, as nearly all do, and
     give where the last of them ends in the data; `at` if anything else stands here."""
-    begins, stops, here, last = list[int](), list[int](), at, end - 9
-    while here <= last and data[here] == 0xA3:  # a number, as this is done for each frame of a film
-        first = data[here + 1]
+    begins, stops, last = list[int](), list[int](), end - 9
+    while at <= last and data[at] == 0xA3:  # a number, as this is done for each frame of a film
+        first = data[at + 1]
         if first == 0x01:
-            begin = here + 9
-            size = _EIGHT_BYTES(data, here + 1)[0] & 0xFFFFFFFFFFFFFF
+            begin = at + 9
+            size = _EIGHT_BYTES(data, at + 1)[0] & 0xFFFFFFFFFFFFFF
         else:
             width = _WIDTHS[first]
-            begin = here + 1 + width
-            size = int.from_bytes(data[here + 1 : begin], "big") & _MASKS[width]
+            begin = at + 1 + width
+            size = int.from_bytes(data[at + 1 : begin], "big") & _MASKS[width]
             if not width or size == _MASKS[width]:
                 break
-        if size < 4 or begin + size > end:
+        if size < 4 or begin + size > end or data[begin + 3] & 0x06:
             break
-        here = begin + size
+        if data[begin] < 0x80 or data[begin] & 0x7F not in tracks:
+            break
+        at = begin + size
         begins.append(begin)
-        stops.append(here)
-    if not begins:
+        stops.append(at)
+    if len(begins) < _FEW:
+        for begin, stop in zip(begins, stops, strict=True):
+            shown = data[begin + 1] << 8 | data[begin + 2]
+            track = tracks[data[begin] & 0x7F]
+            track.sizes.append(stop - begin - 4)
+            track.offsets.append(base + begin + 4)
+            track.times.append(time + shown - ((shown & 0x8000) << 1))
+            track.lasts.append(0)
+            track.sync.append(data[begin + 3] >> 7)
         return at
     content, places = np.frombuffer(data, np.uint8), np.array(begins)
     numbers, flags = content[places], content[places + 3]
-    known = np.zeros(256, np.bool_)
-    known[[0x80 | number for number in tracks if number < 0x80]] = True
-    plain = known[numbers] & (flags & 0x06 == 0)
-    count = len(places) if plain.all() else int(plain.argmin())
-    numbers, flags, places = numbers[:count], flags[:count], places[:count]
     shown = (content[places + 1].view(np.int8).astype(np.int64) << 8) | content[places + 2]
-    sizes = np.array(stops[:count]) - places - 4
+    sizes = np.array(stops) - places - 4
     for number, track in tracks.items():
         own = numbers == 0x80 | number
-        if not own.any():
-            continue
-        track.sizes.frombytes(sizes[own].tobytes())
-        track.offsets.frombytes((places[own] + (base + 4)).tobytes())
-        track.times.frombytes((shown[own] + time).tobytes())
-        track.lasts.frombytes(bytes(8 * int(own.sum())))
-        track.sync += (flags[own] >> 7).tobytes()
-    return stops[count - 1] if count else at
+        if own.any():
+            track.sizes.frombytes(sizes[own].tobytes())
+            track.offsets.frombytes((places[own] + (base + 4)).tobytes())
+            track.times.frombytes((shown[own] + time).tobytes())
+            track.lasts.frombytes(bytes(8 * int(own.sum())))
+            track.sync += (flags[own] >> 7).tobytes()
+    return at
 
 
 def _group(
