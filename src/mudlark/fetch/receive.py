@@ -30,6 +30,7 @@ from mudlark.web.session import Changed, Session
 T = TypeVar("T")
 Check = Callable[[bytes], str | None]
 _BLOCK = 1 << 20  # bytes collected before they go to a thread
+_NOTED = 1 << 19  # the same of a part whose beginning is noted
 _HEAD = 65536  # bytes by which a body is judged
 
 
@@ -209,7 +210,7 @@ class Receiver(msgspec.Struct):
         largest = min((limit for limit in (pot.largest, self.largest) if limit is not None), default=None)
         chunks: list[bytes] = []
         held = 0
-        checked = incoming.bytes > 0
+        checked, block = incoming.bytes > 0, _NOTED if pot.on_written else _BLOCK
         try:
             async for chunk in reply.chunks:
                 self.on_bytes(len(chunk))
@@ -221,7 +222,7 @@ class Receiver(msgspec.Struct):
                         "If it is a film of its own, haul it by its address.",
                         url=reply.url,
                     )
-                if held >= _BLOCK:
+                if held >= block:
                     checked = checked or _passes(chunks, reply, pot.check)
                     await self._put_down(incoming, chunks, pot)
                     chunks, held = [], 0
