@@ -151,7 +151,9 @@ class _Walk:
             if self._elements > _MOST_ELEMENTS:
                 self.into.page.notes = [TOO_MANY]
                 break
-            tag = node.tag or ""
+            tag = node.tag or "-"
+            if tag[0] == "-":  # a comment, of which the library must not be asked for attributes: it may crash
+                continue
             handler = _HANDLERS.get(tag)
             attributes = node.attributes
             if handler:
