@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mudlark.media.samples import Bytes
-from mudlark.media.sound.flac import Frames, batches, decoded
+from mudlark.media.sound.flac import FlacFrames, batches, decoded
 from mudlark.verify.account import Account
 from mudlark.verify.forms.flac import check_flac
 from tests import sounds
@@ -62,7 +62,7 @@ def subframe(*numbers: tuple[int, int]) -> Bytes:
 
 
 def samples_of(data: Bytes, size: int) -> list[int] | None:
-    frames = Frames(np.array([0]), np.array([len(data)]), np.array([5]), np.array([size]))
+    frames = FlacFrames(np.array([0]), np.array([len(data)]), np.array([5]), np.array([size]))
     found = decoded(data, frames, 1, 16)
     return None if found is None else found[:, 0].tolist()
 

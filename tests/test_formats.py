@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from mudlark.demo.repacked import encrypted, fragments, packed, section
 from mudlark.demo.streamed import MEDIA, content
-from mudlark.demo.transport import AAC, AUDIO_PID, AVC, VIDEO_PID, Stream, TransportWriter, Unit
+from mudlark.demo.transport import AAC, AUDIO_PID, AVC, VIDEO_PID, MappedStream, TransportWriter, Unit
 from mudlark.errors import MudlarkError
 from mudlark.media.bits import Bits
 from mudlark.media.language import packed_code, same_language, three_letters
@@ -265,11 +265,11 @@ def test_several_sounds_of_a_transport_stream_keep_their_languages() -> None:
 
     streams = (
         AVC,
-        Stream(AUDIO_PID, 0x0F, descriptor(b"eng")),
-        Stream(0x102, 0x03, descriptor(b"cym")),
-        Stream(0x103, 0x06, b"\x6a\1\0" + descriptor(b"fra")),
-        Stream(0x104, 0x15),
-        Stream(0x105, 0x02),
+        MappedStream(AUDIO_PID, 0x0F, descriptor(b"eng")),
+        MappedStream(0x102, 0x03, descriptor(b"cym")),
+        MappedStream(0x103, 0x06, b"\x6a\1\0" + descriptor(b"fra")),
+        MappedStream(0x104, 0x15),
+        MappedStream(0x105, 0x02),
     )
     adts_frames = packed(AUDIO)[skip_tags(packed(AUDIO))[0] :]
     units = [
@@ -302,7 +302,7 @@ def test_latm_is_unpacked_bit_by_bit() -> None:
     data = b"".join(_latm(payload, number % 5 == 0) for number, payload in enumerate(payloads))
     reader = TransportReader()
     (got,) = reader.feed(
-        memoryview(TransportWriter(Stream(AUDIO_PID, 0x11)).segment([Unit(AUDIO_PID, data, 900, 900)]))
+        memoryview(TransportWriter(MappedStream(AUDIO_PID, 0x11)).segment([Unit(AUDIO_PID, data, 900, 900)]))
     )
     assert bytes_of(got) == b"".join(payloads) and got.format.codec == "mp4a.40.2"
     assert (got.format.sample_rate, got.format.channels, int(got.dts[0])) == (48_000, 2, 480)
@@ -311,7 +311,7 @@ def test_latm_is_unpacked_bit_by_bit() -> None:
 def test_opus_in_a_transport_stream() -> None:
     packet = bytes([0xFC]) + b"\x11" * 299
     unit = b"\x7f\xe0\xff" + bytes([300 - 255]) + packet
-    stream = Stream(AUDIO_PID, 0x06, b"\5\4Opus")
+    stream = MappedStream(AUDIO_PID, 0x06, b"\5\4Opus")
     reader = TransportReader()
     (got,) = reader.feed(memoryview(TransportWriter(stream).segment([Unit(AUDIO_PID, unit * 5, 0, 0)])))
     assert got.sizes.tolist() == [300] * 5 and bytes_of(got) == packet * 5 and got.format.channels == 2

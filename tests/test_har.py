@@ -12,15 +12,15 @@ from hypothesis import strategies as st
 
 from mudlark.browser.capture import read_captures
 from mudlark.browser.har import (
-    Content,
     Entry,
+    HarContent,
     HarFile,
+    HarResponse,
     Initiator,
     OpenedPage,
     Pair,
     Player,
     Request,
-    Response,
     View,
     write_har,
 )
@@ -81,8 +81,8 @@ def _page() -> OpenedPage:
 
 def _entry(url: str = f"{MEDIA}/a.m3u8") -> Entry:
     request = Request("GET", url, "HTTP/1.1", headers=[Pair("Referer", PAGE)])
-    response = Response(200, "OK", "HTTP/1.1", headers=[Pair("Content-Type", "application/x-mpegurl")])
-    response.content = Content(7, "application/x-mpegurl", "#EXTM3U")
+    response = HarResponse(200, "OK", "HTTP/1.1", headers=[Pair("Content-Type", "application/x-mpegurl")])
+    response.content = HarContent(7, "application/x-mpegurl", "#EXTM3U")
     made = Entry("2026-03-02T09:00:01.000Z", request, response, 12.0, pageref="page_1", resource_type="fetch")
     made.initiator, made.frame = Initiator("script", PAGE, 12), PAGE
     return made

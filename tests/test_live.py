@@ -16,7 +16,7 @@ from mudlark.manifest.dash.document import parse_document, read_moment
 from mudlark.manifest.dash.patch import patched
 from mudlark.manifest.dash.presentation import open_mpd
 from mudlark.manifest.hls import parse
-from mudlark.manifest.live.broadcast import Arrival, Broadcast, Earlier, State
+from mudlark.manifest.live.broadcast import Arrival, Broadcast, EarlierRun, State
 from mudlark.manifest.live.follow import Follower, Stretches
 from mudlark.manifest.live.lists import Listing, _completed
 from mudlark.manifest.live.pace import Airtime, LookPace, as_moment, first_of, moment_of
@@ -203,7 +203,7 @@ def running(since: float, *, ended: bool = False, window: int = 5) -> Listing:
 
 
 def recorded(
-    script: Callable[[float], Listing], span: Airtime, earlier: dict[str, Earlier] | None = None
+    script: Callable[[float], Listing], span: Airtime, earlier: dict[str, EarlierRun] | None = None
 ) -> tuple[list[Arrival], State, Time]:
     clock = Time()
 
@@ -270,11 +270,11 @@ def test_a_list_that_stays_away_ends_the_recording_and_one_that_never_came_is_an
 
 
 def test_a_run_that_was_killed_goes_on_where_it_was() -> None:
-    earlier = {"v1": Earlier(last=listed(8, 1)[0], stretch=0, count=3, length=12.0)}
+    earlier = {"v1": EarlierRun(last=listed(8, 1)[0], stretch=0, count=3, length=12.0)}
     arrivals, _, _ = recorded(running, Airtime(length=24.0), earlier)
     assert sequences(arrivals) == [9, 10, 11] and [one.number for one in arrivals] == [3, 4, 5]
     assert arrivals[0].segment.begin == 12.0
-    gone = {"v1": Earlier(last=listed(1, 1)[0], stretch=0, count=1, length=4.0)}
+    gone = {"v1": EarlierRun(last=listed(1, 1)[0], stretch=0, count=1, length=4.0)}
     assert sequences(recorded(running, Airtime(length=40.0), gone)[0])[0] is None
 
 

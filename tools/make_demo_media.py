@@ -16,7 +16,7 @@ from msgspec.structs import replace
 from PIL import Image
 
 from mudlark.demo.pictures import FRAME_RATE, SAMPLE_RATE, picture, planar, sound
-from mudlark.demo.transport import AUDIO_PID, VIDEO_PID, Stream, TransportWriter, Unit
+from mudlark.demo.transport import AUDIO_PID, VIDEO_PID, MappedStream, TransportWriter, Unit
 from mudlark.media.bits import Bits
 from mudlark.media.matroska.formats import format_of
 from mudlark.media.matroska.write import MatroskaBuilder
@@ -220,7 +220,7 @@ def make_hevc(title: str, width: int, height: int, seconds: int, kilobits: int) 
         Unit(VIDEO_PID, stream[begin:end], START + index * FRAME_TICKS, START + index * FRAME_TICKS)
         for index, (begin, end) in enumerate(pairwise(starts))
     ]
-    return segments(units, [], TransportWriter(Stream(VIDEO_PID, 0x24)))
+    return segments(units, [], TransportWriter(MappedStream(VIDEO_PID, 0x24)))
 
 
 def make_mp3(seconds: int, kilobits: int) -> bytes:

@@ -96,14 +96,14 @@ def watched(watch: "HaulWatch | None") -> "Iterator[HaulWatch | None]":
     if watch is not None or "ipykernel" not in sys.modules:
         yield watch
         return
-    progress = Progress()
+    progress = ProgressLine()
     try:
         yield progress.watch()
     finally:
         progress.show(done=True)
 
 
-class Progress(msgspec.Struct):
+class ProgressLine(msgspec.Struct):
     """A line in a notebook that says how a haul goes."""
 
     step: str = ""

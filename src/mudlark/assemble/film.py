@@ -15,7 +15,7 @@ from xxhash import xxh3_128
 
 from mudlark.assemble.output import Output
 from mudlark.assemble.sound import Filled, Filler
-from mudlark.assemble.source import Source
+from mudlark.assemble.source import SectionReader
 from mudlark.assemble.timeline import Timeline
 from mudlark.errors import FormatError, StorageError
 from mudlark.fetch.place import Place
@@ -167,7 +167,7 @@ class _Film:
         self.opened: set[int] = set()
 
     def run(self, parts: Iterable[Part]) -> Assembled:
-        source = Source()
+        source = SectionReader()
         for part in parts:
             reading = self.readings[part.rendition]
             if part.stretch != self.stretch:
@@ -290,7 +290,7 @@ class _Reading:
     def wraps(self) -> float:
         return self._readers[self._form].wraps if self._form else 0.0
 
-    def read(self, part: Part, source: Source) -> tuple[list[Samples], list[Samples]]:
+    def read(self, part: Part, source: SectionReader) -> tuple[list[Samples], list[Samples]]:
         """What was held back before a part that begins anew, and the samples of the part."""
         data = source.read(part.place, part.key, part.iv) if part.place else memoryview(b"")
         form = container(data)

@@ -9,7 +9,7 @@ from mudlark.fetch.place import Place
 _BLOCK = 16
 
 
-class Source:
+class SectionReader:
     """Reads what is fetched. What it gives holds until it is asked again."""
 
     def __init__(self) -> None:
@@ -24,7 +24,7 @@ class Source:
     def whole(self, place: Place, key: bytes | None = None, iv: bytes = b"") -> bytes:
         """The same as bytes of their own, for what is small."""
         data = place.read()
-        return data if key is None else bytes(Source()._decrypt(memoryview(data), key, iv))
+        return data if key is None else bytes(SectionReader()._decrypt(memoryview(data), key, iv))
 
     def _load(self, place: Place) -> memoryview:
         size = place.length

@@ -10,7 +10,7 @@ from collections.abc import Iterable, Sequence
 import msgspec
 
 from mudlark.assemble.film import Part, Section
-from mudlark.assemble.source import Source
+from mudlark.assemble.source import SectionReader
 from mudlark.assemble.timeline import Timeline
 from mudlark.media.mp4.text import TextReader
 from mudlark.media.readers import container
@@ -34,7 +34,7 @@ class TextSource:
     """Reads segments of subtitles by what they are: WebVTT, TTML, or MP4 that holds one of these."""
 
     def __init__(self) -> None:
-        self._source = Source()
+        self._source = SectionReader()
         self._reader: TextReader | None = None
         self._init: Section | None = None
 

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from mudlark.browser.har import Content, Entry, HarFile, Initiator, OpenedPage, Pair, View
+from mudlark.browser.har import Entry, HarContent, HarFile, Initiator, OpenedPage, Pair, View
 from mudlark.text import whole_number
 from mudlark.web.address import resolve
 from mudlark.web.cookies import Cookie
@@ -30,7 +30,7 @@ _TEXTS = ("text/", "application/json", "application/xml", "application/dash+xml"
 _NO_TEXTS = ("text/css",)
 
 
-class Exchange(msgspec.Struct):
+class CapturedExchange(msgspec.Struct):
     """A request and its answer. number: its place in the capture. type: media type without parameters.
 
     resource: what kind of request the browser says it was (media, xhr, image, document …), empty if it does not say.
@@ -84,7 +84,7 @@ class Capture(msgspec.Struct):
 
     url: str
     title: str | None
-    exchanges: list[Exchange]
+    exchanges: list[CapturedExchange]
     views: list[View] = msgspec.field(default_factory=list)
     notes: list[str] = msgspec.field(default_factory=list)
     origin: str = ""
@@ -125,7 +125,7 @@ def read_captures(path: Path) -> list[Capture]:
     file = HarFile(path)
     pages = {page.id: page for page in file.pages()}
     only = next(iter(pages)) if len(pages) == 1 else None
-    by_page: dict[str | None, list[Exchange]] = {}
+    by_page: dict[str | None, list[CapturedExchange]] = {}
     whole = capture_of(None, file.entries(), path.name)
     for exchange in whole.exchanges:
         by_page.setdefault(exchange.page if exchange.page in pages else only, []).append(exchange)
@@ -143,7 +143,7 @@ def read_captures(path: Path) -> list[Capture]:
     return captures
 
 
-def _page_address(exchanges: list[Exchange], page: OpenedPage | None, views: list[View]) -> str:
+def _page_address(exchanges: list[CapturedExchange], page: OpenedPage | None, views: list[View]) -> str:
     """Of the page: as it stood at the end, else the first document that came, else what the page is called."""
     if views:
         return views[0].url
@@ -165,7 +165,7 @@ def _usable(url: str) -> str | None:
     return start + resolved if resolved else None
 
 
-def _exchange(number: int, entry: Entry) -> Exchange | None:
+def _exchange(number: int, entry: Entry) -> CapturedExchange | None:
     request, response = entry.request, entry.response
     url = _usable(request.url)
     if url is None:
@@ -173,7 +173,7 @@ def _exchange(number: int, entry: Entry) -> Exchange | None:
     came = _chosen(response.headers, _CAME)
     media_type = (came.get("content-type") or response.content.mime_type or "").partition(";")[0].strip().lower()
     sent = _chosen(request.headers, _SENT)
-    return Exchange(
+    return CapturedExchange(
         number=number,
         url=url,
         method=request.method.upper(),
@@ -220,14 +220,14 @@ def is_text(media_type: str, url: str) -> bool:
     ) and media_type != "image/svg+xml"
 
 
-def _text_body(content: Content, media_type: str, url: str) -> bytes | None:
+def _text_body(content: HarContent, media_type: str, url: str) -> bytes | None:
     if not isinstance(content.text, str) or not is_text(media_type, url) or len(content.text) > 2 * LARGEST_BODY:
         return None
     body = content.body()
     return body if body and len(body) <= LARGEST_BODY else None
 
 
-def _whole_size(came: dict[str, str], content: Content, status: int) -> int | None:
+def _whole_size(came: dict[str, str], content: HarContent, status: int) -> int | None:
     """Of the resource: the total of a Content-Range, the Content-Length of a whole answer, else the decoded body."""
     total = came.get("content-range", "").rpartition("/")[2]
     if (stated := whole_number(total)) is not None:

@@ -35,7 +35,7 @@ class PostData(msgspec.Struct, rename="camel"):
     text: str | None = ""
 
 
-class Content(msgspec.Struct, rename="camel"):
+class HarContent(msgspec.Struct, rename="camel"):
     """The body of a response. size: decoded, in bytes, -1 if unknown. text: the body itself, if it was kept."""
 
     size: float | None = msgspec.field(default=-1)
@@ -68,7 +68,7 @@ class Request(msgspec.Struct, rename="camel"):
     post_data: PostData | msgspec.UnsetType | None = msgspec.UNSET
 
 
-class Response(msgspec.Struct, rename="camel"):
+class HarResponse(msgspec.Struct, rename="camel"):
     """What came back; status 0 if nothing did. body_size: transferred bytes of the body, -1 if unknown."""
 
     status: float | None = 0
@@ -76,7 +76,7 @@ class Response(msgspec.Struct, rename="camel"):
     http_version: str | None = ""
     cookies: list[Any] = []
     headers: list[Pair] = []
-    content: Content = msgspec.field(default_factory=Content)
+    content: HarContent = msgspec.field(default_factory=HarContent)
     redirect_url: str | None = msgspec.field(default="", name="redirectURL")
     headers_size: float | None = -1
     body_size: float | None = -1
@@ -107,7 +107,7 @@ class Entry(msgspec.Struct, rename="camel"):
 
     started_date_time: str
     request: Request
-    response: Response
+    response: HarResponse
     time: float | None = 0
     cache: dict[str, Any] = {}
     timings: Timings = msgspec.field(default_factory=Timings)

@@ -24,7 +24,7 @@ _TRIES = 2
 _STALLED = 30.0  # seconds without anything new, unless less was asked for
 
 
-class Progress(msgspec.Struct, frozen=True):
+class PlayoutProgress(msgspec.Struct, frozen=True):
     """How it goes. covered: seconds that were appended; length: of all, None while unknown. size: bytes."""
 
     covered: float
@@ -44,7 +44,7 @@ class PlayOut(msgspec.Struct):
     seconds: float | None = None
     until: float | None = None
     stop: asyncio.Event = msgspec.field(default_factory=asyncio.Event)
-    on_progress: Callable[[Progress], None] = lambda _progress: None
+    on_progress: Callable[[PlayoutProgress], None] = lambda _progress: None
     why: str = ""
     source: TappedSource | None = None
     given_up: list[float] = msgspec.field(default_factory=list)
@@ -73,7 +73,7 @@ class PlayOut(msgspec.Struct):
                 self.why = f"the player failed: {player['error']}"
                 return
             total = sum(end - begin for begin, end in source.covered)
-            self.on_progress(Progress(total, source.length, source.size, source.endless))
+            self.on_progress(PlayoutProgress(total, source.length, source.size, source.endless))
             if total > best + 0.01:
                 best, news = total, now
             self._mind(now - news, "nothing new was appended any more")

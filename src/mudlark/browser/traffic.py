@@ -17,7 +17,7 @@ from urllib.parse import parse_qsl, urlsplit
 import msgspec
 
 from mudlark.browser.capture import LARGEST_BODY, is_text
-from mudlark.browser.har import Content, Entry, Initiator, Pair, PostData, Request, Response, Timings
+from mudlark.browser.har import Entry, HarContent, HarResponse, Initiator, Pair, PostData, Request, Timings
 from mudlark.text import whole_number
 
 if TYPE_CHECKING:
@@ -196,7 +196,7 @@ class Traffic:
         await self._keep_body(answered, response, came)
         return entry
 
-    async def _keep_body(self, answered: "Answered", response: Response, came: dict[str, str]) -> None:
+    async def _keep_body(self, answered: "Answered", response: HarResponse, came: dict[str, str]) -> None:
         """Take over a body of text while there is room, the last half of it for what names media.
 
         A long one only counts for its size.
@@ -219,7 +219,7 @@ def _pairs(headers: list[Any]) -> list[Pair]:
     return [Pair(header["name"], header["value"]) for header in headers]
 
 
-def _fill_text(content: Content, body: bytes) -> None:
+def _fill_text(content: HarContent, body: bytes) -> None:
     try:
         content.text = body.decode("utf-8")
     except UnicodeDecodeError:
@@ -242,7 +242,7 @@ def _bare(exchange: _Exchange) -> Entry:
     return Entry(
         started_date_time=stamp(exchange.moment),
         request=Request(asked.method, asked.url, query_string=query),
-        response=Response(answered.status if answered else 0, answered.status_text if answered else ""),
+        response=HarResponse(answered.status if answered else 0, answered.status_text if answered else ""),
         pageref="page_1",
         resource_type=asked.resource_type,
         frame=exchange.frame if exchange.frame else msgspec.UNSET,

@@ -13,7 +13,7 @@ VIDEO_PID, AUDIO_PID, MAP_PID = 0x100, 0x101, 0x1000
 _PROGRAM = 1
 
 
-class Stream(msgspec.Struct, frozen=True):
+class MappedStream(msgspec.Struct, frozen=True):
     """A stream of the program map: its PID, its type, and its descriptors as they stand there."""
 
     pid: int
@@ -21,7 +21,7 @@ class Stream(msgspec.Struct, frozen=True):
     descriptors: bytes = b""
 
 
-AVC, AAC = Stream(VIDEO_PID, 0x1B), Stream(AUDIO_PID, 0x0F)
+AVC, AAC = MappedStream(VIDEO_PID, 0x1B), MappedStream(AUDIO_PID, 0x0F)
 
 
 class Unit(msgspec.Struct, frozen=True):
@@ -79,7 +79,7 @@ def unit_header(unit: Unit) -> bytes:
 class TransportWriter:
     """Packs units into segments; continuity counters run on from segment to segment."""
 
-    def __init__(self, *streams: Stream) -> None:
+    def __init__(self, *streams: MappedStream) -> None:
         self._counters: dict[int, int] = {}
         self._streams = streams or (AVC, AAC)
 

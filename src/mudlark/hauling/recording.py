@@ -25,7 +25,7 @@ from mudlark.hauling.begun import note_begun
 from mudlark.hauling.film import LARGEST, check_segment, voice_of
 from mudlark.hauling.order import RecordingState
 from mudlark.hauling.work import Fetching, Work
-from mudlark.manifest.live.broadcast import Broadcast, Earlier, State, nothing_recorded
+from mudlark.manifest.live.broadcast import Broadcast, EarlierRun, State, nothing_recorded
 from mudlark.manifest.live.clock import SteadyClock
 from mudlark.manifest.live.lists import lists_of
 from mudlark.manifest.model import Rendition, Segment
@@ -79,10 +79,10 @@ class _Journal:
             os.fsync(file.fileno())
         self._note(line)
 
-    def earlier(self) -> dict[str, Earlier]:
+    def earlier(self) -> dict[str, EarlierRun]:
         """Where an earlier run has left off."""
         return {
-            name: Earlier(
+            name: EarlierRun(
                 last=lines[-1].listed,
                 stretch=lines[-1].segment.stretch,
                 count=lines[-1].number + 1,

@@ -15,7 +15,7 @@ from msgspec.structs import replace
 from mudlark.archive.layout import APPENDS
 from mudlark.archive.record import FileFacts, Note, SegmentFacts, TapFacts
 from mudlark.browser.options import Listening
-from mudlark.browser.playout import PlayOut, Progress
+from mudlark.browser.playout import PlayOut, PlayoutProgress
 from mudlark.browser.tap import Tap, TappedBuffer, TappedSource
 from mudlark.errors import FormatError, NothingFound, Refused
 from mudlark.fetch.engine import section_name, source_of
@@ -135,7 +135,7 @@ class _Teller:
         self._told = 0.0
         self._bytes = 0
 
-    def __call__(self, progress: Progress) -> None:
+    def __call__(self, progress: PlayoutProgress) -> None:
         work, now = self._work, self._clock.now()
         work.watch.on_bytes(progress.size - self._bytes)
         self._bytes = progress.size

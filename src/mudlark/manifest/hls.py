@@ -15,7 +15,15 @@ from msgspec.structs import replace
 
 from mudlark.errors import ManifestError
 from mudlark.manifest.compressed import uncompressed
-from mudlark.manifest.model import LONGEST_GAP, Cipher, Initialization, Note, Rendition, RenditionType, Segment
+from mudlark.manifest.model import (
+    LONGEST_GAP,
+    Cipher,
+    Initialization,
+    ManifestRemark,
+    Rendition,
+    RenditionType,
+    Segment,
+)
 from mudlark.media.codec_names import is_sound
 from mudlark.text import printable, whole_number
 from mudlark.web.address import resolve
@@ -66,7 +74,7 @@ class Playlist(msgspec.Struct, frozen=True):
     target: float | None = None
     precision: float = 0.01
     protected: tuple[str, ...] = ()
-    notes: tuple[Note, ...] = ()
+    notes: tuple[ManifestRemark, ...] = ()
     variables: Mapping[str, str] = msgspec.field(default_factory=dict)
     only_stills: bool = False
     start: float | None = None
@@ -156,7 +164,7 @@ class _Reader:
         self.target: float | None = None
         self.whole_seconds = True
         self.protected: list[str] = []
-        self.notes: list[Note] = []
+        self.notes: list[ManifestRemark] = []
         self.start: float | None = None
         self.can_block = self.can_skip = False
         self.skipped = self.before = 0
@@ -518,7 +526,7 @@ class _Reader:
 
     def note(self, name: str, value: str) -> None:
         if len(self.notes) < _MOST_NOTES:
-            self.notes.append(Note(name[:200], value[:2_000]))
+            self.notes.append(ManifestRemark(name[:200], value[:2_000]))
 
 
 def _merged(renditions: list[Rendition], within: list[Rendition]) -> list[Rendition]:

@@ -13,7 +13,7 @@ from mudlark.errors import ManifestError, MudlarkError, NetworkError, Refused
 from mudlark.manifest import hls, radio
 from mudlark.manifest.model import Document, IndexedFile, Live, Presentation, Rendition, Segment
 from mudlark.manifest.plain import plain_file
-from mudlark.manifest.sequences import Chain
+from mudlark.manifest.sequences import SequenceChain
 from mudlark.media.forms import FORMS
 from mudlark.media.sniff import sniff
 from mudlark.together import together
@@ -172,7 +172,7 @@ async def _fill_indexes(
 
     async def filled(one: Rendition) -> Rendition:
         found = [await indexed(session, piece) if isinstance(piece, IndexedFile) else piece for piece in one.pieces]
-        return replace(one, segments=found[0] if len(found) == 1 else Chain(found))
+        return replace(one, segments=found[0] if len(found) == 1 else SequenceChain(found))
 
     wanted = list(renditions)
     if strict and (guarded := next((one for one in wanted if one.protected), None)):

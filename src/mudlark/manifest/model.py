@@ -134,7 +134,7 @@ class Document(msgspec.Struct, frozen=True):
     body: bytes
 
 
-class Note(msgspec.Struct, frozen=True):
+class ManifestRemark(msgspec.Struct, frozen=True):
     """Something that a manifest says beside its media: a date range, session data. name: its tag or identifier."""
 
     name: str
@@ -207,7 +207,7 @@ class Presentation(msgspec.Struct, frozen=True):
     kind: PresentationKind
     renditions: tuple[Rendition, ...]
     documents: tuple[Document, ...] = ()
-    notes: tuple[Note, ...] = ()
+    notes: tuple[ManifestRemark, ...] = ()
     facts: Facts = Facts()
     live: Live | None = None
     pictures: tuple[Picture, ...] = ()

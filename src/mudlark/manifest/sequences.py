@@ -28,7 +28,7 @@ class Run(msgspec.Struct, frozen=True):
     reckoned: bool = False
 
 
-class Clock(msgspec.Struct, frozen=True):
+class StretchClock(msgspec.Struct, frozen=True):
     """Where the segments of one rendition stand in one stretch. begin: seconds of the stretch in the presentation;
     end: of the stretch, None if it is not known. timescale: ticks a second. offset: ticks that belong to the begin."""
 
@@ -56,7 +56,7 @@ Address = Callable[[int, int, int], Resource]  # from number, time and part
 class Runs(Sequence[Segment]):
     """Segments in runs. address: makes the resource of one, from its number, its time, and the number of its part."""
 
-    def __init__(self, runs: Sequence[Run], clock: Clock, address: Address, init: Initialization | None) -> None:
+    def __init__(self, runs: Sequence[Run], clock: StretchClock, address: Address, init: Initialization | None) -> None:
         self._runs = runs
         self._clock = clock
         self._address = address
@@ -111,7 +111,7 @@ class Runs(Sequence[Segment]):
         )
 
 
-class Chain(Sequence[Segment]):
+class SequenceChain(Sequence[Segment]):
     """Several sequences, one after the other."""
 
     def __init__(self, parts: Sequence[Sequence[Segment]]) -> None:

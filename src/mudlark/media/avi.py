@@ -47,7 +47,7 @@ _SOUNDS = {
 _EXTENSIBLE = 0xFFFE  # what it is stands in a GUID, whose first two bytes are the same number
 
 
-class Stream(msgspec.Struct):
+class AviStream(msgspec.Struct):
     """A stream as its header has it, and its chunks. length: units that it states. unit: bytes of one, 0 where a chunk
     is one. offsets, sizes: bytes of each chunk."""
 
@@ -66,7 +66,7 @@ class AviMovie(Movie):
     place and size, None without one; base: the byte from which its places may count. behind: where the last RIFF
     ends."""
 
-    streams: list[Stream] = msgspec.field(default_factory=list)
+    streams: list[AviStream] = msgspec.field(default_factory=list)
     padding: int = 0
     index: Ints | None = None
     base: int = 0
@@ -170,17 +170,17 @@ def _entries(data: bytes) -> Ints:
     return listed[(stream >= 0) & (stream < 100)]
 
 
-def _stream(data: bytes) -> Stream:
+def _stream(data: bytes) -> AviStream:
     """A stream header (AVISTREAMHEADER)."""
     fields = np.frombuffer(data[:48].ljust(48, b"\0"), "<u4")
     kind = {b"vids": "video", b"auds": "audio"}.get(data[:4], "text")
     scale, rate = max(1, int(fields[5])), max(1, int(fields[6]))
     codec = _PICTURES.get(data[4:8].upper(), "") if kind == "video" else ""
     format = Format("video" if kind == "video" else "audio", codec, rate, b"")
-    return Stream(kind, format, scale, rate, int(fields[8]), int(fields[11]))
+    return AviStream(kind, format, scale, rate, int(fields[8]), int(fields[11]))
 
 
-def _describe(stream: Stream, data: bytes) -> None:
+def _describe(stream: AviStream, data: bytes) -> None:
     """What is coded: BITMAPINFOHEADER or WAVEFORMATEX."""
     if stream.type == "video" and len(data) >= 40:
         width, height = (abs(int(value)) for value in np.frombuffer(data[4:12], "<i4"))
@@ -211,7 +211,7 @@ def _describe(stream: Stream, data: bytes) -> None:
         )
 
 
-def _index(number: int, stream: Stream) -> TrackIndex:
+def _index(number: int, stream: AviStream) -> TrackIndex:
     """Chunks as samples. Pictures without bytes are none: the one before them lasts longer."""
     sizes, offsets = np.array(stream.sizes, np.int64), np.array(stream.offsets, np.int64)
     lasts = sizes // stream.unit if stream.unit else np.ones(len(sizes), np.int64)

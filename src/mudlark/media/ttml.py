@@ -29,7 +29,7 @@ _ENDLESS = 5.0  # seconds at least that a cue without an end is shown
 _PERCENT = re.compile(r"(-?\d{1,4}(?:\.\d{1,6})?)%\s+(-?\d{1,4}(?:\.\d{1,6})?)%$", re.A)
 
 
-class Timing(msgspec.Struct, frozen=True):
+class TextRates(msgspec.Struct, frozen=True):
     """frame_rate: frames a second. tick_rate: ticks a second."""
 
     frame_rate: float
@@ -48,7 +48,7 @@ class _Document:
         self.root = root
         self.until = until
         self.spans: dict[etree._Element, tuple[float, float | None]] = {}
-        self.timing = Timing(*_rates(root))
+        self.timing = TextRates(*_rates(root))
         self.styles = {_id(node): node for node in root.iter() if _name(node) == "style" and _id(node)}
         self.regions = {_id(node): node for node in root.iter() if _name(node) == "region" and _id(node)}
         self.cues: list[Cue] = []

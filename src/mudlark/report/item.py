@@ -15,7 +15,7 @@ from mudlark.report.live import behind_table, is_recording
 from mudlark.report.rates import rates_of
 from mudlark.report.requests import Log, read_log, tables_of
 from mudlark.report.spans import Marked, spans_of
-from mudlark.report.steps import Step, steps_of
+from mudlark.report.steps import ReportStep, steps_of
 from mudlark.report.table import Row, Table, within
 from mudlark.text import clock, counted, sentence
 from mudlark.web.address import host_of
@@ -32,7 +32,7 @@ class ItemData(msgspec.Struct):
     folder: Path
     record: Record
     pieces: Table
-    steps: list[Step]
+    steps: list[ReportStep]
     spans: list[Marked]
     checks: list[PastCheck]
     figures: list[Table] = msgspec.field(default_factory=list)

@@ -10,7 +10,7 @@ from mudlark.text import counted
 _MOST_FILES = 20
 
 
-class Step(msgspec.Struct, frozen=True):
+class ReportStep(msgspec.Struct, frozen=True):
     """One step of the way that an item came. when: RFC 3339. sha256: of what it gave. more: what else there is to
     say."""
 
@@ -21,25 +21,25 @@ class Step(msgspec.Struct, frozen=True):
     more: str = ""
 
 
-def steps_of(record: Record, log: Log) -> list[Step]:
+def steps_of(record: Record, log: Log) -> list[ReportStep]:
     """The way from what was asked for to the file."""
     source = record.source
     digests = {file.role: file.sha256 for file in record.files if file.role in ("page", "capture")}
-    steps = [Step("Asked for", source.target, record.started, more=record.command or "")]
+    steps = [ReportStep("Asked for", source.target, record.started, more=record.command or "")]
     if source.page:
         page = source.page
-        steps.append(Step("Page", page.url, log.moment(page.url), digests.get("page", ""), page.title or ""))
+        steps.append(ReportStep("Page", page.url, log.moment(page.url), digests.get("page", ""), page.title or ""))
     for step in source.walk:
         answers = ", ".join(f"{name}: {label}" for name, label in step.answered)
-        steps.append(Step("Answered", step.url, log.moment(step.url), more=answers))
+        steps.append(ReportStep("Answered", step.url, log.moment(step.url), more=answers))
     if source.capture:
-        steps.append(Step("Listened to", source.capture.origin, sha256=source.capture.sha256 or ""))
+        steps.append(ReportStep("Listened to", source.capture.origin, sha256=source.capture.sha256 or ""))
     if source.find:
         places = "; ".join(one.where for one in source.find.evidence[:3])
-        steps.append(Step("Found", source.find.url, more=f"{source.find.kind}, in: {places}" if places else ""))
-    steps += [Step("Manifest", one.url, log.moment(one.url), one.sha256) for one in source.manifests]
+        steps.append(ReportStep("Found", source.find.url, more=f"{source.find.kind}, in: {places}" if places else ""))
+    steps += [ReportStep("Manifest", one.url, log.moment(one.url), one.sha256) for one in source.manifests]
     steps += [
-        Step(
+        ReportStep(
             "Track",
             f"{one.type}: {track_words(one)}",
             more=f"{one.coded_frames:,} coded frames" if one.coded_frames else "",
@@ -50,14 +50,15 @@ def steps_of(record: Record, log: Log) -> list[Step]:
         steps.append(_fetching(record))
     media = [file for file in record.files if file.role == "media"]
     steps += [
-        Step("File", file.path, record.finished, file.sha256, file.media_type or "") for file in media[:_MOST_FILES]
+        ReportStep("File", file.path, record.finished, file.sha256, file.media_type or "")
+        for file in media[:_MOST_FILES]
     ]
     if len(media) > _MOST_FILES:
-        steps.append(Step("Files", f"and {len(media) - _MOST_FILES:,} others, which are listed below"))
+        steps.append(ReportStep("Files", f"and {len(media) - _MOST_FILES:,} others, which are listed below"))
     return steps
 
 
-def _fetching(record: Record) -> Step:
+def _fetching(record: Record) -> ReportStep:
     counts, fetching = record.segments, record.fetching
     words = f"{counts.planned:,} planned, {counts.fetched:,} fetched"
     words += f", {counts.reused:,} there from before" if counts.reused else ""
@@ -71,7 +72,7 @@ def _fetching(record: Record) -> Step:
     more = ", ".join(f"{count:,} {what}" for count, what in numbers if count)
     times = sorted(one.fetched for one in record.segment_list if one.fetched)
     when = "" if not times else times[0] if times[0] == times[-1] else f"{times[0]} to {times[-1]}"
-    return Step("Pieces", words, when, more=more)
+    return ReportStep("Pieces", words, when, more=more)
 
 
 def track_words(track: TrackFacts) -> str:

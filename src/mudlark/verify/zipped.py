@@ -84,7 +84,7 @@ def _insist_on_order(entries: list[zipfile.ZipInfo]) -> None:
         raise TooMuch(f"The ZIP file says that it unpacks to more than {MOST_TIMES} times its size")
 
 
-class Parts(msgspec.Struct, frozen=True):
+class ZipParts(msgspec.Struct, frozen=True):
     """What the bytes of a ZIP file are. content: of members, packed; structure: headers, the directory, and zeros
     between them. stray: where other bytes stand between them (begin and end)."""
 
@@ -93,7 +93,7 @@ class Parts(msgspec.Struct, frozen=True):
     stray: list[tuple[int, int]]
 
 
-def parts_of(archive: zipfile.ZipFile, size: int) -> Parts:
+def parts_of(archive: zipfile.ZipFile, size: int) -> ZipParts:
     """The parts of an opened ZIP file of `size` bytes."""
     file, end, headers, packed, described = archive.fp, 0, 0, 0, False
     assert file is not None
@@ -113,7 +113,7 @@ def parts_of(archive: zipfile.ZipFile, size: int) -> Parts:
             length = _LOCAL_HEADER + sum(struct.unpack("<HH", sizes))
             end, described = begin + length + entry.compress_size, bool(entry.flag_bits & _DESCRIBED_BEHIND)
             headers, packed = headers + length, packed + entry.compress_size
-    return Parts(packed, headers + size - archive.start_dir, stray)
+    return ZipParts(packed, headers + size - archive.start_dir, stray)
 
 
 def is_bomb(packed: int, unpacked: int) -> bool:

@@ -12,7 +12,7 @@ from urllib.parse import urlsplit
 import msgspec
 from msgspec.structs import replace
 
-from mudlark.browser.capture import Capture, Exchange
+from mudlark.browser.capture import Capture, CapturedExchange
 from mudlark.browser.har import View
 from mudlark.errors import MudlarkError, NothingFound, Refused
 from mudlark.find.further import nothing
@@ -143,7 +143,7 @@ def _sources(capture: Capture) -> Page:
     return page
 
 
-def _decoded(exchange: Exchange) -> str:
+def _decoded(exchange: CapturedExchange) -> str:
     return (exchange.body or b"").decode("utf-8", "replace")
 
 
@@ -170,7 +170,7 @@ class _Requests:
                 self.known[address] = replace(self.known[address], segment=True)
         return [Find(mention) for mention in self.known.values()]
 
-    def take(self, exchange: Exchange) -> None:
+    def take(self, exchange: CapturedExchange) -> None:
         kind = _kind(exchange)
         if kind is None or exchange.method != "GET" or (exchange.status in (204, 304) and exchange.url in self.known):
             return
@@ -204,7 +204,7 @@ class _Requests:
         if exchange.resource in _BY_SCRIPT and kind in ("video", "audio"):
             self.scripted.add(first.url)
 
-    def first(self, exchange: Exchange) -> Exchange:
+    def first(self, exchange: CapturedExchange) -> CapturedExchange:
         """Where the redirects that led here began."""
         first = exchange
         for _ in range(_MOST_CHAIN):
@@ -215,7 +215,7 @@ class _Requests:
         return first
 
 
-def _kind(exchange: Exchange) -> Kind | None:
+def _kind(exchange: CapturedExchange) -> Kind | None:
     """What a request was for. The body tells best, then the server's type, then the browser, then the name."""
     if exchange.resource in _NO_MEDIA:
         return None
@@ -233,7 +233,7 @@ def _kind(exchange: Exchange) -> Kind | None:
     return by_type or (by_name if exchange.type in ("", "application/octet-stream", "binary/octet-stream") else None)
 
 
-def _place(exchange: Exchange, kind: Kind) -> tuple[str, str, int]:
+def _place(exchange: CapturedExchange, kind: Kind) -> tuple[str, str, int]:
     """The evidence that a request is: what made it, its place in the capture, and how strongly it speaks."""
     at = f"request {exchange.number}"
     if kind == "image":
@@ -245,7 +245,7 @@ def _place(exchange: Exchange, kind: Kind) -> tuple[str, str, int]:
     return "asked for by the page", at, 18
 
 
-def _beside(exchange: Exchange) -> dict[str, str]:
+def _beside(exchange: CapturedExchange) -> dict[str, str]:
     """The header fields of a request that a server may insist on."""
     return {name: value for name, value in exchange.sent.items() if name in ("referer", "origin", "user-agent")}
 
@@ -344,7 +344,7 @@ def _manifests(capture: Capture) -> dict[str, _Manifest]:
     return read
 
 
-def _playlist(exchange: Exchange) -> _Manifest:
+def _playlist(exchange: CapturedExchange) -> _Manifest:
     playlist = hls.parse(exchange.body or b"", exchange.url)
     return _Manifest(
         tuple(segment.resource.url for segment in playlist.segments),
@@ -354,7 +354,7 @@ def _playlist(exchange: Exchange) -> _Manifest:
     )
 
 
-def _mpd(exchange: Exchange) -> _Manifest:
+def _mpd(exchange: CapturedExchange) -> _Manifest:
     from mudlark.manifest.dash.document import parse_document  # its XML library is needed for nothing else
     from mudlark.manifest.dash.presentation import open_mpd
 

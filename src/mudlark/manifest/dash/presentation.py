@@ -24,8 +24,17 @@ from mudlark.manifest.dash.document import (
     ratio,
 )
 from mudlark.manifest.dash.segments import MOST_SEGMENTS, SegmentPlace, pieces_of
-from mudlark.manifest.model import Document, IndexedFile, Live, Note, Presentation, Rendition, RenditionType, Segment
-from mudlark.manifest.sequences import Chain
+from mudlark.manifest.model import (
+    Document,
+    IndexedFile,
+    Live,
+    ManifestRemark,
+    Presentation,
+    Rendition,
+    RenditionType,
+    Segment,
+)
+from mudlark.manifest.sequences import SequenceChain
 from mudlark.media.codec_names import named
 from mudlark.web.address import resolve
 
@@ -97,7 +106,7 @@ class _Reader:
     def __init__(self, root: Element, url: str, now: float) -> None:
         self.root = root
         self.url = url
-        self.notes: list[Note] = []
+        self.notes: list[ManifestRemark] = []
         self.running = is_running(root, now)
         self.since = now - (moment(root, "availabilityStartTime") or 0.0)
         self.depth = duration(root, "timeShiftBufferDepth")
@@ -110,7 +119,7 @@ class _Reader:
         return (latest - self.depth if self.depth is not None else 0.0, latest)
 
     def note(self, name: str, value: str) -> None:
-        note = Note(name[:200], value[:2_000])
+        note = ManifestRemark(name[:200], value[:2_000])
         if len(self.notes) < _MOST_NOTES and note not in self.notes:
             self.notes.append(note)
 
@@ -502,7 +511,7 @@ def _over(version: _Version, sets: dict[int, _Set], periods: list[_Period], name
             known = False
         length += period.length or 0.0
     listed = [piece for piece in pieces if not isinstance(piece, IndexedFile)]
-    segments = (listed[0] if len(listed) == 1 else Chain(listed)) if len(listed) == len(pieces) else None
+    segments = (listed[0] if len(listed) == 1 else SequenceChain(listed)) if len(listed) == len(pieces) else None
     return replace(
         version.rendition,
         name=name,

@@ -14,7 +14,7 @@ from msgspec.structs import replace
 from mudlark.manifest.dash.document import Element, fail, first, local_name, number, own, span
 from mudlark.manifest.dash.template import Template
 from mudlark.manifest.model import IndexedFile, Initialization, Segment
-from mudlark.manifest.sequences import Address, Clock, Run, Runs
+from mudlark.manifest.sequences import Address, Run, Runs, StretchClock
 from mudlark.web.address import resolve
 from mudlark.web.resource import Resource, Span
 
@@ -72,7 +72,7 @@ def pieces_of(levels: Sequence[Element], place: SegmentPlace) -> Sequence[Segmen
         fail(merged.node, "has a timescale of 0.")
     end = place.begin + place.length if place.length is not None else None
     offset = merged.number("presentationTimeOffset") or 0
-    clock = Clock(place.begin, end, timescale or 1, offset, place.stretch)
+    clock = StretchClock(place.begin, end, timescale or 1, offset, place.stretch)
     if merged.name == "SegmentBase":
         init = _section(merged, place)
         index = merged.span("indexRange")
@@ -107,7 +107,7 @@ def _section(merged: _Merged, place: SegmentPlace) -> Initialization | None:
     return Initialization(_resource(place.bases, reference, Span(*part) if part else None))
 
 
-def _template(merged: _Merged, representation: Element, place: SegmentPlace, clock: Clock) -> Runs:
+def _template(merged: _Merged, representation: Element, place: SegmentPlace, clock: StretchClock) -> Runs:
     known = {"RepresentationID": representation.get("id") or "", "Bandwidth": number(representation, "bandwidth") or 0}
     init = _section(merged, place)
     if text := merged.text("initialization"):
@@ -139,7 +139,7 @@ def _template(merged: _Merged, representation: Element, place: SegmentPlace, clo
     return Runs(runs, clock, address, init)
 
 
-def _evenly(merged: _Merged, clock: Clock, start: int, count: int | None = None) -> Run:
+def _evenly(merged: _Merged, clock: StretchClock, start: int, count: int | None = None) -> Run:
     """Segments of one duration, as many as the stretch (or its last number) has room for."""
     duration = merged.number("duration")
     last = merged.number("endNumber")
@@ -160,12 +160,12 @@ def _evenly(merged: _Merged, clock: Clock, start: int, count: int | None = None)
     return Run(clock.offset, duration, count, start, reckoned=last is None)
 
 
-def _until_now(clock: Clock, place: SegmentPlace) -> Clock:
+def _until_now(clock: StretchClock, place: SegmentPlace) -> StretchClock:
     """The clock of a stretch that ends where its window does, if nothing else says where."""
     return replace(clock, end=place.begin + place.window[1]) if place.window and clock.end is None else clock
 
 
-def _available(merged: _Merged, clock: Clock, start: int, place: SegmentPlace) -> Run:
+def _available(merged: _Merged, clock: StretchClock, start: int, place: SegmentPlace) -> Run:
     """The segments of one duration that are there by the clock alone (§A.3.2): whole ones, inside of the window."""
     assert place.window
     duration = merged.number("duration")
@@ -183,7 +183,7 @@ def _available(merged: _Merged, clock: Clock, start: int, place: SegmentPlace) -
     return Run(clock.offset + begin * duration, duration, count, start + begin)
 
 
-def _ticks(clock: Clock) -> float | None:
+def _ticks(clock: StretchClock) -> float | None:
     """The length of the stretch in ticks."""
     return (clock.end - clock.begin) * clock.timescale if clock.end is not None else None
 
@@ -193,7 +193,7 @@ def _bounded(element: Element, count: int) -> None:
         fail(element, f"promises {count:,} segments, more than any presentation has.")
 
 
-def _runs(timeline: Element, clock: Clock, start: int) -> list[Run]:
+def _runs(timeline: Element, clock: StretchClock, start: int) -> list[Run]:
     """The entries of a timeline (§5.3.9.6) as runs; what begins behind the end of the stretch is not presented."""
     length = _ticks(clock)
     end = clock.offset + length if length is not None else None
@@ -244,7 +244,7 @@ def _repeat(entry: Element) -> int:
     return int(text)
 
 
-def _list(merged: _Merged, place: SegmentPlace, clock: Clock) -> Runs:
+def _list(merged: _Merged, place: SegmentPlace, clock: StretchClock) -> Runs:
     urls = [url for node in merged.nodes[-1:] for url in own(node, "SegmentURL")]
     if not urls:
         urls = [url for node in merged.nodes for url in own(node, "SegmentURL")]

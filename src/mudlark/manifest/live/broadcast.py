@@ -13,7 +13,7 @@ import msgspec
 from msgspec.structs import replace
 
 from mudlark.errors import FormatError, NetworkError, NothingFound
-from mudlark.manifest.live.clock import Clock
+from mudlark.manifest.live.clock import WallClock
 from mudlark.manifest.live.follow import Follower, Fresh, Stretches
 from mudlark.manifest.live.lists import Listing, Lists
 from mudlark.manifest.live.pace import Airtime, LookPace, as_moment, first_of, moment_of
@@ -26,7 +26,7 @@ _TARGETS = 12
 _log = logging.getLogger(__name__)
 
 
-class Earlier(msgspec.Struct, frozen=True):
+class EarlierRun(msgspec.Struct, frozen=True):
     """What an earlier run has recorded of a rendition: the last segment as it was listed, its stretch in the recording,
     how many there are, and how many seconds."""
 
@@ -66,9 +66,9 @@ class Broadcast:
         self,
         lists: Sequence[Lists],
         span: Airtime,
-        clock: Clock,
+        clock: WallClock,
         *,
-        earlier: Mapping[str, Earlier] | None = None,
+        earlier: Mapping[str, EarlierRun] | None = None,
         on_state: Callable[[State], None] = lambda _state: None,
     ) -> None:
         self.state = State()

@@ -5,7 +5,7 @@ import time
 from typing import Protocol
 
 
-class Clock(Protocol):
+class WallClock(Protocol):
     """now: seconds since 1970 (UTC)."""
 
     def now(self) -> float: ...

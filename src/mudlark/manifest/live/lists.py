@@ -14,7 +14,7 @@ from msgspec.structs import replace
 
 from mudlark.errors import ManifestError, MudlarkError, NetworkError
 from mudlark.manifest import hls
-from mudlark.manifest.live.clock import Clock
+from mudlark.manifest.live.clock import WallClock
 from mudlark.manifest.load import refusal, wants_text
 from mudlark.manifest.model import Document, Presentation, Rendition, Segment
 from mudlark.web.address import resolve
@@ -131,7 +131,7 @@ class DashList:
 
     by_time = True
 
-    def __init__(self, session: Session, presentation: Presentation, names: Sequence[str], clock: Clock) -> None:
+    def __init__(self, session: Session, presentation: Presentation, names: Sequence[str], clock: WallClock) -> None:
         self.names = tuple(names)
         self._session = session
         self._address = presentation.url
@@ -200,7 +200,7 @@ class DashList:
         return True
 
 
-async def _server_clock(session: Session, root: "Element", look: Content, clock: Clock) -> float:
+async def _server_clock(session: Session, root: "Element", look: Content, clock: WallClock) -> float:
     """Seconds by which the server's clock is ahead of this machine's: as UTCTiming says, else as its answer is
     dated."""
     from mudlark.manifest.dash.document import own, read_moment
@@ -233,7 +233,7 @@ def _dated(look: Content) -> float | None:
 
 
 def lists_of(
-    session: Session, presentation: Presentation, renditions: Sequence[Rendition], clock: Clock
+    session: Session, presentation: Presentation, renditions: Sequence[Rendition], clock: WallClock
 ) -> tuple[Document | None, list[Lists]]:
     """What must be looked at for these renditions."""
     if presentation.kind == "dash":

@@ -10,7 +10,7 @@ from typing import Any
 import msgspec
 
 from mudlark.errors import ManifestError
-from mudlark.manifest.model import Note
+from mudlark.manifest.model import ManifestRemark
 from mudlark.text import tidy
 from mudlark.web.address import resolve
 
@@ -33,7 +33,7 @@ class Folio(msgspec.Struct, frozen=True):
 
     title: str | None
     canvases: tuple[Canvas, ...]
-    notes: tuple[Note, ...]
+    notes: tuple[ManifestRemark, ...]
 
 
 def read_folio(body: bytes, url: str) -> Folio:
@@ -126,18 +126,18 @@ def _played(facts: dict[str, Any]) -> str:
     return "Open it in a browser to see what it is."
 
 
-def _notes(facts: dict[str, Any], canvases: tuple[Canvas, ...]) -> Iterator[Note]:
+def _notes(facts: dict[str, Any], canvases: tuple[Canvas, ...]) -> Iterator[ManifestRemark]:
     for name in ("label", "summary", "description", "attribution", "rights", "license"):
         if value := _text(facts.get(name)):
-            yield Note(name, value)
+            yield ManifestRemark(name, value)
     statement = facts.get("requiredStatement")
     for pair in [*_list(facts.get("metadata")), *([statement] if statement else [])]:
         called, said = (_text(pair.get("label")), _text(pair.get("value"))) if isinstance(pair, dict) else (None, None)
         if called and said:
-            yield Note(called, said)
+            yield ManifestRemark(called, said)
     for number, canvas in enumerate(canvases, start=1):
         if canvas.label:
-            yield Note(f"canvas {number}", canvas.label)
+            yield ManifestRemark(f"canvas {number}", canvas.label)
 
 
 def _text(value: Any) -> str | None:

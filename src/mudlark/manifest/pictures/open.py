@@ -11,7 +11,7 @@ from PIL import Image
 
 from mudlark.errors import MudlarkError
 from mudlark.guard import reading
-from mudlark.manifest.model import Document, Note, Picture, Presentation, Rendition, Segment
+from mudlark.manifest.model import Document, ManifestRemark, Picture, Presentation, Rendition, Segment
 from mudlark.manifest.pictures.canvases import Canvas, read_folio
 from mudlark.manifest.pictures.pyramid import read_pyramid
 from mudlark.manifest.pictures.service import Service, largest, read_service
@@ -82,14 +82,14 @@ async def _open_folio(session: Session, look: Content) -> Presentation:
     pictures = await together(picture(canvas) for canvas in folio.canvases)
     notes = list(folio.notes)
     if more := sum(canvas.more for canvas in folio.canvases):
-        notes.append(Note("further images", f"{more} images that are painted over others are left out"))
+        notes.append(ManifestRemark("further images", f"{more} images that are painted over others are left out"))
     return _presentation(look, pictures, notes, title=folio.title)
 
 
 def _presentation(
     look: Content,
     pictures: Iterable[tuple[Picture, list[Resource]]],
-    notes: Iterable[Note],
+    notes: Iterable[ManifestRemark],
     *,
     alone: bool = False,
     title: str | None = None,

@@ -10,7 +10,7 @@ import numpy as np
 
 from mudlark.errors import FormatError
 from mudlark.media.bits import Bits
-from mudlark.media.picture.nal import CLOCK, Dialect, Picture, unescape
+from mudlark.media.picture.nal import CLOCK, Dialect, PictureFacts, unescape
 from mudlark.media.samples import Bytes, Flags, Ints
 
 IDR, SEI, SPS, PPS, DELIMITER = 5, 6, 7, 8, 9
@@ -37,7 +37,7 @@ _PIXEL_ASPECTS = (
 )
 
 
-class SequenceParameters(msgspec.Struct, frozen=True):
+class AvcSequence(msgspec.Struct, frozen=True):
     """What a sequence parameter set (§7.3.2.1.1) says about the picture. number_bits: of the number that each slice has
     (frame_num); gaps: whether such numbers may be left out. place_bits: of its place among those that are shown
     (pic_order_cnt_lsb), 0 where slices do not state it. ticks_per_frame: of CLOCK, 0 if not stated."""
@@ -60,7 +60,7 @@ class SequenceParameters(msgspec.Struct, frozen=True):
     ticks_per_frame: int
 
 
-def parse_sps(unit: bytes) -> SequenceParameters:
+def parse_sps(unit: bytes) -> AvcSequence:
     """Read a sequence parameter set, header byte included."""
     bits = Bits(unescape(unit)[1:])
     profile, constraints, level = bits.take(8), bits.take(8), bits.take(8)
@@ -103,7 +103,7 @@ def parse_sps(unit: bytes) -> SequenceParameters:
     width, height = columns * 16 - unit_x * (left + right), rows * 16 - unit_y * (top + bottom)
     if not 0 < width < 65536 or not 0 < height < 65536:
         raise FormatError(f"A sequence parameter set gives a picture of no possible size, {width}×{height}")
-    return SequenceParameters(
+    return AvcSequence(
         identifier,
         profile,
         constraints,
@@ -173,9 +173,9 @@ def configuration(sps: list[bytes], pps: list[bytes]) -> bytes:
     return record
 
 
-def _picture(sets: Sequence[bytes]) -> Picture:
+def _picture(sets: Sequence[bytes]) -> PictureFacts:
     first = parse_sps(next(unit for unit in sets if unit[0] & 31 == SPS))
-    return Picture(
+    return PictureFacts(
         name=f"avc1.{sets[0][1:4].hex()}",
         width=first.width,
         height=first.height,

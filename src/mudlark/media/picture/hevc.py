@@ -10,13 +10,13 @@ import numpy as np
 
 from mudlark.errors import FormatError
 from mudlark.media.bits import Bits
-from mudlark.media.picture.nal import Dialect, Picture, unescape
+from mudlark.media.picture.nal import Dialect, PictureFacts, unescape
 
 VPS, SPS, PPS, DELIMITER = 32, 33, 34, 35
 _HEADER = 2  # bytes of a unit's header
 
 
-class SequenceParameters(msgspec.Struct, frozen=True):
+class HevcSequence(msgspec.Struct, frozen=True):
     """What a sequence parameter set (§7.3.2.2.1) says. general: the 12 bytes of profile, tier and level (§7.3.3)."""
 
     identifier: int
@@ -30,7 +30,7 @@ class SequenceParameters(msgspec.Struct, frozen=True):
     chroma_depth: int
 
 
-def parse_sps(unit: bytes) -> SequenceParameters:
+def parse_sps(unit: bytes) -> HevcSequence:
     """Read a sequence parameter set, header included."""
     data = unescape(unit)[_HEADER:]
     bits = Bits(data)
@@ -54,7 +54,7 @@ def parse_sps(unit: bytes) -> SequenceParameters:
     luma, chroma_depth = 8 + bits.unsigned(), 8 + bits.unsigned()
     if not 0 < width < 65536 or not 0 < height < 65536 or chroma > 3:
         raise FormatError("A sequence parameter set gives a picture of no possible size")
-    return SequenceParameters(identifier, general, sub_layers, nested, width, height, chroma, luma, chroma_depth)
+    return HevcSequence(identifier, general, sub_layers, nested, width, height, chroma, luma, chroma_depth)
 
 
 def codec_name(general: bytes, entry: str = "hvc1") -> str:
@@ -87,9 +87,9 @@ def configuration(sets: Sequence[bytes]) -> bytes:
     return record
 
 
-def _picture(sets: Sequence[bytes]) -> Picture:
+def _picture(sets: Sequence[bytes]) -> PictureFacts:
     first = parse_sps(next(unit for unit in sets if unit[0] >> 1 == SPS))
-    return Picture(codec_name(first.general), first.width, first.height)
+    return PictureFacts(codec_name(first.general), first.width, first.height)
 
 
 def _identifier(unit: bytes) -> int:

@@ -20,7 +20,7 @@ _FEW_ZEROS = 4  # bytes that usually trail a unit, taken off all units at once
 _BLOCK = 1 << 16
 
 
-class Picture(msgspec.Struct, frozen=True):
+class PictureFacts(msgspec.Struct, frozen=True):
     """What parameter sets say of the picture. name: as in RFC 6381. ticks_per_frame: of CLOCK, 0 if not stated.
 
     fields: two access units may be one picture.
@@ -56,7 +56,7 @@ class Dialect(msgspec.Struct, frozen=True):
     header: int
     in_band: str
     identifier: Callable[[bytes], int]
-    picture: Callable[[Sequence[bytes]], Picture]
+    picture: Callable[[Sequence[bytes]], PictureFacts]
     configuration: Callable[[Sequence[bytes]], bytes]
     recovery: "Callable[[Bytes, Ints, Ints, Bytes], Flags] | None" = None
 
@@ -120,7 +120,7 @@ def nal_units(stream: Bytes) -> tuple[Ints, Ints]:
     return begins[filled], ends[filled]
 
 
-class Held(msgspec.Struct, frozen=True):
+class HeldUnit(msgspec.Struct, frozen=True):
     """An access unit that may go on: where it begins in its stretch of stream, and its times."""
 
     begin: int
@@ -145,12 +145,12 @@ class NalStream:
         self._sets: dict[tuple[int, int], bytes] = {}  # the first of each kind and identifier
         self._latest: dict[tuple[int, int], bytes] = {}
         self._seen: set[bytes] = set()
-        self._picture: Picture | None = None
+        self._picture: PictureFacts | None = None
         self._begun = False  # a picture came with which a decoder begins anew
 
     def samples(
         self, stream: Bytes, starts: Ints, dts: Ints, pts: Ints, *, last: bool
-    ) -> tuple[Samples | None, Held | None]:
+    ) -> tuple[Samples | None, HeldUnit | None]:
         """Samples of the access units in a stretch of stream, and the last one, which is held back unless nothing
         follows it.
 
@@ -160,12 +160,12 @@ class NalStream:
         """
         begins, ends = nal_units(stream)
         if not len(begins) or not len(starts):
-            rest = Held(0, int(dts[0]), int(pts[0])) if len(starts) else None
+            rest = HeldUnit(0, int(dts[0]), int(pts[0])) if len(starts) else None
             return None, rest
         first, dts, pts = self._access_units(stream, begins, starts, dts, pts)
         if last:
             return self._made(stream, begins, ends, first, dts, pts), None
-        held = Held(_lead(stream, begins, ends, int(first[-1])), int(dts[-1]), int(pts[-1]))
+        held = HeldUnit(_lead(stream, begins, ends, int(first[-1])), int(dts[-1]), int(pts[-1]))
         cut = int(first[-1])
         made = self._made(stream, begins[:cut], ends[:cut], first[:-1], dts[:-1], pts[:-1]) if cut else None
         return made, held

@@ -10,7 +10,7 @@ import numpy as np
 
 from mudlark.errors import FormatError
 from mudlark.media.bits import ManyBits
-from mudlark.media.picture.avc import IDR, SEI, SPS, SequenceParameters, parse_sps
+from mudlark.media.picture.avc import IDR, SEI, SPS, AvcSequence, parse_sps
 from mudlark.media.picture.inband import length_size, parameter_sets
 from mudlark.media.samples import Bytes, Flags, Format, Ints
 
@@ -42,7 +42,7 @@ class Numbering(msgspec.Struct, frozen=True):
         return found.pop() if len(found) == 1 and not gaps else None
 
 
-def _sequences(format: Format) -> list[SequenceParameters]:
+def _sequences(format: Format) -> list[AvcSequence]:
     """The sequence parameter sets of a configuration; none if one is damaged."""
     units, found = parameter_sets(format.codec, format.config), []
     at = 0

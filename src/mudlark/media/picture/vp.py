@@ -28,7 +28,7 @@ _RGB = 7
 _UNKNOWN = 2  # colours that are not stated (ISO/IEC 23091-2)
 
 
-class Picture(msgspec.Struct, frozen=True):
+class VpPicture(msgspec.Struct, frozen=True):
     """What a picture that stands alone says. depth: bits; chroma: 1 for 4:2:0, 2 for 4:2:2, 3 for 4:4:4."""
 
     profile: int = 0
@@ -39,7 +39,7 @@ class Picture(msgspec.Struct, frozen=True):
     height: int = 0
 
 
-def read_vp9(frame: bytes) -> Picture | None:
+def read_vp9(frame: bytes) -> VpPicture | None:
     """The head of a VP9 frame; None if it does not stand alone."""
     bits = Bits(frame[:64])
     if bits.take(2) != 2:
@@ -66,16 +66,16 @@ def read_vp9(frame: bytes) -> Picture | None:
         full_range, chroma = True, 3
         if profile in (1, 3):
             bits.take(1)
-    return Picture(profile, depth, chroma, full_range, bits.take(16) + 1, bits.take(16) + 1)
+    return VpPicture(profile, depth, chroma, full_range, bits.take(16) + 1, bits.take(16) + 1)
 
 
 def vp9_configuration(frame: bytes, features: Mapping[int, int], size: tuple[int, int]) -> bytes:
     """The content of a vpcC box, by the first frame and what Matroska states (profile 1, level 2, depth 3, chroma
     4)."""
     try:
-        seen = read_vp9(frame) or Picture()
+        seen = read_vp9(frame) or VpPicture()
     except FormatError:
-        seen = Picture()
+        seen = VpPicture()
     profile, depth = features.get(1, seen.profile), features.get(3, seen.depth)
     samples = size[0] * size[1]
     level = features.get(2) or next((level for most, level in _LEVELS if samples <= most), 62)

@@ -20,7 +20,7 @@ _BITS = np.array([0, 8, 12, 0, 16, 20, 24, 32], np.int64)  # by code; 0: as the 
 _FIXED = np.array([[0, 0, 0, 0], [1, 0, 0, 0], [2, -1, 0, 0], [3, -3, 1, 0], [4, -6, 4, -1]], np.int64)  # §9.2.5
 
 
-class Frames(msgspec.Struct, frozen=True):
+class FlacFrames(msgspec.Struct, frozen=True):
     """Frames in some bytes. begins, ends: their bytes, shape (n,). lengths: bytes of each header, with its check sum.
     sizes: samples of each channel."""
 
@@ -42,7 +42,7 @@ def batches(sizes: Ints) -> Iterator[slice]:
         yield slice(begin, len(sizes))
 
 
-def decoded(data: Bytes, frames: Frames, channels: int, bits: int) -> NDArray[np.int64] | None:
+def decoded(data: Bytes, frames: FlacFrames, channels: int, bits: int) -> NDArray[np.int64] | None:
     """The samples of some frames, shape (samples, channels); None if one of them cannot be decoded, or is not as long,
     or of as many channels and bits, as it has to be."""
     words = ManyBits(data)

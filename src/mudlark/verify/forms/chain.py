@@ -29,7 +29,7 @@ _TORN = 4_000  # bytes that a torn frame may have
 _ID3, _APE, _ID3_1 = 10, 32, 128  # bytes of what begins or ends a tag
 
 
-class Chain(msgspec.Struct):
+class FrameChain(msgspec.Struct):
     """What was seen so far. frames: whole ones, and taken: bytes of them. zeros: bytes of padding behind. holes: byte,
     second and length of what is no frame. bad: byte and second of frames whose check sum is wrong. first: the first
     frame. cut: bytes of an unfinished last frame."""
@@ -115,7 +115,7 @@ def check_chain(path: Path, form: str, account: Account, *, endless: bool = Fals
     """Look into a file of frames. form: mp3, adts or ac3. endless: it was cut out of what has no beginning and no
     end, so that its first and last frames may be torn."""
     name, syntax = _NAMES[form], SYNTAXES[form]
-    chain = Chain(syntax)
+    chain = FrameChain(syntax)
     with path.open("rb") as file:
         begin, end = edges_of(file, path.stat().st_size)
         head = _at(file, begin, 4)
@@ -150,7 +150,7 @@ def check_chain(path: Path, form: str, account: Account, *, endless: bool = Fals
     return Found(length, [chain.format])
 
 
-def _judge(chain: Chain, name: str, account: Account) -> None:
+def _judge(chain: FrameChain, name: str, account: Account) -> None:
     problems = len(account.problems)
     for at, seconds, length in chain.holes[:5]:
         text = f"{length:,} bytes at byte {at:,} ({at_second(seconds)}) are no frames of {name}"

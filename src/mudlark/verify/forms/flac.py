@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from mudlark.media.crc import crc16
 from mudlark.media.samples import Bytes, Flags, Format, Ints
-from mudlark.media.sound.flac import Frames, batches, decoded
+from mudlark.media.sound.flac import FlacFrames, batches, decoded
 from mudlark.verify.account import Account
 from mudlark.verify.forms.chain import edges_of, of_frames
 from mudlark.verify.forms.found import Found, at_second
@@ -82,12 +82,12 @@ class _Sound:
         """True if it is the one that the stream states."""
         return self._md5.digest() == self._stream.digest
 
-    def hear(self, window: Bytes, frames: Frames, at: int, samples: int) -> None:
+    def hear(self, window: Bytes, frames: FlacFrames, at: int, samples: int) -> None:
         """Decode some frames. at, samples: the byte at which the window begins, and the samples before its frames."""
         for part in batches(frames.sizes):
             if self.undecoded:
                 return
-            few = Frames(frames.begins[part], frames.ends[part], frames.lengths[part], frames.sizes[part])
+            few = FlacFrames(frames.begins[part], frames.ends[part], frames.lengths[part], frames.sizes[part])
             sound = decoded(window, few, self._stream.channels, self._stream.bits)
             if sound is None:
                 self.undecoded = (at + int(few.begins[0]), samples)
@@ -174,7 +174,7 @@ def _frames(path: Path, stream: _Stream, size: int) -> _Seen:
         ends = np.append(headers.places[chain[1:]], len(window))
         kept = slice(None) if last else slice(-1)
         chain, ends = chain[kept], ends[kept]
-        frames = Frames(headers.places[chain], ends, headers.lengths[chain], headers.sizes[chain])
+        frames = FlacFrames(headers.places[chain], ends, headers.lengths[chain], headers.sizes[chain])
         numbers = headers.numbers[chain]
         _note(seen, at, window, frames, numbers, following)
         following = _next(int(numbers[-1]), int(frames.sizes[-1]), headers)
@@ -182,7 +182,7 @@ def _frames(path: Path, stream: _Stream, size: int) -> _Seen:
     return seen
 
 
-def _note(seen: _Seen, at: int, window: Bytes, frames: Frames, numbers: Ints, following: int | None) -> None:
+def _note(seen: _Seen, at: int, window: Bytes, frames: FlacFrames, numbers: Ints, following: int | None) -> None:
     places, sizes = frames.begins, frames.sizes
     if following is not None and int(numbers[0]) != following:
         seen.gaps.append((at + int(places[0]), seen.samples, int(numbers[0]) - following))

@@ -16,7 +16,7 @@ from mudlark.media.samples import Bytes, Format
 from mudlark.media.sound.ac3 import AC3
 from mudlark.media.sound.mpeg_audio import MPEG_AUDIO
 from mudlark.verify.account import Account
-from mudlark.verify.forms.chain import Chain
+from mudlark.verify.forms.chain import FrameChain
 from mudlark.verify.forms.found import Found, at_second
 
 _WINDOW = 8 << 20
@@ -82,7 +82,7 @@ class _Streams(msgspec.Struct):
     left: bytes of streams that are not read. zeros: places of holes in coded data."""
 
     pictures: dict[int, _Pictures] = msgspec.field(default_factory=dict)
-    sounds: dict[int, Chain] = msgspec.field(default_factory=dict)
+    sounds: dict[int, FrameChain] = msgspec.field(default_factory=dict)
     pending: dict[int, bytearray] = msgspec.field(default_factory=dict)
     first: dict[int, int] = msgspec.field(default_factory=dict)
     last: dict[int, int] = msgspec.field(default_factory=dict)
@@ -223,7 +223,7 @@ def _hand_over(seen: _Streams, number: int, *, last: bool) -> None:
         seen.pictures.setdefault(number, _Pictures()).take(bytes(waiting), last=last)
         waiting.clear()
         return
-    chain = seen.sounds.setdefault(number, Chain(AC3 if number >= 0x100 else MPEG_AUDIO))
+    chain = seen.sounds.setdefault(number, FrameChain(AC3 if number >= 0x100 else MPEG_AUDIO))
     taken = chain.take(0, np.frombuffer(bytes(waiting), np.uint8), last=last, sums=False)
     del waiting[:taken]
 
