@@ -19,7 +19,7 @@ from mudlark.media.crc import crc16, crc32_forward, mirrored
 from mudlark.media.sniff import sniff
 from mudlark.verify.account import Account
 from mudlark.verify.forms.found import at_second
-from mudlark.verify.media import Checked, check_file
+from mudlark.verify.media import Checked, check_file, form_of
 from tests import sounds
 from tests.bytes.fragmented import PICTURE, entry_of_avc, film
 from tests.streams import demo_segment
@@ -101,6 +101,14 @@ def test_what_was_cut_out_of_an_endless_body_may_have_torn_ends_and_nothing_else
         account = Account()
         check_file(tmp_path / "radio.mp3", None, account, endless=True)
         assert account.verdict == verdict, account.problems
+
+
+def test_radio_is_known_wherever_it_was_cut(tmp_path: Path) -> None:
+    """What stands inside of a frame may look like the beginning of another: fog signals have such places."""
+    sound, path = (MEDIA / "fog-signals.mp3").read_bytes(), tmp_path / "radio"
+    for begin in (*range(15_300, 15_900, 7), 38_175, 52_310, 54_210):  # the last begin as a frame of AAC does
+        path.write_bytes(sound[begin : begin + 24_000])
+        assert form_of(path) == "mp3", begin
 
 
 def test_radio_that_begins_inside_of_a_frame_is_known_by_the_frames_behind(tmp_path: Path) -> None:

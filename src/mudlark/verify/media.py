@@ -85,7 +85,7 @@ def form_of(path: Path) -> str:
     if not head:
         return "empty"
     named = sniff(head)
-    return sound_within(head) or named if named == "unknown" else named
+    return sound_within(head) or named if named in ("unknown", *SYNTAXES) else named
 
 
 def check_file(

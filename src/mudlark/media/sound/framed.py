@@ -57,10 +57,9 @@ def frames(stream: Bytes, syntax: Syntax) -> Frames:
     marks, lengths = marks[lengths > 0], lengths[lengths > 0]
     if not len(marks):
         return Frames(_NONE, _NONE, max(0, usable - 1))
-    first = marks[0]
-    same = np.ones(len(marks), np.bool_)
-    for at, mask in enumerate(syntax.alike):
-        same &= (stream[marks + at] & mask) == (stream[first + at] & mask)
+    leader = _leader(stream, marks, lengths, syntax)
+    marks, lengths = marks[leader:], lengths[leader:]
+    same = _alike(stream, marks, marks[0], syntax)
     chain, sizes = marks[same], lengths[same]
     if not np.array_equal(chain[1:], chain[:-1] + sizes[:-1]):
         chain = _walk(marks, lengths, usable)
@@ -68,6 +67,24 @@ def frames(stream: Bytes, syntax: Syntax) -> Frames:
     whole = chain + sizes <= len(stream)
     rest = int(chain[~whole][0]) if not whole.all() else int(chain[-1] + sizes[-1]) if len(chain) else len(stream)
     return Frames(chain[whole], sizes[whole], min(rest, len(stream)))
+
+
+def _alike(stream: Bytes, marks: Ints, others: Ints | np.int64, syntax: Syntax) -> Flags:
+    """Which marks begin a frame of the kind that others begin."""
+    same = np.ones(len(marks), np.bool_)
+    for at, mask in enumerate(syntax.alike):
+        same &= (stream[marks + at] & mask) == (stream[others + at] & mask)
+    return same
+
+
+def _leader(stream: Bytes, marks: Ints, lengths: Ints, syntax: Syntax) -> int:
+    """The number of the first mark whose frame is followed by one of its kind, or reaches to where nobody can tell:
+    what was cut out of a longer stream begins inside of a frame, where anything may look like a mark."""
+    ends = marks + lengths
+    behind = np.minimum(np.searchsorted(marks, ends), len(marks) - 1)
+    follows = (marks[behind] == ends) & _alike(stream, marks, marks[behind], syntax)
+    follows |= ends >= len(stream) - syntax.header + 1
+    return int(follows.argmax())
 
 
 def described(stream: Bytes, layout: Frames, syntax: Syntax, end: int, before: Format | None = None) -> Format:
