@@ -24,7 +24,7 @@ class Listening(msgspec.Struct, frozen=True):
     tap: bool = False
 
 
-@dataclass
+@dataclass  # whoever shows it inherits this, and is made in a way of its own
 class ListenWatch:
     """Who wants to know hears of the steps, each with the number of requests so far."""
 

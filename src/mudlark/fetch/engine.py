@@ -110,7 +110,7 @@ class Outcome(msgspec.Struct, frozen=True):
     timing: Timing | None = None
 
 
-@dataclass
+@dataclass  # whoever shows it inherits this, and is made in a way of its own
 class Watch:
     """Who wants to know how it goes: bytes as they arrive, segments as they end, tries as they are repeated, and what
     else is done to have them."""

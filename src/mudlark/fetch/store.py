@@ -2,7 +2,8 @@
 
 Large segments have files of their own, small ones share files, and the parts of one file stand in it at their offsets.
 What comes is kept in groups: its bytes are made durable, then named, and only then noted in rows. On the way back in, a
-row counts only if the bytes that it speaks of are there. One program at a time may have a store open.
+row counts only if the bytes that it speaks of are there; beginnings of parts are noted without being made durable, and
+count in the same way. One program at a time may have a store open.
 """
 
 import hashlib

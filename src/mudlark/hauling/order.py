@@ -46,7 +46,7 @@ class RecordingState(msgspec.Struct, frozen=True):
     playable: bool = True
 
 
-@dataclass
+@dataclass  # whoever shows it inherits this, and is made in a way of its own
 class HaulWatch(Watch):
     """A Watch that also hears of the plan and of the steps."""
 

@@ -1,8 +1,8 @@
 """Making an item of a plain file: its parts are written where they belong, side by side, and hashed in order while the
 later ones still come.
 
-A part is as large as what a lane fetches in a few seconds, so that little is fetched again after a run that was killed,
-and few requests are made.
+A part is as large as what a lane fetches in a few seconds, so that few requests are made; of those that a run left
+unfinished the beginnings are there, and only their rest is asked for.
 """
 
 import asyncio

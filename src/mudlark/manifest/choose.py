@@ -7,7 +7,7 @@ import msgspec
 from mudlark.errors import NothingFound, UsageError
 from mudlark.manifest.model import Presentation, Rendition
 from mudlark.manifest.wish import ALL, NONE, Wish
-from mudlark.media.codec_names import CODEC_NAMES, CodecName, named
+from mudlark.media.codec_names import CODEC_NAMES, CodecName, codec_named
 from mudlark.media.language import same_language
 
 BOTH = frozenset({"video", "audio"})
@@ -116,7 +116,7 @@ def _liked(one: Rendition, wish: Wish) -> int | None:
     """The place of a rendition's codecs in the order of liking; None if one of them is not wanted."""
     if not wish.codecs:
         return 0
-    codecs = [codec for codec in map(named, one.codecs) if codec]
+    codecs = [codec for codec in map(codec_named, one.codecs) if codec]
     if not one.codecs:
         return len(wish.codecs)
     places = []

@@ -170,8 +170,8 @@ class Splice:
         came = bytes(self._sound[max(0, behind - len(self._last)) : behind])
         there = self._last[-len(came) :]
         differs = bisect_left(range(len(came)), True, key=lambda size: came[-size - 1 :] != there[-size - 1 :])
-        told = len(zlib.compress(there[len(there) - differs :]))
-        return told >= min(COMPARED, len(self._last)) / (2 if came == there else 1)
+        packed = len(zlib.compress(there[len(there) - differs :]))
+        return packed >= min(COMPARED, len(self._last)) / (2 if came == there else 1)
 
     def release(self) -> list[bytes | str]:
         """What was held back, as nothing more is waited for."""

@@ -30,12 +30,12 @@ CODEC_NAMES = (
 )
 
 
-def named(name: str) -> CodecName | None:
+def codec_named(name: str) -> CodecName | None:
     """The codec that an RFC 6381 name, or a sample entry, means."""
     return next((codec for codec in CODEC_NAMES if name.startswith(codec.prefixes)), None)
 
 
 def is_sound(name: str) -> bool:
     """True for the name of a codec of sound."""
-    codec = named(name)
+    codec = codec_named(name)
     return codec is not None and codec.type == "audio"

@@ -30,7 +30,8 @@ class Edit(msgspec.Struct, frozen=True):
 
 
 class TrackIndex(msgspec.Struct):
-    """One track, a row a sample, in order of decoding; all arrays have shape (n,).
+    """One track, a row a sample, in order of decoding; all arrays have shape (n,), may share their memory, and are not
+    to be changed.
 
     number: as its file has it. formats: one or several; described: which of them describes each sample, from 0.
     sizes, offsets: bytes. dts, pts, durations: ticks. sync: decoding may begin there.

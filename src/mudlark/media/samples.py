@@ -26,7 +26,8 @@ Hints = Literal["", "bands", "parametric"]
 
 
 class Format(msgspec.Struct, frozen=True, eq=False):
-    """What a decoder must know before the first sample. Two are equal if it is the same up to their languages.
+    """What a decoder must know before the first sample. Two are equal if all that stands before `container` is: the
+    rest only matters to who writes it.
 
     codec: as in RFC 6381 (avc1.64001f, mp4a.40.2). timescale: ticks a second of dts and pts.
     config: the decoder configuration, in the form that `codecs` names for the codec.

@@ -3,7 +3,7 @@
 import msgspec
 
 from mudlark.archive.record import Record, TrackFacts
-from mudlark.media.codec_names import named
+from mudlark.media.codec_names import codec_named
 from mudlark.report.requests import Log
 from mudlark.text import counted
 
@@ -77,7 +77,7 @@ def _fetching(record: Record) -> ReportStep:
 
 def track_words(track: TrackFacts) -> str:
     """A track in words: its codec, size, channels and language."""
-    codec = named(track.codec)
+    codec = codec_named(track.codec)
     words = [f"{codec.words} ({track.codec})" if codec else track.codec]
     words += [f"{track.width}×{track.height}"] if track.width else []
     words += [track.profile] if track.profile else []

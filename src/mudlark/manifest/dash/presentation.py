@@ -35,7 +35,7 @@ from mudlark.manifest.model import (
     Segment,
 )
 from mudlark.manifest.sequences import SequenceChain
-from mudlark.media.codec_names import named
+from mudlark.media.codec_names import codec_named
 from mudlark.web.address import resolve
 
 _MOST_PERIODS = 2_000
@@ -351,7 +351,7 @@ def _type_of(stated: str, mime: str, codecs: str, components: Iterable[str | Non
         return "other"
     if kind in ("video", "audio"):
         return "video" if kind == "video" else "audio"
-    known = [codec for name in codecs.split(",") if (codec := named(name.strip()))]
+    known = [codec for name in codecs.split(",") if (codec := codec_named(name.strip()))]
     for wanted in ("video", "audio"):
         if wanted in components or any(codec.type == wanted for codec in known):
             return "video" if wanted == "video" else "audio"
@@ -359,7 +359,7 @@ def _type_of(stated: str, mime: str, codecs: str, components: Iterable[str | Non
 
 
 def _has_sound(codecs: str) -> bool:
-    known = [codec for name in codecs.split(",") if (codec := named(name.strip()))]
+    known = [codec for name in codecs.split(",") if (codec := codec_named(name.strip()))]
     return any(codec.type == "audio" for codec in known) and any(codec.type == "video" for codec in known)
 
 
@@ -491,7 +491,7 @@ def _match(one: _Set, period: _Period, used: set[tuple[int, int]], *, default: b
 
 def _family(one: _Set) -> str:
     codecs = one.versions[0].rendition.codecs
-    known = named(codecs[0]) if codecs else None
+    known = codec_named(codecs[0]) if codecs else None
     return known.words if known else ""
 
 

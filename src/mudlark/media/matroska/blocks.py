@@ -147,8 +147,8 @@ def read_cluster(
 def _plain_blocks(data: bytes | memoryview, at: int, end: int, base: int, time: int, tracks: dict[int, Track]) -> int:
     """Note the frames of the simple blocks without lacing that stand here one behind the other, as nearly all do, and
     give where the last of them ends in the data; `at` if anything else stands here."""
-    begins, stops, last = list[int](), list[int](), end - 9
-    while at <= last and data[at] == 0xA3:  # a number, as this is done for each frame of a film
+    begins, stops, last, simple = list[int](), list[int](), end - 9, names.SIMPLE_BLOCK
+    while at <= last and data[at] == simple:
         first = data[at + 1]
         if first == 0x01:
             begin = at + 9
