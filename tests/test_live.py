@@ -446,9 +446,15 @@ def test_silence_is_no_place_to_go_on_at() -> None:
     lost = Splice(first + silence)  # nothing but silence is the same
     assert lost.take(silence + third, 0.0) == [] and lost.joined is None
     tune = first[:9_000]  # which is played again and again, a thousand bytes a second
-    again = Splice(second + tune, 100.0, 1_000.0)
-    assert again.take(tune[3_000:] + third[:2_000], 106.0) == [] and again.joined is None  # four seconds too few
-    assert again.take(third[2_000:5_000], 106.5) == [third[:5_000]] and again.joined
+    for away, joins in ((8.0, True), (8.6, False), (7.4, True)):  # seconds; the last was sent later than it should
+        again = Splice(second + tune, 100.0, 1_000.0)
+        assert again.take(tune[3_000:] + third[:5_000], 100.0 + away - 3.0) == [] and again.joined is None
+        later = again.take(third[5_000:8_000], 100.0 + away + 0.1)
+        assert (b"".join(later) == third[:8_000], again.joined) == (joins, joins)
+    for played, new in ((tune, third), (2 * tune, 2 * tune + third)):  # the second does not tell which of them it was
+        again = Splice(second + tune, 100.0, 1_000.0)
+        assert again.take(played + third, 100.0) == [] and again.joined is None
+        assert again.take("A title", 103.1) == [new, "A title"] and again.joined is (new is third)
     behind_an_opening = Splice(first + silence)
     assert behind_an_opening.take(second + first[9_000:] + silence + third, 0.0) == [third]
 

@@ -141,7 +141,8 @@ async def radio(request: web.Request) -> web.StreamResponse:
     headers = {"Content-Type": "audio/mpeg", "icy-name": "Foghorn Radio", "icy-br": "64"}
     response = web.StreamResponse(headers=headers | ({"icy-metaint": str(_EVERY)} if wanted else {}))
     await response.prepare(request)
-    sent, begin = 0, int(time.time() * _EVERY) - _AHEAD
+    sent, asked = 0, time.time()
+    begin = int(asked * _EVERY) - _AHEAD
     with suppress(ConnectionError):
         while True:
             place = (begin + sent) % len(sound)
@@ -151,7 +152,7 @@ async def radio(request: web.Request) -> web.StreamResponse:
             block = bytes([-(-len(title) // 16)]) + title.ljust(-(-len(title) // 16) * 16, b"\0")
             await response.write(piece + (block if wanted else b""))
             if sent > _AHEAD:
-                await asyncio.sleep(1.0)
+                await asyncio.sleep(asked + (sent - _AHEAD) / _EVERY - time.time())
     return response
 
 

@@ -144,7 +144,7 @@ async def _record(work: Work, tape: Tape, clock: SteadyClock, tell: Callable[[],
         finally:
             _take(splice.release(), splice, tape, clock.now())
         failures = failures + 1 if tape.lost_at else 0
-        tape.lost_at = tape.lost_at or clock.now()
+        tape.lost_at = tape.lost_at or tape.last or clock.now()
         await asyncio.sleep(_WAITS[min(failures, len(_WAITS) - 1)])
 
 

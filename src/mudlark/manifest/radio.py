@@ -25,7 +25,7 @@ _TITLE = "StreamTitle='"
 _LONGEST_TITLE = 500
 COMPARED = 4096  # bytes of sound that tell where it goes on
 _LONGEST_BURST, _BURST = 2_000_000, 3.0  # bytes, and seconds, that come at once when a body is asked for
-_LATE = 2.0  # seconds by which servers send later than it is heard, piece by piece
+_LATE = 0.5  # seconds by which pieces come later than they should
 
 
 def is_endless(look: Content) -> bool:
@@ -119,11 +119,23 @@ def _title(block: bytes) -> str | None:
     return rest[:end].strip()[:_LONGEST_TITLE] or None
 
 
+def _behind(parts: list[bytes | str], place: int) -> Iterator[bytes | str]:
+    """What is behind a byte of the sound."""
+    for part in parts:
+        size = len(part) if isinstance(part, bytes) else 0
+        if isinstance(part, str) and place <= 0:
+            yield part
+        elif isinstance(part, bytes) and size > place:
+            yield part[max(0, place) :]
+        place -= size
+
+
 class Splice:
     """Joins a body that is asked for again to what is there: servers first send at once what they sent last, so that
-    a player need not wait. What comes is held back until the end of what is there is found in it, or it has taken too
-    long. The end may be silence, or a tune that is played again and again, which is in many places: what comes before
-    it has to be the same, too, and as much has to come behind it as was heard meanwhile.
+    a player need not wait. What comes is held back for some seconds, and the end of what is there is looked for in it.
+    The end may be silence, or a tune that is played again and again, which is in many places: what comes before it has
+    to be the same, too, and as much has to come behind it as was heard meanwhile. Where more came, as the server had
+    been late, it has to be the one place there is.
 
     last: of the sound that is there. lost_at: when the last of it came, in seconds by any clock. rate: of the sound,
     bytes per second, 0 if it is not known. joined: True if it goes on without a gap, False if not, None as long as
@@ -134,6 +146,7 @@ class Splice:
         self._last, self._end = last, last[-COMPARED:]
         self._lost_at, self._rate = lost_at, rate
         self._places: list[int] = []
+        self._expected = 0.0
         self._held: list[bytes | str] = []
         self._sound = bytearray()
         self.since: float | None = None
@@ -152,14 +165,8 @@ class Splice:
                 behind, searched = found + len(self._end), found + 1
                 if self._goes_on(behind):
                     self._places.append(behind)
-            heard = self._rate * (now - self._lost_at - _LATE)
-            for behind in self._places:
-                if len(self._sound) - behind >= heard:
-                    self.joined = True
-                    rest = bytes(self._sound[behind:])
-                    self._held = []
-                    return [rest] if rest else []
-        if len(self._sound) > _LONGEST_BURST or now - self.since > _BURST:
+            self._expected = max(self._expected, len(self._sound) - self._rate * (now - self._lost_at))
+        if len(self._sound) > _LONGEST_BURST or now - self.since > _BURST or (self._places and not self._rate):
             return self.release()
         return []
 
@@ -173,8 +180,21 @@ class Splice:
         packed = len(zlib.compress(there[len(there) - differs :]))
         return packed >= min(COMPARED, len(self._last)) / (2 if came == there else 1)
 
+    def _place(self) -> int | None:
+        """Where it goes on, if that is known: the place next to where it is expected, or the only one before that.
+        Without a rate, the first."""
+        if not self._rate:
+            return self._places[0] if self._places else None
+        late = self._rate * _LATE
+        likely = [place for place in self._places if place <= self._expected + late]
+        nearest = min(likely, key=lambda place: abs(place - self._expected), default=None)
+        return nearest if nearest is None or nearest >= self._expected - late or len(likely) == 1 else None
+
     def release(self) -> list[bytes | str]:
-        """What was held back, as nothing more is waited for."""
+        """What is new of what was held back, as nothing more is waited for."""
         held, self._held = self._held, []
-        self.joined = bool(self.joined)
+        if self.joined is None:
+            place = self._place()
+            self.joined = place is not None
+            return held if place is None else list(_behind(held, place))
         return held
