@@ -1,6 +1,7 @@
 """What lists of items show of one, read from its record alone; and what it is known by."""
 
 import os
+from functools import cache
 from pathlib import Path
 
 import msgspec
@@ -84,10 +85,13 @@ class LedgerEntry(msgspec.Struct, array_like=True, gc=False):
     @property
     def in_words(self) -> str:
         """Its tracks, for people."""
-        return ", ".join(
-            f"{codec.partition('.')[0]}{f' {height}p' if height else ''}{f' {language}' if language else ''}"
-            for _, codec, height, language in self.tracks
-        )
+        return ", ".join(map(_in_words, self.tracks))
+
+
+@cache
+def _in_words(track: tuple[str, str, int | None, str | None]) -> str:
+    _, codec, height, language = track
+    return f"{codec.partition('.')[0]}{f' {height}p' if height else ''}{f' {language}' if language else ''}"
 
 
 def read_entry(folder: str, name: str) -> tuple[LedgerEntry, Identity | None]:

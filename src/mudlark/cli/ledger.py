@@ -15,10 +15,10 @@ from mudlark.archive.listing import cell, written
 from mudlark.atomic import refuse_existing
 from mudlark.cli.command import Command, common_options, option, replace_option
 from mudlark.cli.options import DATE
-from mudlark.cli.show import VERDICT_STYLE, columns, console, emit_json, messages
+from mudlark.cli.show import VERDICT_STYLE, columns, console, emit_json, messages, painted
 from mudlark.cli.unfinished import tell_unfinished, unfinished_data
 from mudlark.errors import MudlarkError, UsageError
-from mudlark.text import clock, counted, size
+from mudlark.text import clock, counted, size, visible
 from mudlark.verify.account import Verdict
 
 
@@ -28,7 +28,6 @@ class NotOpened(MudlarkError):
     code = "not-opened"
 
 
-_TRACK = ("type", "codec", "height", "language")
 _COLUMNS = ("path", "title", "verdict", "date", "checked", "length", "bytes", "tracks", "source", "problem")
 
 
@@ -123,11 +122,34 @@ def command(
     _show(ledger, folder, most)
 
 
-def _data(entry: LedgerEntry) -> dict[str, Any]:
-    data = msgspec.structs.asdict(entry)
-    data["url"] = data.pop("source")
-    data["tracks"] = [dict(zip(_TRACK, one, strict=True)) for one in entry.tracks]
-    return data
+class _Track(msgspec.Struct, gc=False):
+    type: str
+    codec: str
+    height: int | None
+    language: str | None
+
+
+class _Item(msgspec.Struct, gc=False):
+    path: str
+    title: str
+    verdict: Verdict
+    date: str
+    checked: str
+    duration: float | None
+    bytes: int
+    tracks: list[_Track]
+    media: tuple[str, ...]
+    problem: str
+    listed: dict[str, str]
+    url: str
+
+
+def _data(one: LedgerEntry) -> _Item:
+    tracks = [_Track(*track) for track in one.tracks]
+    return _Item(
+        *(one.path, one.title, one.verdict, one.date, one.checked, one.duration, one.bytes, tracks),
+        *(one.media, one.problem, one.listed, one.source),
+    )
 
 
 def _totals(ledger: Ledger) -> dict[str, Any]:
@@ -174,10 +196,10 @@ def _show(ledger: Ledger, folder: Path, most: int | None) -> None:
     )
     if lines:
         out.print(Text(titles, style="dim"))
-    for one, line in zip(shown, lines, strict=True):
-        text = Text(line)
-        text.stylize(VERDICT_STYLE[one.verdict], 0, len(one.verdict))
-        out.print(text)
+    heads = {word: painted(out, word, VERDICT_STYLE[word]) for word in {one.verdict for one in shown}}
+    out.file.writelines(
+        f"{heads[one.verdict]}{visible(line[len(one.verdict) :])}\n" for one, line in zip(shown, lines, strict=True)
+    )
     problems = [one for one in shown if one.problem]
     for one in problems[:10]:
         out.print(Text(f"! {one.path}: {one.problem}", style="yellow"))

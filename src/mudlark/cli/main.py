@@ -46,6 +46,7 @@ class _LazyGroup(click.Group):
             return None
         command = _load(cmd_name)
         gc.freeze()  # what was loaded stays, and need not be looked through
+        gc.set_threshold(20_000, 20, 20)  # records of pages and films come by the thousand
         gc.enable()
         if ctx.default_map is None:
             from mudlark.cli.config import defaults
