@@ -338,6 +338,42 @@ def test_fragments_are_as_many_as_their_index_states(tmp_path: Path) -> None:
     assert account.verdict == "flawed" and "its fragments last 4.00 s" in account.reason
 
 
+@pytest.mark.parametrize("timed", [True, False])
+def test_fragments_go_on_behind_the_samples_of_the_index(tmp_path: Path, *, timed: bool) -> None:
+    """Its header and edit list tell of the index alone (§8.2.2.3), as recorders write them that fear for the power."""
+    account, checked = look(tmp_path, film(2, stated=20, own=3, timed=timed))
+    assert account.verdict == "sound" and checked.movie and checked.seconds == 20.0
+    assert look(tmp_path, film(2, own=3, timed=timed))[0].verdict == "unproven"
+    assert look(tmp_path, film(1, stated=20, own=3, timed=timed))[0].verdict == "flawed"
+
+
+def test_a_wav_of_the_other_byte_order_is_read(tmp_path: Path) -> None:
+    sound = b"WAVE" + b"fmt " + struct.pack(">IHHIIHH", 16, 1, 2, 44_100, 176_400, 4, 16)
+    sound += b"data" + struct.pack(">I", 44_100) + bytes(44_100)
+    whole = b"RIFX" + struct.pack(">I", len(sound)) + sound
+    account, checked = look(tmp_path, whole)
+    assert (account.verdict, checked.form, checked.seconds) == ("sound", "wav", 0.25)
+    assert look(tmp_path, whole[:-100])[0].verdict == "flawed"
+
+
+@pytest.mark.parametrize(
+    ("head", "form"),
+    [
+        (b"wvpk\x10\0\0\0", "wavpack"),
+        (b"MAC \x96\x0f\0\0", "ape"),
+        (b"MAC OS is a system", "text"),
+        (b"MThd\0\0\0\6\0\1\0\2", "midi"),
+        (b"DSD \x1c\0\0\0\0\0\0\0", "dsf"),
+        (b"FORM\0\0\1\0AIFC", "aiff"),
+        (b"FORM\0\0\1\0ILBM", "unknown"),
+        (bytes.fromhex("060e2b34020501010d01020101020400"), "mxf"),
+        (b"\x1f\x07\0\xbf\xf8\x78", "dv"),
+    ],
+)
+def test_what_is_only_named_is_named(head: bytes, form: str) -> None:
+    assert sniff(head) == form
+
+
 @pytest.mark.parametrize("based", [None, 0, 8, -40, 1000])
 def test_samples_are_counted_from_the_base_that_is_stated(tmp_path: Path, based: int | None) -> None:
     data = film(3, stated=12, based=based)

@@ -403,6 +403,11 @@ def test_a_page_s_own_feed_is_offered() -> None:
         ("a.7z", "package"),
         ("a.vhd", "package"),
         ("a.kmz", "package"),
+        ("a.mxf", "video"),
+        ("a.3g2", "video"),
+        ("a.m4b", "audio"),
+        ("a.wv", "audio"),
+        ("a.heic", "image"),
     ],
 )
 def test_what_archives_keep_counts(name: str, kind: str) -> None:
@@ -417,6 +422,25 @@ def test_a_disk_image_that_is_sent_as_text_is_one(mudlark: Run, trouble: Trouble
     assert (item["verdict"], item["files"][0]["path"]) == ("unproven", "gallery.iso")
     unknown = trouble.say("/gallery.raw", Answer(bytes(100_000) + disk_bytes(0, 21_000_000), type="text/plain"))
     assert mudlark("haul", unknown, "--json").json["items"][0]["files"][0]["bytes"] == 21_100_000
+
+
+@pytest.mark.program
+@pytest.mark.parametrize(
+    ("name", "type", "begins", "verdict"),
+    [
+        ("wren.wv", "audio/x-wavpack", b"wvpk", "unproven"),
+        ("wren.shn", "audio/x-shorten", b"ajkg", "unproven"),  # which is nowhere known
+        ("wren", "audio/x-shorten", b"ajkg", "unproven"),
+        ("wren.mp3", "audio/x-shorten", b"ajkg", "broken"),
+        ("wren", "audio/mpeg", b"ajkg", "broken"),
+        ("wren.wv", "audio/x-wavpack", b"Not here any more", "broken"),
+    ],
+)
+def test_sound_of_a_form_that_is_not_read_is_kept(
+    mudlark: Run, trouble: Trouble, name: str, type: str, begins: bytes, verdict: str
+) -> None:
+    url = trouble.say(f"/foreign/{name}", Answer(begins + disk_bytes(0, 50_000) * (begins[0] > 90), type=type))
+    assert mudlark("haul", url, "--json").json["items"][0]["verdict"] == verdict
 
 
 @pytest.mark.program

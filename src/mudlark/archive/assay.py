@@ -29,7 +29,7 @@ from mudlark.verify.forms.pictures import check_pages
 from mudlark.verify.media import Checked, check_file
 
 CHECKSUMS_STALE = "checksums-stale"  # a problem that is mended on the spot
-_STREAMS = (".ts", ".m2ts", ".mts", ".mkv", ".mka", ".ac3", ".eac3", ".mp2", ".spx")
+_STREAMS = (".ts", ".m2ts", ".mts")
 _KINDS = frozenset({"video", "audio", "image", "document", "package", "subtitle"})
 _GIVE = "Give an item's folder or a media file."
 _LASTING = frozenset(

@@ -84,12 +84,17 @@ def show_item(item: Item) -> None:
         line.append(f"  {_STATES[item.state]}{by}", style="not bold default")
     out.print(line)
     for track in record.tracks:
-        what = f"{track.width}×{track.height}, {track.frame_rate:g} frames/s" if track.width else ""
-        what = what or f"{track.channels} channels, {track.sample_rate} Hz"
-        what = f"{track.language}, {what}" if track.language else what
-        out.print(
-            f"  {track.type:<7}{track.codec}, {what}, {bits(track.bitrate)}, {clock(track.duration)}", markup=False
-        )
+        facts = [
+            track.codec,
+            track.language,
+            f"{track.width}×{track.height}" if track.width else None,
+            f"{track.frame_rate:g} frames/s" if track.frame_rate else None,
+            f"{track.channels} channels" if track.channels else None,
+            f"{track.sample_rate} Hz" if track.sample_rate else None,
+            bits(track.bitrate) if track.bitrate else None,
+            clock(track.duration) if track.duration else None,
+        ]
+        out.print(f"  {track.type:<7}{', '.join(fact for fact in facts if fact)}", markup=False)
     _show_checks(out, record)
     if record.contents:
         inside = [f"{printable(name)} ({size(count)})" for name, count in record.contents[:5]]

@@ -36,6 +36,7 @@ from mudlark.archive.record import (
 )
 from mudlark.assemble.join import second_name
 from mudlark.fetch.store import now
+from mudlark.find.judge.kind import is_foreign
 from mudlark.find.model import PLAYED
 from mudlark.hauling.order import Order
 from mudlark.hauling.resolve import Target
@@ -88,7 +89,8 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Proof:
     if presentation.kind == "file":
         facts = presentation.facts
         Promise(facts.length, dict(facts.digests), target.order.expect).check(main, size, sha256, account)
-    if target.find.kind in PLAYED and presentation.kind != "images" and checked.form not in CATEGORIES:
+    foreign = checked.form == "unknown" and is_foreign(presentation.url, target.find.response.type)
+    if target.find.kind in PLAYED and presentation.kind != "images" and checked.form not in CATEGORIES and not foreign:
         what = "unknown bytes" if checked.form == "unknown" else checked.form.upper()
         account.failed("content", "no-media", f"A film or sound was promised; {what} came", grave=True)
     notes = [*target.notes, *made.notes]

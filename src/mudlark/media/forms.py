@@ -51,7 +51,7 @@ FORMS: dict[str, FileForm] = {
         "MP4, CMAF, QuickTime",
         "video",
         extension=".mp4",
-        also="m4v m4a m4b mov 3gp f4v cmfv cmfa m4s",
+        also="m4v m4a m4b m4r mov qt 3gp 3g2 f4v cmfv cmfa m4s",
         media_type="video/mp4",
         pronom="fmt/199",
         player_type="video/mp4",
@@ -209,7 +209,6 @@ FORMS: dict[str, FileForm] = {
     "aiff": FileForm(
         "AIFF, AIFC",
         "audio",
-        signs=(b"FORM",),
         extension=".aif",
         also="aiff aifc",
         media_type="audio/aiff",
@@ -219,6 +218,43 @@ FORMS: dict[str, FileForm] = {
         promises="sizes of the chunks, and the number of samples",
         end="the size that it states",
     ),
+    "mxf": FileForm(
+        "MXF",
+        "video",
+        signs=(b"\x06\x0e\x2b\x34\x02\x05\x01\x01\x0d\x01\x02\x01\x01\x02",),
+        extension=".mxf",
+        media_type="application/mxf",
+        pronom="fmt/200",
+    ),
+    "dv": FileForm(
+        "DV", "video", signs=(b"\x1f\x07\0\x3f", b"\x1f\x07\0\xbf"), extension=".dv", also="dif", media_type="video/DV"
+    ),
+    "mpeg": FileForm("MPEG video alone", "video", signs=(b"\0\0\1\xb3",), extension=".m2v", also="m1v mpv mpg mpeg"),
+    "realmedia": FileForm(
+        "RealMedia",
+        "video",
+        signs=(b".RMF", b".ra\xfd"),
+        extension=".rm",
+        also="rmvb ra rv",
+        media_type="application/vnd.rn-realmedia",
+    ),
+    "au": FileForm("AU", "audio", signs=(b".snd\0\0",), extension=".au", also="snd", media_type="audio/basic"),
+    "caf": FileForm("CAF", "audio", signs=(b"caff\0\1",), extension=".caf"),
+    "w64": FileForm("Wave64", "audio", signs=(b"riff\x2e\x91\xcf\x11\xa5\xd6",), extension=".w64"),
+    "amr": FileForm("AMR", "audio", signs=(b"#!AMR",), extension=".amr", also="awb", media_type="audio/AMR"),
+    "midi": FileForm(
+        "MIDI", "audio", signs=(b"MThd\0\0\0\6",), extension=".mid", also="midi kar", media_type="audio/midi"
+    ),
+    "ape": FileForm("Monkey's Audio", "audio", extension=".ape"),
+    "wavpack": FileForm("WavPack", "audio", signs=(b"wvpk",), extension=".wv"),
+    "tta": FileForm("TTA", "audio", signs=(b"TTA1\1\0", b"TTA2\1\0"), extension=".tta"),
+    "tak": FileForm("TAK", "audio", signs=(b"tBaK",), extension=".tak"),
+    "musepack": FileForm("Musepack", "audio", signs=(b"MPCKSH", b"MP+\7", b"MP+\x17"), extension=".mpc", also="mpp"),
+    "optimfrog": FileForm(
+        "OptimFROG", "audio", signs=(b"OFR \x0c\0\0\0", b"OFR \x0f\0\0\0"), extension=".ofr", also="ofs"
+    ),
+    "dsf": FileForm("DSD stream file", "audio", signs=(b"DSD \x1c\0\0\0",), extension=".dsf"),
+    "dff": FileForm("DSD interchange file", "audio", signs=(b"FRM8",), extension=".dff"),
     "png": FileForm(
         "PNG",
         "image",

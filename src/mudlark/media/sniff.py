@@ -6,6 +6,7 @@ from mudlark.media.forms import FORMS
 from mudlark.media.ts_packets import looks_like_transport
 
 _SIGNS = {sign: name for name, form in FORMS.items() for sign in form.signs}
+_CHUNKED = {b"WAVE": "wav", b"WEBP": "webp", b"AVI ": "avi", b"AIFF": "aiff", b"AIFC": "aiff"}
 _DESCRIPTORS = 0x8001  # where the volume descriptors of a disk image begin (ECMA-119 §6.7.1, ECMA-167 §2/9)
 _BOXES = frozenset(
     [b"ftyp", b"styp", b"moov", b"moof", b"mdat", b"free", b"wide", b"skip", b"sidx", b"emsg", b"prft", b"ssix"]
@@ -40,8 +41,8 @@ def sniff(head: bytes) -> str:
         return "mp4"
     if looks_like_transport(head):
         return "ts"
-    if head[:4] in (b"RIFF", b"RF64", b"BW64") and len(head) >= 12:
-        return {b"WAVE": "wav", b"WEBP": "webp", b"AVI ": "avi"}.get(head[8:12], "unknown")
+    if head[:4] in (b"RIFF", b"RIFX", b"RF64", b"BW64", b"FORM") and len(head) >= 12:
+        return _CHUNKED.get(head[8:12], "unknown")
     if len(head) > 2 and head[0] == 0xFF:
         if head[1] & 0xF6 == 0xF0:
             return "adts"
@@ -49,6 +50,8 @@ def sniff(head: bytes) -> str:
             return "mp3"
     if head[:2] == b"\x0b\x77":
         return "ac3"
+    if head[:4] == b"MAC " and head[5:6] in (b"\x0c", b"\x0d", b"\x0e", b"\x0f"):  # of its version, 3.07 to 3.99
+        return "ape"
     if head[_DESCRIPTORS : _DESCRIPTORS + 5] == b"CD001":
         return "iso"
     if head[_DESCRIPTORS : _DESCRIPTORS + 5] in (b"BEA01", b"NSR02", b"NSR03"):

@@ -6,9 +6,10 @@ from mudlark.media.forms import FORMS
 _EXTENSIONS: dict[Kind, str] = {
     "hls": "m3u8",
     "dash": "mpd",
-    "video": "mp4 m4v mov webm mkv ogv avi mpg mpeg wmv flv 3gp",
-    "audio": "mp3 m4a aac ogg oga opus wav flac weba aiff aif ac3 wma",
-    "image": "jpg jpeg png gif webp avif svg tif tiff bmp jp2",
+    "video": "mp4 m4v mov qt webm mkv ogv avi divx mpg mpeg m1v m2v vob wmv asf flv f4v 3gp 3g2 mxf dv rm rmvb",
+    "audio": "mp3 mp2 m4a m4b m4r aac ogg oga opus spx wav bwf flac weba mka aiff aif aifc au snd caf ac3 eac3 wma amr"
+    " mid midi ape wv tta tak mpc dsf dff ra",
+    "image": "jpg jpeg jfif png gif webp avif heic heif jxl svg tif tiff bmp jp2",
     "subtitle": "vtt srt ttml dfxp",
     "document": "pdf epub djvu doc docx docm odt rtf xls xlsx xlsm ods csv tsv ppt pptx pps ppsx odp odg mobi azw3 fb2"
     " cbz cbr dzi geojson kml gpx gml topojson",
@@ -76,6 +77,13 @@ def _described(address: str) -> Kind | None:
 def is_segment(address: str) -> bool:
     """True if the extension is one that only segments have; a lone one may be anything."""
     return _suffix(address) in _SEGMENTS
+
+
+def is_foreign(address: str, media_type: str | None) -> bool:
+    """True for sound or film by its media type, of a form that neither that nor the extension is known to stand for."""
+    essence = (media_type or "").partition(";")[0].strip().lower()
+    own = essence.startswith(("audio/", "video/")) and essence not in _BY_TYPE
+    return own and _suffix(address) not in _BY_EXTENSION
 
 
 def kind_by_type(media_type: str | None) -> Kind | None:

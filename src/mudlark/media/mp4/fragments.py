@@ -12,7 +12,7 @@ import msgspec
 import numpy as np
 from msgspec.structs import replace
 
-from mudlark.media.movie import ReadAt, TrackIndex
+from mudlark.media.movie import Edit, ReadAt, TrackIndex
 from mudlark.media.mp4.boxes import Box, Mp4Error, children, header
 from mudlark.media.mp4.read import PLAYED, Defaults, IndexedMovie, parse_movie
 from mudlark.media.samples import Event, Format, Ints, Loss, LossCode, Samples
@@ -357,7 +357,8 @@ def read_fragmented(read: ReadAt, boxes: list[Box], index: Box) -> IndexedMovie:
     reader = FragmentReader(every=True)
     reader.begin(read(index.start, index.end - index.start))
     tracks = reader.tracks
-    following = dict.fromkeys(tracks, 0)
+    following = dict.fromkeys(tracks, 0)  # behind the samples of the index, where no time is stated (§8.8.12)
+    following |= {track.number: int(track.durations.sum()) for track in (*movie.tracks, *movie.others)}
     listed: dict[int, list[_Run]] = {}
     end = boxes[-1].end
     for box in boxes:
@@ -371,9 +372,22 @@ def read_fragmented(read: ReadAt, boxes: list[Box], index: Box) -> IndexedMovie:
         reader.note_runs(data, head, following, runs, end - box.start, box.start)
         for number, found in runs.items():
             listed.setdefault(number, []).extend(replace(run, begin=run.begin + box.start) for run in found)
+    if any(len(track.sizes) for track in movie.tracks):  # the header states how long those of the index last (§8.2.2.3)
+        movie.stated = movie.fragments_last / movie.timescale
     movie.tracks = [_whole(track, listed.get(track.number, [])) for track in movie.tracks]
     movie.others = [_whole(track, listed.get(track.number, [])) for track in movie.others]
     return movie
+
+
+def _going_on(track: TrackIndex) -> tuple[Edit, ...]:
+    """The edits of a track that goes on in fragments: one that lasts until the end of the samples of its index was
+    written when there were no others."""
+    last = track.edits[-1] if track.edits else None
+    if last is None or last.media_time is None or not last.length or not len(track.sizes):
+        return track.edits
+    if last.media_time + last.length <= int(track.durations[:-1].sum()):
+        return track.edits
+    return (*track.edits[:-1], replace(last, length=None))
 
 
 def _whole(track: TrackIndex, runs: list[_Run]) -> TrackIndex:
@@ -390,6 +404,7 @@ def _whole(track: TrackIndex, runs: list[_Run]) -> TrackIndex:
     durations = np.diff(np.append(dts, end))
     return replace(
         track,
+        edits=_going_on(track) if runs else track.edits,
         sizes=sizes,
         offsets=offsets,
         dts=dts,

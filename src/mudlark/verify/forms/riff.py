@@ -1,4 +1,4 @@
-"""WAV (RIFF, RF64 and BW64) and AIFF: their chunks fill the file, and there is as much sound as they say.
+"""WAV (RIFF, RIFX, RF64 and BW64) and AIFF: their chunks fill the file, and there is as much sound as they say.
 
 Neither carries check sums, so nothing is proven of the sound itself.
 """
@@ -37,9 +37,9 @@ def check_riff(path: Path, account: Account) -> Found:
     size = path.stat().st_size
     with path.open("rb") as file:
         head = file.read(12)
-        order: Literal["little", "big"] = "big" if head[:4] == b"FORM" else "little"
+        order: Literal["little", "big"] = "big" if head[:4] in (b"FORM", b"RIFX") else "little"
         sound = _read(file, size, head, order)
-    name = "AIFF" if order == "big" else "WAV"
+    name = "AIFF" if head[:4] == b"FORM" else "WAV"
     if sound.sound is None or not sound.rate or not sound.frame:
         account.failed("content", "sound", f"The {name} file does not say what its sound is", grave=True)
         return Found()
@@ -70,7 +70,7 @@ def check_riff(path: Path, account: Account) -> Found:
 
 
 def _read(file: BinaryIO, size: int, head: bytes, order: Literal["little", "big"]) -> _Sound:
-    sound = _Sound(open=int.from_bytes(head[4:8], order) in (0, _OPEN) and head[:4] in (b"RIFF", b"FORM"))
+    sound = _Sound(open=int.from_bytes(head[4:8], order) in (0, _OPEN) and head[:4] in (b"RIFF", b"RIFX", b"FORM"))
     at, large = 12, 0
     while at + 8 <= size and len(sound.chunks) < _MOST_CHUNKS:
         file.seek(at)
@@ -84,9 +84,9 @@ def _read(file: BinaryIO, size: int, head: bytes, order: Literal["little", "big"
         elif name == b"data" and length == _OPEN and large:
             length = large
         if name == b"fmt " and len(body) >= 16:
-            kind = int.from_bytes(body[:2], "little")
-            sound.channels, sound.rate = int.from_bytes(body[2:4], "little"), int.from_bytes(body[4:8], "little")
-            sound.frame = int.from_bytes(body[12:14], "little")
+            kind = int.from_bytes(body[:2], order)
+            sound.channels, sound.rate = int.from_bytes(body[2:4], order), int.from_bytes(body[4:8], order)
+            sound.frame = int.from_bytes(body[12:14], order)
             sound.codec = {1: "pcm", 3: "pcm", 0xFFFE: "pcm"}.get(kind, f"wav-{kind:04x}")
         elif name == b"COMM" and len(body) >= 18:
             _common(sound, body)
