@@ -3,6 +3,7 @@
 import itertools
 import struct
 from collections.abc import Sequence
+from contextlib import suppress
 
 import numpy as np
 import pytest
@@ -10,12 +11,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
+from mudlark.demo.streamed import MEDIA
 from mudlark.demo.transport import TransportWriter
-from mudlark.errors import MudlarkError
+from mudlark.errors import MudlarkError, Refused
 from mudlark.media.movie import Movie
 from mudlark.media.mp4.boxes import Mp4Error, box, header
 from mudlark.media.mp4.entries import read_entry
 from mudlark.media.mp4.read import parse_movie, scan
+from mudlark.media.mp4.tree import Sketch, sketch
 from mudlark.media.mp4.write import Mp4Builder
 from mudlark.media.samples import Format, Samples, batches, cut_pieces
 from mudlark.media.ts import TransportReader
@@ -135,9 +138,31 @@ def test_a_damaged_index_never_ends_in_anything_but_our_own_errors(data: st.Data
     try:
         movie = parse_movie(bytes(damaged), index.start)
     except MudlarkError:
+        with suppress(MudlarkError):
+            sketch(bytes(damaged), index.start)
         return
     for track in movie.tracks:
         assert len(track.sizes) == len(track.dts) == len(track.offsets)
+    assert sketch(bytes(damaged), index.start) == sketched(movie)
+
+
+def sketched(movie: Movie) -> Sketch:
+    """What the headers must have said."""
+    sizes = [(one.format.width, one.format.height) for one in movie.tracks if one.format.type == "video"]
+    return Sketch(movie.stated, next(iter(sizes), None))
+
+
+@pytest.mark.parametrize("name", ["foghorn-demonstration.mp4", "gift-shop.mp4"])
+def test_headers_alone_say_what_a_list_shows(name: str) -> None:
+    whole = (MEDIA / name).read_bytes()
+    index = next(b for b in scan(lambda at, n: whole[at : at + n], len(whole)) if b.kind == "moov")
+    drawn = sketch(whole[index.start : index.end], index.start)
+    assert drawn == sketched(read(whole)) and drawn.duration and drawn.size
+    guarded = whole[index.start : index.end].replace(b"avc1", b"encv")
+    with pytest.raises(Refused, match="protected"):
+        sketch(guarded, index.start)
+    with pytest.raises(Mp4Error, match="no index"):
+        sketch(box("moov", box("mvex")))
 
 
 def test_a_hole_that_fine_ticks_cannot_tell_is_told_in_coarser_ones() -> None:

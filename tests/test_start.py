@@ -21,6 +21,7 @@ def loaded_by(statement: str) -> set[str]:
     [
         ("haul", {"aiohttp", "asyncio", "lxml", "numpy", "rich", "ssl", "tomllib"}),
         ("sift", {"lxml", "matplotlib", "numpy", "PIL"}),
+        ("sift, mudlark.find.judge.probe", {"mudlark.media.mp4.read", "numpy"}),
         ("ledger", {"aiohttp", "numpy"}),
     ],
 )

@@ -10,6 +10,7 @@ through `redacted_words`. Whether two things are the same is another question: `
 import hashlib
 import re
 from collections.abc import Iterator, Sequence
+from functools import cache
 
 _FIELDS = frozenset(  # of HTTP alone, beside those that have one of the names
     {
@@ -31,15 +32,8 @@ _PARAMETER = re.compile(
     rf"(?P<value>(?:(?!%26|%23|\\u0026)[^&;#\s\"'<>\\|])+)",
     re.I,
 )
-_JSON = re.compile(  # also in JSON that is itself a string in JSON
-    rf'(?P<open>(?<!\\)(?P<quote>\\*+")(?:{_NAMES})(?P=quote)\s*:\s*(?P=quote))(?P<value>(?:(?!(?P=quote)).)+)(?=(?P=quote))',
-    re.I,
-)
 _NAME = re.compile(_NAMES, re.I)
 _FIELD = re.compile(r"<(?:input|meta)\b[^<>]{1,4000}>", re.I)  # a field that a page fills in, or tells its scripts
-_FIELD_NAME = re.compile(
-    rf"""\b(?:name|id)\s*=\s*\\*["']?(?:{_NAMES})(?=["'\\\s/>])|\btype\s*=\s*\\*["']?password""", re.I
-)
 _FIELD_VALUE = re.compile(r"""(?P<open>\b(?:value|content)\s*=\s*\\*["']?)(?P<value>[^"'\\\s<>][^"'\\<>]*)""", re.I)
 _SCRIPTED = re.compile(  # as scripts and messages have it: a member, an argument of setRequestHeader, a line
     r"(?P<open>\bAuthorization(?:[\"'\\]{0,4}\s{0,3}[:=]\s{0,3}[\"'`\\]{0,4}|[\"'\\]{1,4}\s{0,3},\s{0,3}[\"'`\\]{1,4})"
@@ -68,13 +62,32 @@ def redacted(text: str) -> str:
     text = _PARAMETER.sub(
         lambda match: match["open"] + match["name"] + match["equals"] + digest_of(match["value"]), text
     )
-    text = _JSON.sub(lambda match: match["open"] + digest_of(match["value"]), text)
+    if '"' in text:
+        text = _member().sub(lambda match: match["open"] + digest_of(match["value"]), text)
     return _FIELD.sub(lambda match: _redacted_tag(match[0]), text)
+
+
+@cache
+def _member() -> re.Pattern[str]:
+    """A member of JSON, also of JSON that is itself a string in JSON. Most addresses need none of it."""
+    return re.compile(
+        rf'(?P<open>(?<!\\)(?P<quote>\\*+")(?:{_NAMES})(?P=quote)\s*:\s*(?P=quote))'
+        r"(?P<value>(?:(?!(?P=quote)).)+)(?=(?P=quote))",
+        re.I,
+    )
+
+
+@cache
+def _naming() -> re.Pattern[str]:
+    """What in a tag says that its value gives access."""
+    return re.compile(
+        rf"""\b(?:name|id)\s*=\s*\\*["']?(?:{_NAMES})(?=["'\\\s/>])|\btype\s*=\s*\\*["']?password""", re.I
+    )
 
 
 def _redacted_tag(tag: str) -> str:
     """A form's field with its value replaced if its name, or its being a password, says that it gives access."""
-    if not _FIELD_NAME.search(tag):
+    if not _naming().search(tag):
         return tag
     return _FIELD_VALUE.sub(lambda match: match["open"] + digest_of(match["value"]), tag)
 

@@ -15,7 +15,7 @@ from msgspec.structs import replace
 from mudlark.errors import FormatError, MudlarkError, NetworkError, Refused
 from mudlark.find.judge.expiry import expires_at
 from mudlark.find.judge.kind import kind_by_type
-from mudlark.find.model import Find, Response
+from mudlark.find.model import Find, Kind, Response
 from mudlark.guard import reading
 from mudlark.manifest import radio
 from mudlark.manifest.choose import choose
@@ -23,6 +23,7 @@ from mudlark.manifest.load import Protected, fill, is_manifest, is_mpd, open_pre
 from mudlark.manifest.model import Live
 from mudlark.media.forms import CATEGORIES
 from mudlark.media.mp4.boxes import header
+from mudlark.media.mp4.tree import Sketch, sketch
 from mudlark.media.sniff import sniff
 from mudlark.web.address import shown
 from mudlark.web.answer import Content
@@ -86,8 +87,9 @@ async def _ask(session: Session, find: Find) -> Response:
             return replace(response, live=Live())
         if is_manifest(look):
             return await _with_presentation(behind, find, look, response)
-        if movie := await movie_at(behind, look):
-            response = _with_movie(response, movie)
+        if index := await _index_at(behind, look):
+            with suppress(FormatError):  # which is told where it is hauled
+                response = _with_film(response, sketch(*index))
     except NetworkError as problem:
         words = f"the server answers {problem.status}" if problem.status else _alone(problem, find)
         return replace(response, status=problem.status, problem=words)
@@ -125,15 +127,10 @@ async def _with_presentation(session: Session, find: Find, look: Content, respon
     return replace(response, duration=None if live else presentation.duration, live=live)
 
 
-def _with_movie(response: Response, movie: "Movie") -> Response:
-    pictures = [track.format for track in movie.tracks if track.format.type == "video"]
-    return replace(
-        response,
-        duration=movie.stated or response.duration,
-        kind="video" if pictures else "audio",
-        width=pictures[0].width if pictures else None,
-        height=pictures[0].height if pictures else None,
-    )
+def _with_film(response: Response, film: Sketch) -> Response:
+    width, height = film.size or (None, None)
+    kind: Kind = "video" if film.size else "audio"
+    return replace(response, duration=film.duration or response.duration, kind=kind, width=width, height=height)
 
 
 def _alone(problem: MudlarkError, find: Find) -> str:
@@ -201,11 +198,21 @@ def _picture_size(head: bytes) -> tuple[int | None, int | None]:
 
 
 async def movie_at(session: Session, look: Content) -> "Movie | None":
-    """The index of an MP4, from its head or, where parts can be asked for, from its end; not knowing is no problem."""
+    """An MP4 as its index has it, from its head or, where parts can be asked for, from its end; not knowing is no
+    problem."""
+    from mudlark.media.mp4.read import parse_movie  # with arrays
+
+    try:
+        index = await _index_at(session, look)
+        return parse_movie(*index) if index else None
+    except FormatError:
+        return None
+
+
+async def _index_at(session: Session, look: Content) -> tuple[bytes, int] | None:
+    """The `moov` box of an MP4, and at which byte it begins."""
     if sniff(look.body) != "mp4" or not look.length:
         return None
-    from mudlark.media.mp4.read import parse_movie  # with arrays, for which only films are worth the time
-
     at, body, begin = 0, look.body, 0
     try:
         while at < look.length:
@@ -218,7 +225,7 @@ async def movie_at(session: Session, look: Content) -> "Movie | None":
                 if box.end > begin + len(body) and look.ranges and box.end - at <= _LARGEST_INDEX:
                     begin, body = at, await _span(session, look.url, at, box.end - at)
                 inside = body[at - begin : box.end - begin]
-                return parse_movie(inside, at) if len(inside) == box.end - at else None
+                return (inside, at) if len(inside) == box.end - at else None
             at = box.end
     except (FormatError, NetworkError):
         return None

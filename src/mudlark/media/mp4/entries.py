@@ -7,22 +7,15 @@ that it was read from, so that nothing it says (colours, channel layouts) is los
 
 import struct
 
-from mudlark.errors import Refused
 from mudlark.media.codecs import Codec, codec_of
 from mudlark.media.mp4.boxes import Mp4Error, box, children, full_box, header
+from mudlark.media.mp4.tree import insist_on_clear
 from mudlark.media.picture.colour import from_boxes, to_boxes
 from mudlark.media.samples import Format
 
 _OBJECT_TYPES = {0x40: "40", 0x66: "66", 0x67: "67", 0x68: "68", 0x69: "69", 0x6B: "6B", 0xA5: "A5", 0xA6: "A6"}
 _VIDEO_FIELDS, _AUDIO_FIELDS = 78, 28  # bytes of an entry before the boxes inside
 _VERSION_TWO = 36
-_PROTECTED = ("encv", "enca", "enct", "encs")
-
-
-def insist_on_clear(kind: str) -> None:
-    """Raises Refused for a sample entry of protected samples (ISO/IEC 14496-12 §8.12), wherever they begin."""
-    if kind in _PROTECTED:
-        raise Refused("The file is protected (common encryption); without its keys it cannot be read.")
 
 
 def read_entry(entry: bytes, timescale: int, handler: str) -> Format:

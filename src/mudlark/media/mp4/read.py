@@ -10,9 +10,10 @@ import numpy as np
 from msgspec.structs import replace
 
 from mudlark.media.movie import Edit, Movie, ReadAt, TrackIndex
-from mudlark.media.mp4.boxes import Box, Mp4Error, children, header
-from mudlark.media.mp4.entries import insist_on_clear, read_entry
+from mudlark.media.mp4.boxes import Box, Mp4Error, header
+from mudlark.media.mp4.entries import read_entry
 from mudlark.media.mp4.headers import UPRIGHT
+from mudlark.media.mp4.tree import BoxTree
 from mudlark.media.samples import Format, Ints
 
 LARGEST_INDEX = 1 << 30
@@ -87,43 +88,10 @@ def _running(values: Ints) -> Ints:
     return sums
 
 
-class _Reader:
+class _Reader(BoxTree):
     def __init__(self, data: bytes, base: int, handlers: frozenset[str]) -> None:
-        self.data = data
-        self.base = base
+        super().__init__(data, base)
         self.handlers = handlers
-
-    def tree(self, parent: Box) -> dict[str, list[Box]]:
-        """The direct children of a box, by kind."""
-        listed: dict[str, list[Box]] = {}
-        for box in children(self.data, self.base, parent.content, parent.end):
-            listed.setdefault(box.kind, []).append(box)
-        return listed
-
-    def one(self, parent: Box, *path: str) -> Box:
-        """The box at `path` below `parent`."""
-        for kind in path:
-            inside = self.tree(parent)
-            if kind not in inside:
-                raise Mp4Error(f"Box '{parent.kind}' has no '{kind}' inside", parent.start)
-            parent = inside[kind][0]
-        return parent
-
-    def content(self, box: Box) -> bytes:
-        return self.data[box.content - self.base : box.end - self.base]
-
-    def number(self, box: Box, at: int, size: int) -> int:
-        begin = box.content - self.base + at
-        part = self.data[begin : min(begin + size, box.end - self.base)]
-        if len(part) < size:
-            raise Mp4Error(f"Box '{box.kind}' is too short", box.start)
-        return int.from_bytes(part, "big")
-
-    def movie_header(self, box: Box) -> tuple[int, int]:
-        """Timescale and duration of an mvhd or mdhd."""
-        if self.number(box, 0, 1):
-            return self.number(box, 20, 4), self.number(box, 24, 8)
-        return self.number(box, 12, 4), self.number(box, 16, 4)
 
     def table(self, box: Box, columns: int, width: str = ">u4", skip: int = 0) -> Ints:
         """The rows of a counted table as int64, shape (n, columns)."""
@@ -255,14 +223,9 @@ class _Reader:
 
     def formats(self, stsd: Box, timescale: int, handler: str) -> tuple[Format, ...]:
         """The sample descriptions of a track. Raises Refused if any of them is of protected samples."""
-        entries = list(children(self.data, self.base, stsd.content + 8, stsd.end))
-        if not entries:
-            raise Mp4Error("A track describes no format", stsd.start)
-        for entry in entries:
-            insist_on_clear(entry.kind)
         return tuple(
             read_entry(self.data[entry.start - self.base : entry.end - self.base], timescale, handler)
-            for entry in entries
+            for entry in self.entries(stsd)
         )
 
     def extension(self, extends: Box) -> tuple[dict[int, "Defaults"], int]:
