@@ -368,6 +368,10 @@ def test_a_wav_of_the_other_byte_order_is_read(tmp_path: Path) -> None:
         (b"FORM\0\0\1\0ILBM", "unknown"),
         (bytes.fromhex("060e2b34020501010d01020101020400"), "mxf"),
         (b"\x1f\x07\0\xbf\xf8\x78", "dv"),
+        (b"BM\x36\x30\0\0\0\0\0\0\x36\0\0\0\x28\0\0\0\x20\0\0\0", "bmp"),
+        (b"BMX is a sport, as everybody knows", "text"),
+        (b"\0\0\0\x0cjP  \r\n\x87\n\0\0\0\x14ftypjp2 ", "jp2"),
+        (b"\xff\x0a\xba\x21\xe8\x1f", "jxl"),
     ],
 )
 def test_what_is_only_named_is_named(head: bytes, form: str) -> None:

@@ -52,6 +52,10 @@ def sniff(head: bytes) -> str:
         return "ac3"
     if head[:4] == b"MAC " and head[5:6] in (b"\x0c", b"\x0d", b"\x0e", b"\x0f"):  # of its version, 3.07 to 3.99
         return "ape"
+    if head[:2] == b"BM" and head[6:10] == head[15:18] + b"\0" == bytes(
+        4
+    ):  # what is reserved; a small header behind it
+        return "bmp"
     if head[_DESCRIPTORS : _DESCRIPTORS + 5] == b"CD001":
         return "iso"
     if head[_DESCRIPTORS : _DESCRIPTORS + 5] in (b"BEA01", b"NSR02", b"NSR03"):
