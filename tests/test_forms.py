@@ -338,6 +338,15 @@ def test_fragments_are_as_many_as_their_index_states(tmp_path: Path) -> None:
     assert account.verdict == "flawed" and "its fragments last 4.00 s" in account.reason
 
 
+def test_a_bmp_is_as_long_as_it_states(tmp_path: Path) -> None:
+    kept = BytesIO()
+    Image.radial_gradient("L").convert("RGB").save(kept, "BMP")
+    whole = kept.getvalue()
+    unknown = whole[:2] + bytes(4) + whole[6:]  # nobody knew how long it would be
+    verdicts = [look(tmp_path, data)[0].verdict for data in (whole, unknown, whole + b"\1", whole[:-1], unknown[:-100])]
+    assert verdicts == ["sound", "sound", "flawed", "broken", "broken"]
+
+
 @pytest.mark.parametrize("timed", [True, False])
 def test_fragments_go_on_behind_the_samples_of_the_index(tmp_path: Path, *, timed: bool) -> None:
     """Its header and edit list tell of the index alone (§8.2.2.3), as recorders write them that fear for the power."""

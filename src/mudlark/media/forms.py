@@ -332,7 +332,17 @@ FORMS: dict[str, FileForm] = {
         extension=".jxl",
         media_type="image/jxl",
     ),
-    "bmp": FileForm("BMP", "image", extension=".bmp", also="dib", media_type="image/bmp"),
+    "bmp": FileForm(
+        "BMP",
+        "image",
+        extension=".bmp",
+        also="dib",
+        named="bmp",
+        media_type="image/bmp",
+        covers="every line of pixels, which can be anything",
+        promises="the size of the file, where it is stated; as many pixels as it states",
+        end="the size that it states",
+    ),
     "heif": FileForm("HEIF, HEIC", "image", extension=".heic", also="heif hif", media_type="image/heif"),
     "tiff": FileForm(
         "TIFF",

@@ -1,7 +1,8 @@
 """WebP (its container specification, RIFF) and AVIF (ISO/IEC 14496-12, AV1 image file format): chunks and boxes from
 the first byte to the last, without long runs of zeros where coded data should be.
 
-Both codecs are arithmetic coders: zeros on end mean nothing in them, and a decoder goes on without a word.
+Both codecs are arithmetic coders: zeros on end mean nothing in them, and a decoder goes on without a word. BMP has no
+parts but its header, and no codec.
 """
 
 from pathlib import Path
@@ -34,6 +35,18 @@ def check_webp_parts(path: Path) -> str | None:
     if at != stated:
         raise FormatError("its chunks do not fill it", at)
     behind = data[stated:]
+    return f"{len(behind):,} bytes stand behind its end" if any(behind) else None
+
+
+def check_bmp_parts(path: Path) -> str | None:
+    """The same of a BMP, whose header states the size of the file, 0 where nobody knew, and where its pixels begin."""
+    data = read_plain(path, LARGEST)
+    stated, begin = int.from_bytes(data[2:6], "little"), int.from_bytes(data[10:14], "little")
+    if max(stated, begin) > len(data):
+        raise FormatError(
+            f"it states {max(stated, begin):,} bytes and has {len(data):,}; it is likely cut short", len(data)
+        )
+    behind = data[stated:] if stated > begin else b""
     return f"{len(behind):,} bytes stand behind its end" if any(behind) else None
 
 

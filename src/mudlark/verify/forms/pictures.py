@@ -13,7 +13,7 @@ from mudlark.guard import reading
 from mudlark.media.sniff import sniff
 from mudlark.plain import open_plain
 from mudlark.verify.account import Account
-from mudlark.verify.forms.boxed_pictures import check_avif_parts, check_webp_parts
+from mudlark.verify.forms.boxed_pictures import check_avif_parts, check_bmp_parts, check_webp_parts
 from mudlark.verify.forms.jpeg import LARGEST, check_gif_parts, check_jpeg_decoding, check_jpeg_parts
 from mudlark.verify.forms.png import check_png
 
@@ -26,6 +26,7 @@ _PARTS: dict[str, tuple[Callable[[Path], str | None], ...]] = {  # each gives wh
     "gif": (check_gif_parts,),
     "webp": (check_webp_parts,),
     "avif": (check_avif_parts,),
+    "bmp": (check_bmp_parts,),
 }
 _LARGEST_SVG = 50_000_000  # bytes
 
