@@ -82,6 +82,40 @@ def test_escapes_in_script_strings_are_undone(script: str, address: str) -> None
     assert [literal.text for literal in literals(script)] == [address]
 
 
+@pytest.mark.parametrize(
+    ("script", "address"),
+    [
+        ('var at = "/films/", id = "a"; play(at + id + ".mp4")', "/films/a.mp4"),
+        ("const id = 'a'; play(`/films/${id}.mp4`, id)", "/films/a.mp4"),
+        ("let id = 'a';\nconst where = '/films/' + id + '/b.m3u8';", "/films/a/b.m3u8"),
+    ],
+)
+def test_names_that_mean_one_text_are_put_in(script: str, address: str) -> None:
+    assert (address, "put together") in {(literal.text, literal.how) for literal in literals(script)}
+
+
+@pytest.mark.parametrize(
+    "script",
+    [
+        'var id = "a"; id = next(); play("/films/" + id + ".mp4")',
+        'var id = "a"; play("/films/" + id + other + ".mp4")',
+        'var id = "a"; function show(id) { play("/films/" + id + ".mp4") }',
+        'var id = "a"; const show = (id, n) => play("/films/" + id + ".mp4")',
+        'var id = "a"; play("/films/" + film.id + ".mp4")',
+        'var id = "a"; play("/films/" + id[0] + ".mp4")',
+        "var id = 'a'; play(`/films/${id}/${part}.mp4`)",
+    ],
+)
+def test_names_that_may_mean_something_else_are_not_put_in(script: str) -> None:
+    assert not any(literal.text.endswith("a.mp4") for literal in literals(script))
+
+
+def test_a_link_that_runs_a_script_leads_to_what_that_names() -> None:
+    for mark in ("'", "%27", "&quot;"):
+        page = finds(f'<a href="JavaScript:show({mark}/films/wren%20one.mp4{mark},%20640)">Watch</a>')
+        assert [address.rpartition("/")[2] for address in page] == ["wren%20one.mp4"]
+
+
 def test_text_that_is_no_address_is_left_alone() -> None:
     assert list(literals('x = "Hello there. How are you?"; y = "a/b"; z = "{not} a.b c"')) == []
 

@@ -61,6 +61,7 @@ _MOST_SIZES = 64  # of one picture
 _LONGEST_URL = 2048
 _SOON = 10  # seconds
 _SOURCES = frozenset({"src", "href", "url", "file", "source", "stream", "playlist", "manifest", "poster"})
+_SCRIPTED = re.compile(r"\s*+javascript:", re.I)
 _WRITTEN = re.compile(r"<(?:video|audio|source|iframe|embed)\b[^<>]{0,1000}>", re.I)
 _MOST_WRITTEN, _MOST_VISIBLE = 100, 2_000
 _LONGEST_LEADING = 2_000  # characters of a script that does little but lead on
@@ -189,8 +190,8 @@ class _Walk:
             where = f"attribute {name} of {node.tag} element{context}"
             if name.startswith("data-"):
                 self.data(node, name, value, where)
-            elif name.startswith("on") and len(value) > 6:
-                for literal in literals(value):
+            elif (name.startswith("on") and len(value) > 6) or (name == "href" and _SCRIPTED.match(value)):
+                for literal in literals(value.replace("%27", "'").replace("%22", '"')):
                     hint: Beside = (
                         Beside(tag=node.tag, hint="unfinished") if literal.unfinished else Beside(tag=node.tag)
                     )

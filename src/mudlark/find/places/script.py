@@ -34,6 +34,16 @@ _FARTHEST, _MOST_PARTS = 80, 20  # characters between two literals that are adde
 _EVER_NEW = re.compile(r"\s*\+\s*\(?(?:Math\.random|Date\.now|performance\.now|\+?\s?\(?new Date)\b")
 _ABSOLUTE = re.compile(r"https?:(?:\\?/){2}", re.I)
 _WITHOUT_LAST = re.compile(r"[?&][^?&=/]{1,60}=$")
+_NAME = r"[A-Za-z_$][\w$]{0,60}+"
+_PLAIN = r"""(?:"[^"\\\n]{0,500}+"|'[^'\\\n]{0,500}+')"""  # a literal without escapes
+_TERM = rf"(?:{_NAME}|{_PLAIN})"
+_NAMED = re.compile(rf"(?<![\w$.]){_NAME}")
+_SET = re.compile(rf"(?<![\w$.])({_NAME})\s*+\+?=(?![=>])(?:\s*+({_PLAIN})(?=\s*+[;,\n]))?")
+_PARAMETERS = re.compile(r"\(([^()]{0,200}+)\)\s*+(?:\{|=>)")
+_ADDED = re.compile(rf"(?<![\w$.)\]\"'])({_TERM}(?:\s*+\+\s*+{_TERM}){{1,20}}+)(?!\s*+[\w$.(\[+])")
+_TEMPLATE = re.compile(r"`([^`\\]{1,500}+)`")
+_FILLED = re.compile(rf"\$\{{\s*+({_NAME})\s*+\}}")
+_MOST_COMPOSED = 200_000  # characters of a script in which names are looked up
 _NEAR = 400  # characters within which an object literal is looked at
 _SIMPLE = {"n": "\n", "t": "\t", "r": "\r", "b": "\b", "f": "\f", "v": "\v", "0": "\0"}
 
@@ -97,6 +107,11 @@ def literals(script: str) -> Iterator[Literal]:
             looked += 1
             beside = _beside(script, begin, end) if looked <= _MOST_LOOKED_AT else ("", {}, -1)
             yield Literal(address, begin, how, unfinished, *beside)
+    for begin, text in _composed(script):
+        for address, how in addresses(text):
+            if address not in counts:
+                counts[address] += 1
+                yield Literal(address, begin, how or "put together")
     for match in islice(ANYWHERE.finditer(script), _MOST_LOOKED_AT):
         address = html.unescape(unescape(match[0])).rstrip("\\").rstrip(".,;)]")
         if address not in counts:
@@ -120,6 +135,26 @@ def _sums(script: str) -> Iterator[tuple[int, int, str]]:
         yield from _together(script, parts)
         sum_end, parts = end, [(begin, end)]
     yield from _together(script, parts)
+
+
+def _composed(script: str) -> Iterator[tuple[int, str]]:
+    """What a script puts together of literals and of names that it gives a literal to, once: where, and the text."""
+    if len(script) > _MOST_COMPOSED or ("+" not in script and "${" not in script):
+        return
+    given: dict[str, str | None] = dict.fromkeys(_NAMED.findall(" ".join(_PARAMETERS.findall(script))))
+    for name, literal in _SET.findall(script):
+        given[name] = literal[1:-1] if literal and name not in given else None
+    if not any(given.values()):
+        return
+    for match in _ADDED.finditer(script):
+        terms = [term.strip() for term in re.findall(_TERM, match[1])]
+        texts = [term[1:-1] if term[0] in "\"'" else given.get(term) for term in terms]
+        if None not in texts and any(term in given for term in terms):
+            yield match.start(), "".join(text for text in texts if text)
+    for match in _TEMPLATE.finditer(script):
+        names = set(_FILLED.findall(match[1]))
+        if names and match[1].count("${") == len(_FILLED.findall(match[1])) and all(map(given.get, names)):
+            yield match.start() + 1, _FILLED.sub(lambda filled: given[filled[1]] or "", match[1])
 
 
 def _together(script: str, parts: Sequence[tuple[int, int]]) -> Iterator[tuple[int, int, str]]:
