@@ -173,6 +173,17 @@ def test_feeds_give_entries_with_titles_sizes_and_durations() -> None:
     ]
 
 
+def test_a_list_of_tracks_is_read() -> None:
+    body = b"""<playlist xmlns="http://xspf.org/ns/0/"><title>Bells</title><location>http://m.example/list</location>
+<trackList><track><location> /one.mp3 </location><title>One</title><duration>61500</duration></track>
+<track><location>two.ogg</location></track></trackList></playlist>"""
+    page = read_feed(body, URL)
+    assert page and page.title == "Bells"
+    found = [(find.url.rpartition("/")[2], find.kind, find.label, find.duration) for find in page.finds]
+    assert found == [("one.mp3", "audio", "One", 61.5), ("two.ogg", "audio", None, None)]
+    assert read_page('<a href="/bells.xspf">Bells</a>', URL).feeds == ["http://museum.example/bells.xspf"]
+
+
 def test_a_video_site_map_is_read() -> None:
     body = b"""<urlset xmlns="http://www.sitemaps.org/schemas/sitemap/0.9"
  xmlns:video="http://www.google.com/schemas/sitemap-video/1.1"><url><loc>http://m.example/p</loc><video:video>

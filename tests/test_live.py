@@ -478,11 +478,23 @@ def test_plain_lists_lead_to_what_they_list() -> None:
         (b"[playlist]\nNumberOfEntries=1\nFile1=http://b.example/stream\nTitle1=Fog\n", "audio/x-scpls"),
         (b"\xef\xbb\xbf#EXTM3U\r\n#EXTINF:-1,Fog\r\nhttp://b.example/stream\r\n", "audio/x-mpegurl"),
         (b"http://b.example/stream\n", "audio/mpegurl"),
+        (b"http://b.example/stream\r\n--stop--\r\n", "audio/x-pn-realaudio"),
+        (b'<ASX Version="3"><Entry><Ref HREF = "http://b.example/stream"></Entry></ASX>', "video/x-ms-asf"),
     ):
         assert listed_in(_content(body, kind, length=len(body))) == ["http://b.example/stream"]
+    beside = b"[playlist]\nFile1=stream\n", b"#EXTM3U\nstream\n", b"<asx><entry><ref href=stream></entry></asx>"
+    for body in beside:
+        assert listed_in(_content(body, "audio/x-scpls", length=len(body))) == ["http://a.example/stream"]
     playlist = b"#EXTM3U\n#EXT-X-TARGETDURATION:4\n#EXTINF:4,\nhttp://b.example/a.ts\n"
     finished = b"#EXTM3U\n#EXTINF:4,\nhttp://b.example/a.ts\n"
-    for body in (playlist, finished, b"#EXTM3U\nfile:///etc/passwd\n"):
+    for body in (
+        playlist,
+        finished,
+        b"#EXTM3U\nfile:///etc/passwd\n",
+        b"<html><p>Gone</p>",
+        b"rtsp://b.example/a",
+        b"Gone",
+    ):
         assert listed_in(_content(body, "audio/x-mpegurl", length=len(body))) == []
 
 

@@ -407,6 +407,7 @@ def test_a_page_s_own_feed_is_offered() -> None:
         ("a.3g2", "video"),
         ("a.m4b", "audio"),
         ("a.wv", "audio"),
+        ("a.pls", "audio"),
         ("a.heic", "image"),
     ],
 )

@@ -21,6 +21,7 @@ from mudlark.archive.tree import Sight, below, files_below, items_below
 from mudlark.errors import MudlarkError, UsageError, examining
 from mudlark.find.judge.kind import kind_by_extension
 from mudlark.manifest.model import STREAMED
+from mudlark.manifest.radio import LISTS
 from mudlark.plain import is_plain, kind_of
 from mudlark.text import printable
 from mudlark.verify.account import Account, Verdict
@@ -185,7 +186,7 @@ def _unopened(found: Sight) -> Assay:
 def _is_looked_at(name: str) -> bool:
     """True for the name of a film, sound, picture, document, table or archive that somebody laid beside the items."""
     kept = kind_by_extension(f"/{name}") in _KINDS or name.lower().endswith(_STREAMS)
-    return kept and not is_sweep_table(name)
+    return kept and not name.lower().endswith(LISTS) and not is_sweep_table(name)
 
 
 def _guarded(path: Path, verify: Callable[[Path], Assay]) -> Assay:

@@ -104,7 +104,9 @@ def page_of(look: Content) -> Page:
         raise NothingFound(f"{shown(look.url)} sends nothing at all (0 bytes).", "Open it in a browser to see.")
     form = sniff(look.body)
     kind: Kind | None = ("dash" if is_mpd(look) else "hls") if is_manifest(look) else CATEGORIES.get(form)
-    if kind is None and form == "xml":
+    if kind is None and (
+        form == "xml" or (form == "text" and look.type.endswith("xml") and look.body.lstrip()[:1] == b"<")
+    ):
         from mudlark.find.places.feed import read_feed  # its XML library is needed for nothing else
 
         if feed := read_feed(look.body, look.url):

@@ -21,7 +21,7 @@ from mudlark.hauling.work import Fetching, Made, Work
 from mudlark.manifest.live.broadcast import State, nothing_recorded
 from mudlark.manifest.live.clock import SteadyClock
 from mudlark.manifest.live.pace import Airtime
-from mudlark.manifest.radio import Splice, Titles
+from mudlark.manifest.radio import LISTS, Splice, Titles
 from mudlark.media.matroska.read import last_whole_element
 from mudlark.media.movie import reader_of
 from mudlark.media.mp4.fragments import last_whole_fragment
@@ -43,7 +43,6 @@ _GIVE_UP = 600.0
 _LONGEST_AWAY = 60.0  # seconds of which a server may still have the sound when it is asked again
 _NEARLY = 1.0  # seconds that may be missing at the end
 _TELL = 1.0
-_LISTS = (".pls", ".m3u", ".m3u8")
 _OPENING = 4096  # bytes that tell whether a body begins anew
 
 
@@ -110,7 +109,7 @@ async def _record(work: Work, tape: Tape, clock: SteadyClock, tell: Callable[[],
     session = work.session.behind(work.target.find.mention.referrer, {"icy-metadata": "1"})
     url = work.target.presentation.url
     told = 0.0
-    listed = work.target.find.url.partition("?")[0].lower().endswith(_LISTS)  # which is how radio is told of
+    listed = work.target.find.url.partition("?")[0].lower().endswith(LISTS)  # which is how radio is told of
     while True:
         away = clock.now() - tape.lost_at if tape.lost_at else 0.0
         last = tape.end() if away < _LONGEST_AWAY else b""

@@ -1,4 +1,4 @@
-"""Endless bodies over HTTP, which is what radio is; the plain lists that lead to them; and the titles sent along.
+"""Endless bodies over HTTP, which is what radio is; the lists that lead to them; and the titles sent along.
 
 Titles come as blocks among the bytes, at every so many of them (`icy-metaint`): a length in sixteenths, then text.
 """
@@ -16,8 +16,12 @@ from mudlark.web.answer import Content
 _LIVE = frozenset(
     {"mp3", "adts", "ogg", "flv", "ts", "matroska"}
 )  # forms that can be joined anywhere, or stop anywhere
+LISTS = (".m3u", ".m3u8", ".pls", ".ram", ".asx", ".wax", ".wvx")
 _LIST_TYPES = frozenset(
-    {"audio/x-mpegurl", "audio/mpegurl", "application/x-mpegurl", "audio/x-scpls", "application/pls+xml"}
+    {
+        *("audio/x-mpegurl", "audio/mpegurl", "application/x-mpegurl", "audio/x-scpls", "application/pls+xml"),
+        *("audio/x-pn-realaudio", "audio/x-ms-wax", "video/x-ms-wvx", "video/x-ms-asx", "video/x-ms-asf"),
+    }
 )
 _MOST_LISTED = 50
 _LARGEST_LIST = 100_000  # bytes
@@ -52,20 +56,34 @@ def radio(look: Content) -> Presentation:
 
 
 def listed(look: Content) -> list[str]:
-    """The addresses in a plain list (M3U, PLS); empty if it is none. Lists that HLS knows are none."""
-    name = look.url.partition("?")[0].lower()
-    likely = look.type in _LIST_TYPES or name.endswith((".m3u", ".pls", ".m3u8"))
+    """The addresses in a plain list (M3U, PLS, ASX, one a line); empty if it is none. Lists that HLS knows are none."""
+    likely = look.type in _LIST_TYPES or look.url.partition("?")[0].lower().endswith(LISTS)
     if not likely or not look.complete or len(look.body) > _LARGEST_LIST or b"#EXT-X-" in look.body:
         return []
     text = look.body.decode("utf-8-sig", "replace")
-    if "[playlist]" in text.lower():
+    if text.lstrip().startswith("<"):
+        found = _in_markup(text)
+    elif "[playlist]" in text.lower():
         found = re.findall(r"(?im)^[ \t]*File\d+[ \t]*=[ \t]*(\S+)", text)
     else:
-        found = [line.strip() for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
+        found = [
+            line.strip() for line in text.splitlines() if line.strip() and not line.lstrip().startswith(("#", "--"))
+        ]
         if re.search(r"(?m)^#EXTINF:\s*[1-9]", text):
             return []
-    addresses = [address for one in found[:_MOST_LISTED] if (address := resolve(look.url, one))]
-    return addresses if all(re.match(r"https?://", one, re.I) for one in found[:_MOST_LISTED]) else []
+    addresses = [resolve(look.url, one) for one in found[:_MOST_LISTED]]
+    named = text.lstrip()[:1] in "<[#"  # as what it is; text without a mark may be any, and names whole addresses
+    if None in addresses or not (named or all(re.match(r"https?://", one, re.I) for one in found[:_MOST_LISTED])):
+        return []
+    return [address for address in addresses if address]
+
+
+def _in_markup(text: str) -> list[str]:
+    """The addresses in ASX, which seldom is well-formed."""
+    from selectolax.lexbor import LexborHTMLParser
+
+    named = (node.attributes.get("href") or "" for node in LexborHTMLParser(text).css("ref, entryref"))
+    return [one.strip() for one in named if one.strip()]
 
 
 class Titles:

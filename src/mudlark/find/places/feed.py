@@ -1,7 +1,7 @@
-"""Feeds and site maps: what they enclose, entry by entry.
+"""Feeds, site maps and lists of tracks: what they enclose, entry by entry.
 
-Follows RSS 2.0, Atom (RFC 4287), Media RSS, and the video extension of the Sitemaps protocol. Entities, document types
-and the network are off in the XML parser.
+Follows RSS 2.0, Atom (RFC 4287), Media RSS, XSPF 1, and the video extension of the Sitemaps protocol. Entities,
+document types and the network are off in the XML parser.
 """
 
 import re
@@ -15,12 +15,13 @@ from mudlark.find.judge.quality import stated_height
 from mudlark.find.model import Mention, Page
 from mudlark.find.places.collect import Beside, Collector
 from mudlark.find.places.metadata import seconds
-from mudlark.text import tidy
+from mudlark.text import tidy, whole_number
 
 _MEDIA = "{http://search.yahoo.com/mrss/}"
 _ATOM = "{http://www.w3.org/2005/Atom}"
 _VIDEO = "{http://www.google.com/schemas/sitemap-video/1.1}"
 _PODCAST = "{http://www.itunes.com/dtds/podcast-1.0.dtd}"
+_TRACK_LIST = "{http://xspf.org/ns/0/}"
 _TRANSCRIPTS = "{https://podcastindex.org/namespace/1.0}"
 _MOST_ENTRIES = 10_000
 
@@ -35,11 +36,11 @@ def read_feed(body: bytes, url: str) -> Page | None:
     if root is None:
         return None
     entries = [*root.iter("item"), *root.iter(f"{_ATOM}entry"), *root.iter(f"{_VIDEO}video")]
+    entries += root.iter(f"{_TRACK_LIST}track")
     if not entries and root.tag not in ("rss", f"{_ATOM}feed"):
         return None
     into = Collector("", url, url)
-    title = root.find("channel/title") if root.tag == "rss" else root.find(f"{_ATOM}title")
-    into.page.title = tidy(title.text) if title is not None else None
+    into.page.title = _text(root, "channel/title", f"{_ATOM}title", f"{_TRACK_LIST}title")
     into.page.is_list = True
     for number, entry in enumerate(entries[:_MOST_ENTRIES], start=1):
         _entry(entry, f"{url} entry {number}", into)
@@ -56,13 +57,16 @@ def _text(entry: etree._Element, *names: str) -> str | None:
 
 
 def _entry(entry: etree._Element, item: str, into: Collector) -> None:
-    label = _text(entry, "title", f"{_ATOM}title", f"{_MEDIA}title", f"{_VIDEO}title")
+    label = _text(entry, "title", f"{_ATOM}title", f"{_MEDIA}title", f"{_VIDEO}title", f"{_TRACK_LIST}title")
     stated = seconds(_text(entry, f"{_PODCAST}duration", f"{_VIDEO}duration") or "")
+    milliseconds = whole_number(_text(entry, f"{_TRACK_LIST}duration") or "")
+    stated = milliseconds / 1000 if milliseconds else stated
     places = [(node.get("url"), node, "enclosure") for node in entry.iter("enclosure")]
     links = (node for node in entry.iter(f"{_ATOM}link") if node.get("rel") == "enclosure")
     places += [(node.get("href"), node, "enclosure") for node in links]
     places += [(node.get("url"), node, "media content") for node in entry.iter(f"{_MEDIA}content")]
     places += [(node.text, node, "video content") for node in entry.iter(f"{_VIDEO}content_loc")]
+    places += [((node.text or "").strip(), node, "location") for node in entry.findall(f"{_TRACK_LIST}location")]
     for reference, node, where in places:
         medium = node.get("medium")
         kind = kind_by_type(node.get("type")) or FAMILIES.get(medium or "")

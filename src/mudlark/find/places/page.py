@@ -343,6 +343,8 @@ class _Walk:
         target = attributes.get("href")
         if not target:
             return
+        if target.partition("?")[0].lower().endswith(".xspf") and (address := resolve(self.into.base, target)):
+            self.feed(address)
         offered = attributes.get("download") is not None or "download" in attributes
         kind = kind_by_type(attributes.get("type"))
         if kind_by_extension(target) is None and kind is None:
@@ -372,6 +374,12 @@ class _Walk:
             for hidden, how in parameters(address):
                 self.hidden(hidden, how, place, where, 12, NOTHING, _by_name(how, hidden))
 
+    def feed(self, address: str | None) -> None:
+        """A list of entries that the page leads to."""
+        feeds = self.into.page.feeds
+        if address and address not in feeds and len(feeds) < _MOST_FEEDS:
+            feeds.append(address)
+
     def on_link_element(self, _: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         target, relations = attributes.get("href"), set((attributes.get("rel") or "").lower().split())
         type_ = (attributes.get("type") or "").lower().partition(";")[0].strip()
@@ -383,8 +391,7 @@ class _Walk:
             if address and type_ == _OEMBED[0]:
                 page.oembed = page.oembed or address
         elif type_ in FEEDS and "alternate" in relations:
-            if address and address not in page.feeds and len(page.feeds) < _MOST_FEEDS:
-                page.feeds.append(address)
+            self.feed(address)
         elif relations & _LINKS:
             kind = kind_by_type(attributes.get("type")) or FAMILIES.get(attributes.get("as") or "")
             relation = sorted(relations & _LINKS)[0]
