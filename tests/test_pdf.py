@@ -15,13 +15,19 @@ _TEXT = b"0 0 m 100 100 l S\n" * 40
 
 
 def document(
-    *, packed: bytes | None = None, entries: int = 5, stated: int = 5, shift: int = 0, behind: bytes = b""
+    *,
+    packed: bytes | None = None,
+    entries: int = 5,
+    stated: int = 5,
+    shift: int = 0,
+    behind: bytes = b"",
+    catalog: bytes = b"/Type /Catalog",
 ) -> bytes:
     """One page with a packed stream. stated: entries of the cross-reference table, of which there are so many. shift:
     added to the place of the last object."""
     packed = zlib.compress(_TEXT) if packed is None else packed
     bodies = [
-        b"<< /Type /Catalog /Pages 2 0 R >>",
+        b"<< %s /Pages 2 0 R >>" % catalog,
         b"<< /Type /Pages /Kids [3 0 R] /Count 1 >>",
         b"<< /Type /Page /Parent 2 0 R /MediaBox [0 0 100 100] /Contents 4 0 R /Resources << >> >>",
         b"<< /Filter /FlateDecode /Length %d >>\nstream\n%s\nendstream" % (len(packed), packed),
@@ -43,6 +49,14 @@ def judged(folder: Path, data: bytes) -> Account:
     check_pdf(folder / "plan.pdf", account)
     account.close(len(data))
     return account
+
+
+def test_a_key_that_is_there_twice_is_no_damage(tmp_path: Path) -> None:
+    """As a typesetter leaves it that was told of an author twice; ISO 32000-1 §7.3.7 knows no such thing."""
+    twice = document(catalog=b"/Type /Catalog /Lang (cy) /Lang (en)")
+    assert judged(tmp_path, twice).verdict == "sound"
+    account = judged(tmp_path, document(catalog=b"/Type /Catalog /Lang (cy) /Lang (en) /Open [1 2 3"))
+    assert account.verdict in ("flawed", "broken")
 
 
 def test_a_whole_document_is_sound(tmp_path: Path) -> None:

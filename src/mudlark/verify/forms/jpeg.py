@@ -119,8 +119,11 @@ def zeros_in(coded: Bytes, longest: int = _ZEROS) -> int | None:
 
 
 def _behind(data: Bytes, at: int) -> str | None:
-    """What stands behind the end: padding, or another picture (as cameras put it), is nothing wrong."""
+    """What stands behind the end: padding, the mark of the end once more, or another picture (as cameras put it), is
+    nothing wrong."""
     rest = data[at:]
+    if rest[:2].tobytes() == b"\xff\xd9":
+        rest = rest[2:]
     if not len(rest) or not rest.any() or rest[:2].tobytes() == b"\xff\xd8":
         return None
     return f"{len(rest):,} bytes stand behind its end"

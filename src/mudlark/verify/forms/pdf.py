@@ -8,10 +8,12 @@ they lead, are looked at here. Streams that are packed (Flate, §7.4.4) carry a 
 import logging
 import re
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from functools import cache, partial
 from itertools import islice
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
 
@@ -26,6 +28,7 @@ if TYPE_CHECKING:
 
     from pypdf import PdfReader
 
+_Read = TypeVar("_Read")
 _MOST_PAGES = 20_000
 _MOST_OBJECTS = 2_000_000
 _MOST_TABLES = 1_000  # cross-reference sections, one for each time that a document was changed
@@ -34,6 +37,8 @@ _MOST_UNPACKED = 1 << 30  # bytes of one stream
 _SOME = 1 << 20
 _PACKED = frozenset({"/CCITTFaxDecode", "/JPXDecode", "/JBIG2Decode", "/LZWDecode"})  # none writes long runs of zeros
 _ZEROS = 1024
+_TWICE = "Multiple definitions in dictionary"  # as pypdf calls a key that is there twice
+_AGAIN = "Detected loop"  # and what it says to who asks again for an object with such a key
 _START = re.compile(rb"startxref\s{1,4}(\d{1,12})\s{1,4}%%EOF")
 _OBJECT = re.compile(rb"\s{0,4}(\d{1,10})\s{1,4}(\d{1,5})\s{1,4}obj\b")
 _SECTION = re.compile(rb"\s{0,4}(\d{1,10}) (\d{1,10})\s{1,4}")
@@ -69,29 +74,69 @@ def _holds(path: Path, data: "mmap", start: int, account: Account) -> bool:
     """True if all of it was looked at and is good."""
     from pypdf import PdfReader
 
-    what = "The PDF"
     try:
-        with reading("It"):
+        with reading("The PDF"):
             _follow_tables(data, start)
             reader = PdfReader(path, strict=True)
             if reader.is_encrypted and not reader.decrypt(""):
                 account.skipped("content", "a PDF with a password; its pages cannot be looked at")
                 return False
+            lenient = cache(partial(_lenient, path))
             for number, _, place in _places(reader):
-                what = f"Object {number:,} of the PDF"
-                _insist_on_object(data, number, place)
+                with reading(f"Object {number:,} of the PDF"):
+                    _insist_on_object(data, number, place)
             for number, generation, place in _places(reader):
-                what = f"Object {number:,} of the PDF, at byte {place:,},"
-                _insist_on_stream(reader, number, generation)
-            count = len(reader.pages)
-            for number, page in enumerate(islice(reader.pages, _MOST_PAGES), start=1):
-                what = f"Page {number} of the PDF"
-                _insist_on_page(page)
+                with reading(f"Object {number:,} of the PDF, at byte {place:,},"):
+                    _insist_on_stream(_read(partial(_object, number=number, generation=generation), reader, lenient))
+            count = _read(_insist_on_pages, reader, lenient)
     except FormatError as problem:
-        account.failed("content", "document", f"{what}{problem.what.removeprefix('It')}")
+        account.failed("content", "document", problem.what)
         return False
     account.passed("content", f"a PDF of {count:,} pages, all where its cross references say", pages=count)
     return True
+
+
+def _lenient(path: Path) -> "PdfReader":
+    """A reader that mends what it can."""
+    from pypdf import PdfReader
+
+    reader = PdfReader(path)
+    if reader.is_encrypted:
+        reader.decrypt("")
+    return reader
+
+
+def _read(what: "Callable[[PdfReader], _Read]", strict: "PdfReader", lenient: "Callable[[], PdfReader]") -> "_Read":
+    """What is read of a PDF in which a key may be there twice: so its writer, and no damage, left it, and the last one
+    counts. Whatever else would have to be mended is an error."""
+    try:
+        with reading("It"):
+            return what(strict)
+    except FormatError as problem:
+        if _TWICE not in problem.what and _AGAIN not in problem.what:
+            raise
+    with _told() as warnings:
+        found = what(lenient())
+    if others := [words for words in warnings if _TWICE not in words]:
+        raise ValueError(others[0])
+    return found
+
+
+@contextmanager
+def _told() -> Iterator[list[str]]:
+    """What the reader of PDF says that it mends, meanwhile."""
+    said: list[str] = []
+    logger, listener = logging.getLogger("pypdf"), logging.Handler()
+    listener.emit = lambda record: said.append(record.getMessage())  # type: ignore[method-assign]
+    level, logger.propagate = logger.level, False
+    logger.setLevel(logging.WARNING)
+    logger.addHandler(listener)
+    try:
+        yield said
+    finally:
+        logger.removeHandler(listener)
+        logger.setLevel(level)
+        logger.propagate = True
 
 
 def _follow_tables(data: "mmap", start: int) -> None:
@@ -140,11 +185,16 @@ def _insist_on_object(data: "mmap", number: int, place: int) -> None:
         raise ValueError(f"it does not stand at byte {place:,}, where the cross references say")
 
 
-def _insist_on_stream(reader: "PdfReader", number: int, generation: int) -> None:
-    """What a stream holds unpacks to its end, or ends as its form does."""
-    from pypdf.generic import IndirectObject, StreamObject
+def _object(reader: "PdfReader", number: int, generation: int) -> Any:
+    from pypdf.generic import IndirectObject
 
-    found = reader.get_object(IndirectObject(number, generation, reader))
+    return reader.get_object(IndirectObject(number, generation, reader))
+
+
+def _insist_on_stream(found: Any) -> None:
+    """What a stream holds unpacks to its end, or ends as its form does."""
+    from pypdf.generic import StreamObject
+
     if not isinstance(found, StreamObject):
         return
     raw = found._data if isinstance(found._data, bytes) else b""
@@ -173,6 +223,14 @@ def _unpack(raw: bytes) -> None:
         rest = unpacker.unconsumed_tail
     if raw and not unpacker.eof:
         raise ValueError("its packed data are cut off")
+
+
+def _insist_on_pages(reader: "PdfReader") -> int:
+    """Gives how many there are."""
+    for number, page in enumerate(islice(reader.pages, _MOST_PAGES), start=1):
+        with reading(f"Page {number} of the PDF"):
+            _insist_on_page(page)
+    return len(reader.pages)
 
 
 def _insist_on_page(page: Any) -> None:
