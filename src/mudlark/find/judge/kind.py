@@ -11,8 +11,8 @@ _EXTENSIONS: dict[Kind, str] = {
     " mid midi ape wv tta tak mpc dsf dff ra m3u pls ram wax",
     "image": "jpg jpeg jfif png gif webp avif heic heif jxl svg tif tiff bmp jp2",
     "subtitle": "vtt srt ttml dfxp",
-    "document": "pdf epub djvu doc docx docm odt rtf xls xlsx xlsm ods csv tsv ppt pptx pps ppsx odp odg ott ots otp ps eps mobi azw3 fb2"
-    " cbz cbr dzi geojson kml gpx gml topojson",
+    "document": "pdf epub djvu doc docx docm odt rtf xls xlsx xlsm ods csv tsv ppt pptx pps ppsx odp odg ott ots otp ps"
+    " eps mobi azw3 fb2 cbz cbr dzi geojson kml gpx gml topojson",
     "package": "zip gz tgz bz2 tbz2 xz txz zst lzma 7z rar tar iso dmg img exe msi apk deb rpm pkg jar cab vhd vhdx"
     " vmdk qcow2 ova warc kmz gpkg shp",
 }

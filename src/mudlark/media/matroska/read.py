@@ -259,7 +259,7 @@ def _index(track: Track, ticks: int, scale: int, read: ReadAt) -> TrackIndex:
         dts,
         pts,
         durations,
-        sync,
+        np.broadcast_to(np.True_, len(sizes)) if format.type == "audio" else sync,
         np.broadcast_to(np.int64(0), len(sizes)),  # which takes no room
         int(pts.min()) if len(pts) else 0,
         language=track.language,
