@@ -9,7 +9,7 @@ _EXTENSIONS: dict[Kind, str] = {
     "video": "mp4 m4v mov qt webm mkv ogv avi divx mpg mpeg m1v m2v vob wmv asf flv f4v 3gp 3g2 mxf dv rm rmvb asx wvx",
     "audio": "mp3 mp2 m4a m4b m4r aac ogg oga opus spx wav bwf flac weba mka aiff aif aifc au snd caf ac3 eac3 wma amr"
     " mid midi ape wv tta tak mpc dsf dff ra m3u pls ram wax",
-    "image": "jpg jpeg jfif png gif webp avif heic heif jxl svg tif tiff bmp jp2",
+    "image": "jpg jpeg jfif png gif webp avif heic heif jxl svg svgz tif tiff bmp jp2",
     "subtitle": "vtt srt ttml dfxp",
     "document": "pdf epub djvu doc docx docm odt rtf xls xlsx xlsm ods csv tsv ppt pptx pps ppsx odp odg ott ots otp ps"
     " eps mobi azw3 fb2 cbz cbr dzi geojson kml gpx gml topojson",

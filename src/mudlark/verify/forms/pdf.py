@@ -113,7 +113,8 @@ def _read(what: "Callable[[PdfReader], _Read]", strict: "PdfReader", lenient: "C
         with reading("It"):
             return what(strict)
     except FormatError as problem:
-        if _TWICE not in problem.what and _AGAIN not in problem.what:
+        causes = "".join(map(str, (problem, problem.__cause__, problem.__cause__ and problem.__cause__.__cause__)))
+        if _TWICE not in causes and _AGAIN not in causes:
             raise
     with _told() as warnings:
         found = what(lenient())
