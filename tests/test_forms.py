@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from PIL import Image
 from pypdf import PdfReader, PdfWriter
 
+from mudlark.archive.record import TrackFacts
 from mudlark.assemble.bind import bind, eight_bits
 from mudlark.demo.streamed import MEDIA
 from mudlark.errors import Refused
@@ -336,6 +337,20 @@ def test_fragments_are_as_many_as_their_index_states(tmp_path: Path) -> None:
     assert verdicts == ["sound", "unproven"]
     account, _ = look(tmp_path, film(1, stated=12))
     assert account.verdict == "flawed" and "its fragments last 4.00 s" in account.reason
+
+
+def test_a_film_in_ogg_tells_its_pictures(tmp_path: Path) -> None:
+    """Theora I §6.2 and §A.2.3: the granule holds the last picture that stands alone, and how many follow it."""
+    size = (320).to_bytes(3, "big") + (180).to_bytes(3, "big") + bytes(2)
+    head = b"\x80theora" + bytes([3, 2, 1]) + bytes([0, 20, 0, 12]) + size + struct.pack(">II", 25, 2)
+    head += (4).to_bytes(3, "big") + (3).to_bytes(3, "big") + bytes(4) + (6 << 5).to_bytes(2, "big")
+    pages = sounds.ogg_page(9, 0, 0, [head], 2) + sounds.ogg_page(8, 0, 0, [b"fishead\0" + bytes(56)], 2)
+    pages += sounds.ogg_page(8, 1, 0, [b""], 4)
+    pages += sounds.ogg_page(9, 1, 1 << 6 | 29, [b"p"] * 30) + sounds.ogg_page(9, 2, 31 << 6 | 19, [b"p"] * 20, 4)
+    account, checked = look(tmp_path, pages)
+    (track,) = [TrackFacts.of_format(form, checked.seconds or 0.0) for form in checked.formats]
+    assert (account.verdict, checked.seconds, track.codec) == ("sound", 4.0, "theora"), account
+    assert (track.width, track.height, track.frame_rate, track.pixel_aspect) == (320, 180, 12.5, (4, 3))
 
 
 def test_a_bmp_is_as_long_as_it_states(tmp_path: Path) -> None:

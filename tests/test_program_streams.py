@@ -28,6 +28,9 @@ def test_a_whole_one_is_sound_if_it_has_its_end_code(tmp_path: Path, mpeg_1: boo
     assert (account.verdict, account.problems) == ("sound", []), account
     picture, sound = checked.formats
     assert (picture.codec, picture.width, picture.height) == ("mp4v.61", 176, 144)
+    assert picture.timescale / picture.sample_duration == 25 and picture.pixel_aspect == (1, 1)
+    wide = b"".join(film(mpeg_1=mpeg_1)).replace(b"\x90\x13\xff", b"\x90\x33\xff")  # 16:9
+    assert judged(tmp_path, wide)[1].formats[0].pixel_aspect == (16, 11)
     assert (sound.sample_rate, sound.channels) == (44_100, 2) and checked.seconds == pytest.approx(2.0, abs=0.1)
     account, _ = judged(tmp_path, b"".join(film(end=b"", mpeg_1=mpeg_1)))
     assert (account.verdict, account.problems) == ("unproven", [])

@@ -102,12 +102,13 @@ class TrackFacts(msgspec.Struct, omit_defaults=True):
     @classmethod
     def of_format(cls, form: Format, length: float) -> "TrackFacts":
         """What a format alone says. length: seconds."""
-        details, (rate, channels) = details_of(form), heard(form)
+        details, (rate, channels), pictures = details_of(form), heard(form), form.type == "video"
         return cls(
             type=form.type,
             codec=form.codec,
             width=form.width or None,
             height=form.height or None,
+            frame_rate=round(form.timescale / form.sample_duration, 3) if pictures and form.sample_duration else None,
             channels=channels or None,
             sample_rate=rate or None,
             duration=length,

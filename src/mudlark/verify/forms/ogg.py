@@ -21,8 +21,9 @@ _LATE = 10  # seconds from which a first page cannot hold all that is before it
 
 
 class _Logical(msgspec.Struct):
-    """A stream. rate: granules a second. skip: granules before the first that is heard. first: of its first page of
-    sound. begin, end: granules. next: the number that its next page should have."""
+    """A stream. rate: ticks a second. skip: ticks before the first that is heard. first: of its first page of sound.
+    begin, end: ticks. next: the number that its next page should have. size, aspect: of its pictures and their pixels;
+    frame: ticks of a picture, and shift: bits of a granule behind the number of the last picture that stands alone."""
 
     codec: str
     rate: int
@@ -33,6 +34,26 @@ class _Logical(msgspec.Struct):
     end: int = 0
     next: int = 0
     ended: bool = False
+    size: tuple[int, int] = (0, 0)
+    aspect: tuple[int, int] = (1, 1)
+    frame: int = 0
+    shift: int = 0
+
+    def ticks(self, granule: int) -> int:
+        """When what ends with a granule ends."""
+        if not self.frame:
+            return granule
+        return ((granule >> self.shift) + (granule & (1 << self.shift) - 1)) * self.frame
+
+    @property
+    def format(self) -> Format:
+        """What is known of it."""
+        if self.codec == "theora":
+            return Format("video", self.codec, self.rate or 1, b"", self.frame, *self.size, self.aspect)
+        rate, channels = self.rate, self.channels
+        if self.codec == "kate":
+            return Format("text", self.codec, 1, b"")
+        return Format("audio", self.codec, rate or 1, b"", channels=channels, sample_rate=rate)
 
     @property
     def seconds(self) -> float:
@@ -61,18 +82,7 @@ def check_ogg(path: Path, account: Account, *, endless: bool = False) -> Found:
     with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as data:
         seen = _walk(data, endless=endless)
     logical = [*seen.done, *seen.logical.values()]
-    formats = [
-        Format(
-            "video" if one.codec == "theora" else "audio",
-            one.codec,
-            one.rate or 1,
-            b"",
-            0,
-            channels=one.channels,
-            sample_rate=one.rate if one.codec != "theora" else 0,
-        )
-        for one in logical
-    ]
+    formats = [one.format for one in logical if one.codec != "skeleton"]  # which tells of the others
     if not logical:
         account.failed("content", "sound", "The Ogg file holds no stream", grave=True)
         return Found()
@@ -147,7 +157,8 @@ def _take(seen: _Seen, at: int, head: bytes, body: bytes) -> None:
         text = f"Pages are missing before byte {at:,} ({at_second(seen.seconds)})"
         seen.problems.append(("gap", text, at))
     stream.next = number + 1 & 0xFFFFFFFF
-    if granule > 0 and stream.codec != "theora":
+    if granule > 0 and stream.rate:
+        granule = stream.ticks(granule)
         if stream.first is None:
             stream.first = granule
         elif stream.begin is None:  # what the first page of sound holds is taken to be as long as the second
@@ -168,6 +179,12 @@ def _logical(packet: bytes) -> _Logical:
         return _Logical("flac", packed >> 44, (packed >> 41 & 7) + 1)
     if packet[:8] == b"Speex   " and len(packet) >= 52:
         return _Logical("speex", int.from_bytes(packet[36:40], "little"), int.from_bytes(packet[48:52], "little") & 7)
-    if packet[:7] == b"\x80theora":
-        return _Logical("theora", 0, 0)
-    return _Logical("unknown", 0, 0)
+    if packet[:7] == b"\x80theora" and len(packet) >= 42:  # Theora I §6.2
+        width, height, rate, frame, *aspect, last = (
+            int.from_bytes(packet[at : at + size], "big")
+            for at, size in ((14, 3), (17, 3), (22, 4), (26, 4), (30, 3), (33, 3), (40, 2))
+        )
+        pixels = (aspect[0], aspect[1]) if all(aspect) else (1, 1)
+        return _Logical("theora", rate, 0, size=(width, height), aspect=pixels, frame=frame, shift=last >> 5 & 31)
+    named = {b"fishead\0": "skeleton", b"\x80kate\0\0\0": "kate"}
+    return _Logical(named.get(packet[:8], "unknown"), 0, 0)

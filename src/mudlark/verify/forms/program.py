@@ -5,6 +5,7 @@ that are missing show, although nothing numbers them.
 """
 
 import re
+from fractions import Fraction
 from pathlib import Path
 
 import msgspec
@@ -24,6 +25,7 @@ _PACK, _SYSTEM, _END, _PRIVATE, _PADDING = 0xBA, 0xBB, 0xB9, 0xBD, 0xBE
 _FIRST, _PICTURE, _SEQUENCE, _EXTENSION, _LAST_SLICE = b"\0\0\1\xba", 0x00, 0xB3, 0xB5, 0xAF
 _CLOCK = 90_000
 _RATES = (0, 24000 / 1001, 24, 25, 30000 / 1001, 30, 50, 60000 / 1001, 60)
+_SHAPES = {2: Fraction(4, 3), 3: Fraction(16, 9), 4: Fraction(221, 100)}  # of the whole picture (§6.3.3)
 _HOLE = re.compile(rb"\0{512}[^\0\1]")  # more zeros than any picture has, and not as stuffing before a start code
 _MOST_STREAMS = 64
 
@@ -70,11 +72,15 @@ class _Pictures(msgspec.Struct):
         """A sequence header (§6.2.2.1), and whether its extension follows, as in MPEG-2."""
         at = int(codes[number]) + 4
         bits = Bits(stream[at : at + 8].tobytes().ljust(8, b"\0"))
-        width, height, _, rate = bits.take(12), bits.take(12), bits.take(4), bits.take(4)
+        width, height, aspect, rate = bits.take(12), bits.take(12), bits.take(4), bits.take(4)
         self.extended = number + 1 < len(kinds) and kinds[number + 1] == _EXTENSION
         self.rate = float(_RATES[rate]) if rate < len(_RATES) else 0.0
         self.rows = (height + 15) // 16
-        self.format = Format("video", "mp4v.61" if self.extended else "mp4v.6A", _CLOCK, b"", 0, width, height)
+        frame = round(_CLOCK / self.rate) if self.rate else 0
+        shape = _SHAPES.get(aspect) if self.extended and width and height else None  # MPEG-1 states that of the pixels
+        pixels = (shape * height / width).as_integer_ratio() if shape else (1, 1)
+        codec = "mp4v.61" if self.extended else "mp4v.6A"
+        self.format = Format("video", codec, _CLOCK, b"", frame, width, height, pixels)
 
 
 class _Streams(msgspec.Struct):
