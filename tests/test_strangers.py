@@ -24,13 +24,14 @@ from mudlark.archive.ledger import read_ledger
 from mudlark.archive.record import read_record
 from mudlark.archive.sidecar import mend_checksums
 from mudlark.archive.tree import below, files_below
+from mudlark.demo.streamed import MEDIA
 from mudlark.errors import MudlarkError
 from mudlark.fetch.store import Store
 from mudlark.fetch.unfinished import unfinished
 from mudlark.verify.account import Account
 from mudlark.verify.media import check_file
 from mudlark.web.redact import redacted, redacted_field
-from tests.conftest import Answer, Ran, Trouble
+from tests.conftest import Answer, QuietHandler, Ran, Trouble, serving
 from tests.streams import demo_segment
 from tests.test_bag import item
 
@@ -50,6 +51,26 @@ def test_a_range_that_is_not_there_leaves_a_flawed_item(mudlark: Run, trouble: T
     ran = mudlark("haul", trouble.say("/f.m3u8", playlist(*lines)), "--into", "k", "--json", "--tries", "2")
     (got,) = ran.json["items"]
     assert (ran.status, got["verdict"]) == (1, "flawed") and "segment-missing" in {p["code"] for p in got["problems"]}
+
+
+@pytest.mark.program
+def test_a_file_comes_whole_from_a_server_that_refuses_parts(mudlark: Run) -> None:
+    film = (MEDIA / "gift-shop.mp4").read_bytes()
+
+    class Handler(QuietHandler):
+        def do_GET(self) -> None:
+            refused = "Range" in self.headers
+            self.send_response(416 if refused else 200)
+            self.send_header("Content-Type", "video/mp4")
+            self.send_header("Content-Length", "0" if refused else str(len(film)))
+            if refused:
+                self.send_header("Content-Range", f"bytes */{len(film)}")
+            self.end_headers()
+            self.wfile.write(b"" if refused else film)
+
+    with serving(Handler) as server:
+        (item,) = mudlark("haul", f"{server}/shop.mp4", "--json").json["items"]
+    assert (item["verdict"], item["files"][0]["bytes"]) == ("sound", len(film))
 
 
 @pytest.mark.program

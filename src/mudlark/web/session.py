@@ -216,16 +216,23 @@ class Session:
             return self._shared.kept[address]
 
         async def attempt() -> Content:
-            body = bytearray()
-            async with _in_time(address), self.open(address, first=HEAD) as answer:
-                async for chunk in answer.chunks:
-                    body += chunk
-                    if len(body) >= answer.enough:
-                        break
-                return answer.content(bytes(body), complete=answer.length is not None and len(body) >= answer.length)
+            async with _in_time(address):
+                part = await self._beginning(address, HEAD)
+                refused = part.status == 416 and part.headers.get("content-range", "").strip() != "bytes */0"
+                return await self._beginning(address) if refused else part  # which knows of no parts
 
         backoff = self.connection.backoff
         return await persist(attempt, backoff if patient else Backoff(tries=min(2, backoff.tries), first=0.2))
+
+    async def _beginning(self, address: str, first: int | None = None) -> Content:
+        """The first few kilobytes. first: as `open` takes it."""
+        body = bytearray()
+        async with self.open(address, first=first) as answer:
+            async for chunk in answer.chunks:
+                body += chunk
+                if len(body) >= answer.enough:
+                    break
+            return answer.content(bytes(body), complete=answer.length is not None and len(body) >= answer.length)
 
     @asynccontextmanager
     async def open(
