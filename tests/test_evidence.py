@@ -215,6 +215,8 @@ def test_junk_around_a_pasted_address_is_cleaned_and_said(text: str, address: st
 def test_a_clean_address_is_left_alone() -> None:
     for text in ("http://m.example/a?b=c,d", "http://m.example/a_(1)", "m.example"):
         assert pasted(text) == (text, None)
+    assert pasted(" http://m.example/v/the old mill.mp4 ") == ("http://m.example/v/the old mill.mp4", None)
+    assert pasted("http://m.example/a.mp4 the old mill.mp4")[0] == "http://m.example/a.mp4"
 
 
 def _answer(body: bytes, type_: str = "text/html", charset: str | None = None) -> Content:

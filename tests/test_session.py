@@ -2,6 +2,7 @@
 Servers here obey nothing."""
 
 import asyncio
+import base64
 from pathlib import Path
 
 import pytest
@@ -151,6 +152,27 @@ def test_fields_of_any_bytes_are_read_once(raw: Raw) -> None:
     look(raw.url + "/x", Connection(backoff=ONCE))
     assert decoded("Fähre".encode()) == decoded(name) == "Fähre" and strong('"é"') is None
     assert part_of({"content-range": "bytes 5-2/9"}) is None and part_of({"content-range": "bytes */9"}) is None
+
+
+def test_a_log_in_of_an_address_holds_for_its_origin_and_no_other(trouble: Trouble) -> None:
+    elsewhere = trouble.say("/end", Answer(b"end"))
+    first = Trouble()
+    first.say("/page", Answer(b"<p>page"))
+    url = first.say("/begin", Answer(b"", 302, headers={"Location": elsewhere}))
+
+    async def work() -> None:
+        async with Session(Connection(backoff=ONCE)) as session:
+            page = await session.look(
+                url.replace("//", "//ward%C5%B5n:lan%3Atern@").replace("begin", "page"), lambda _head, _type: True
+            )
+            assert page.url == f"{first.url}/page"
+            await session.look(url, lambda _head, _type: True)
+
+    asyncio.run(work())
+    first.close()
+    login = "Basic " + base64.b64encode("wardŵn:lan:tern".encode()).decode()
+    assert [one["Authorization"] for one in first.headers] == [login, login]
+    assert trouble.headers and all("Authorization" not in one for one in trouble.headers)
 
 
 def test_no_error_carries_a_log_in(tmp_path: Path) -> None:

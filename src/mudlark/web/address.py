@@ -109,13 +109,17 @@ _PASTED = re.compile(r"https?:(?:\\?/){2}[^\s<>\"'`{}|^\x00-\x1f]+", re.I)
 _PAIRS = {")": "(", "]": "[", "}": "{"}
 
 
+_SPACED = re.compile(r"""https?://[^\s"'<>]*/[^\s"'<>/.]*+(?: [^\s"'<>(){}|/]+)+\.[A-Za-z0-9]{2,5}""", re.I)
+
+
 def pasted(text: str) -> tuple[str, str | None]:
     """The address in a line copied from a console or terminal, and what was left out of the line (None if nothing).
 
-    Quotes, brackets, request methods, protocol versions and escaped slashes around an address are no part of it.
+    Quotes, brackets, request methods, protocol versions and escaped slashes around an address are no part of it. A file
+    whose name has spaces is one address.
     """
     match = _PASTED.search(text)
-    if not match:
+    if not match or _SPACED.fullmatch(text.strip()):
         return text.strip(), None
     address = match[0].replace("\\/", "/").rstrip("\\")
     while address and address[-1] in ",;.)]}":

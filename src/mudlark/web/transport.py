@@ -1,6 +1,7 @@
 """One request and its answer, over connections that are kept warm. Nothing is followed, and nothing tried again: what
 the HTTP library makes of it ends here, in values and in words for people."""
 
+import base64
 import ssl
 from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
@@ -17,6 +18,7 @@ from mudlark.web.complaint import explain
 from mudlark.web.connection import ENVIRONMENT, Connection
 from mudlark.web.cookies import read_cookies
 from mudlark.web.jar import CookieJar
+from mudlark.web.origin import Origin, origin_of
 
 _CHUNK = 256 * 1024
 _FIELD = 256 * 1024  # longest header line: real pages send long cookies and policies
@@ -91,6 +93,7 @@ class Transport:
         self._client: aiohttp.ClientSession | None = None
         self._broken: tuple[type[Exception], ...] = (aiohttp.ClientError, TimeoutError, OSError, ValueError)
         self._context: ssl.SSLContext | None = None
+        self._logins: dict[Origin, str] = {}  # that addresses had, which hold for all of their origin (§2.2)
         self.jar: CookieJar | None = None
 
     async def __aenter__(self) -> "Transport":
@@ -151,10 +154,17 @@ class Transport:
     async def send(self, address: str, headers: Mapping[str, str], form: PackedForm | None) -> AsyncIterator[HopAnswer]:
         """Send a request (POST if there is a form to be sent); gives the answer once its header is there."""
         assert self._client, "a transport is used inside `async with`"
+        url, origin = URL(as_sent(address), encoded=True), origin_of(address)
+        if url.user is not None or url.password is not None:  # in UTF-8 (RFC 7617 §2.1), which the library has not
+            login = f"{url.user or ''}:{url.password or ''}".encode()
+            self._logins.setdefault(origin, f"Basic {base64.b64encode(login).decode()}")
+            url = url.with_user(None)
+        if origin in self._logins and not any(name.lower() == "authorization" for name in headers):
+            headers = {**headers, "Authorization": self._logins[origin]}
         try:
             response = await self._client.request(
                 "POST" if form else "GET",
-                URL(as_sent(address), encoded=True),
+                url,
                 headers=headers,
                 data=form.body if form else None,
                 ssl=self._trusted() if address.lower().startswith("https:") or self._context else True,
