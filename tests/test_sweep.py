@@ -88,6 +88,29 @@ def test_the_columns_of_a_list_name_items_and_stay_with_them(mudlark: Run, site:
     assert list(pd.read_csv(tmp_path / "all.csv", dtype=str)["box"]) == ["7"]
 
 
+@pytest.mark.parametrize(
+    "body",
+    [
+        f"Regional archive, films\n\nshelfmark;title;Adresse\nRA-1;Bell;{ONE}\nRA-2;Wren;{ONE}\n".encode(),
+        f"sep=;\nshelfmark;title;address\nRA-1;Bell;{ONE}\nRA-2;Wren;{ONE}\n".encode("utf-16"),
+        f"shelfmark,title,address\rRA-1,Bell,{ONE}\rRA-2,Wren,{ONE}\r".encode(),
+        f"\xef\xbb\xbfshelfmark|title|address\r\nRA-1|Bell|{ONE}\r\nRA-2|Wren|{ONE}\r\n".encode("latin-1"),
+    ],
+    ids=["caption", "stated", "carriage returns", "bars"],
+)
+def test_tables_are_read_as_programs_of_an_office_leave_them(body: bytes) -> None:
+    listed = rows_in(body)
+    assert listed and [(row.number, row.title, row.address, row.listed) for row in listed.rows] == [
+        (1, "Bell", ONE, {"shelfmark": "RA-1"}),
+        (2, "Wren", ONE, {"shelfmark": "RA-2"}),
+    ]
+
+
+def test_a_text_names_addresses_as_people_paste_them() -> None:
+    listed = rows_in(f"<{ONE}>\n# later\n- [The bell, old]({ONE})\n".encode())
+    assert listed and [row.address for row in listed.rows] == [ONE, ONE]
+
+
 def test_a_table_without_names_has_its_addresses_found_by_what_they_are() -> None:
     listed = rows(f"1,{ONE},note\n2,{ONE}/b,\n".encode())
     assert [row.address for row in listed] == [ONE, f"{ONE}/b"]

@@ -6,6 +6,7 @@ are off in the XML parser.
 
 import csv
 import re
+from collections import Counter
 from collections.abc import Iterable
 from io import StringIO
 from typing import TYPE_CHECKING
@@ -17,7 +18,7 @@ from mudlark.manifest.pictures.canvases import documents_of, is_collection, pars
 from mudlark.media.sniff import sniff
 from mudlark.sweeping.sheets import cells_in, is_workbook
 from mudlark.text import tidy
-from mudlark.web.address import resolve
+from mudlark.web.address import pasted, resolve
 
 if TYPE_CHECKING:
     from lxml.etree import _Element as Element
@@ -29,6 +30,8 @@ WISHES = ("within", "under", "codecs", "languages", "subtitles", "rendition")
 _ADDRESS = re.compile(r"https?://\S+$", re.I)
 _LINE = re.compile(r"^\s*(https?://\S+)\s*$", re.I)
 _DELIMITERS = ",;\t|"
+_STATED = re.compile(r'\s*"?sep=([,;\t|])"?[ \t]*\n', re.I)  # how a spreadsheet says what stands between its cells
+_MOST_CAPTIONS = 20
 _ATOM = "{http://www.w3.org/2005/Atom}"
 _MEDIA = "{http://search.yahoo.com/mrss/}"
 _WIDEST = 1_000_000  # characters of one cell
@@ -54,13 +57,15 @@ class Listed(msgspec.Struct, frozen=True):
 
 
 def decoded(body: bytes) -> str:
-    """The text of a list, in the encodings that spreadsheets write."""
+    """The text of a list, in the encodings and with the line ends that spreadsheets write."""
     if body[:2] in (b"\xff\xfe", b"\xfe\xff"):
-        return body.decode("utf-16", "replace")
-    try:
-        return body.decode("utf-8-sig")
-    except UnicodeDecodeError:
-        return body.decode("cp1252", "replace")
+        text = body.decode("utf-16", "replace")
+    else:
+        try:
+            text = body.decode("utf-8-sig")
+        except UnicodeDecodeError:
+            text = body.decode("cp1252", "replace")
+    return text.replace("\r\n", "\n").replace("\r", "\n")
 
 
 def rows_in(body: bytes, base: str = "") -> Listed | None:
@@ -70,7 +75,7 @@ def rows_in(body: bytes, base: str = "") -> Listed | None:
     head = body[:2048].lstrip(b"\xef\xbb\xbf \t\r\n").lower()
     if head.startswith((b"<!doctype html", b"<html")):
         return None
-    if head.startswith(b"<"):
+    if head.startswith(b"<") and not head.startswith(b"<http"):
         return _from_xml(body, base)
     if sniff(body) == "iiif":
         return Listed(_from_collection(body, base))
@@ -89,18 +94,20 @@ def _from_collection(body: bytes, base: str) -> list[ListRow]:
 
 
 def _from_text(text: str) -> list[ListRow]:
+    stated = _STATED.match(text)
+    text = text[stated.end() :] if stated else text
     lines = [line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
     if lines and lines[0].strip().strip('"').lower() in _ADDRESSES:
         lines = lines[1:]  # a table of one column, with its head
     if all(_LINE.match(line) for line in lines) or not any(d in lines[0] for d in _DELIMITERS if lines):
-        return [ListRow(number, line.strip()) for number, line in enumerate(lines[:MOST], start=1)]
-    return _from_table(text)
+        return [ListRow(number, pasted(line.strip())[0]) for number, line in enumerate(lines[:MOST], start=1)]
+    return _from_table(text, stated[1] if stated else _delimiter(text))
 
 
-def _from_table(text: str) -> list[ListRow]:
+def _from_table(text: str, delimiter: str) -> list[ListRow]:
     csv.field_size_limit(_WIDEST)
     try:
-        return _from_cells(list(csv.reader(StringIO(text), delimiter=_delimiter(text))))
+        return _from_cells(list(csv.reader(StringIO(text), delimiter=delimiter)))
     except csv.Error as problem:
         raise FormatError(f"The table cannot be read: {problem}.", advice="Save it anew as CSV.") from problem
 
@@ -109,6 +116,7 @@ def _from_cells(table: list[list[str]]) -> list[ListRow]:
     cells = [row for row in table if any(map(str.strip, row)) and not row[0].lstrip().startswith("#")]
     if not cells:
         return []
+    cells = cells[_captions(cells) :]
     header = [] if any(_ADDRESS.match(cell.strip()) for cell in cells[0]) else [name.strip() for name in cells[0]]
     rows = cells[1:] if header else cells
     places = _address_columns(header, rows)
@@ -119,13 +127,24 @@ def _from_cells(table: list[list[str]]) -> list[ListRow]:
     return [_row(number, row, header, places) for number, row in enumerate(rows[:MOST], start=1)]
 
 
+def _captions(cells: list[list[str]]) -> int:
+    """How many rows of one cell stand above the head of a table: the name of the list, its date."""
+    for number, row in enumerate(cells[:_MOST_CAPTIONS]):
+        filled = [text for cell in row if (text := cell.strip())]
+        if len(filled) > 1:
+            return number
+        if _ADDRESS.match(filled[0]):
+            return 0
+    return 0
+
+
 def _delimiter(text: str) -> str:
-    """What stands between the cells: that which the first lines have alike, outside of quotes."""
+    """What stands between the cells: that which most of the first lines have alike, outside of quotes."""
     lines = [re.sub(r'"[^"]*"', "", line) for line in text.splitlines()[:20] if line.strip()]
 
     def weight(delimiter: str) -> tuple[int, int]:
-        counts = [line.count(delimiter) for line in lines]
-        return counts.count(counts[0]) if counts[0] else 0, counts[0]
+        counts = Counter(filter(None, (line.count(delimiter) for line in lines)))
+        return max(((how_often, count) for count, how_often in counts.items()), default=(0, 0))
 
     return max(_DELIMITERS, key=weight)
 
