@@ -92,11 +92,12 @@ def test_the_columns_of_a_list_name_items_and_stay_with_them(mudlark: Run, site:
     "body",
     [
         f"Regional archive, films\n\nshelfmark;title;Adresse\nRA-1;Bell;{ONE}\nRA-2;Wren;{ONE}\n".encode(),
+        f"Regional archive, films\nshelfmark,title,address\nRA-1,Bell,{ONE}\nRA-2,Wren,{ONE}\n".encode(),
         f"sep=;\nshelfmark;title;address\nRA-1;Bell;{ONE}\nRA-2;Wren;{ONE}\n".encode("utf-16"),
         f"shelfmark,title,address\rRA-1,Bell,{ONE}\rRA-2,Wren,{ONE}\r".encode(),
         f"\xef\xbb\xbfshelfmark|title|address\r\nRA-1|Bell|{ONE}\r\nRA-2|Wren|{ONE}\r\n".encode("latin-1"),
     ],
-    ids=["caption", "stated", "carriage returns", "bars"],
+    ids=["caption", "caption of two cells", "stated", "carriage returns", "bars"],
 )
 def test_tables_are_read_as_programs_of_an_office_leave_them(body: bytes) -> None:
     listed = rows_in(body)

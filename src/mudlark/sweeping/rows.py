@@ -128,14 +128,17 @@ def _from_cells(table: list[list[str]]) -> list[ListRow]:
 
 
 def _captions(cells: list[list[str]]) -> int:
-    """How many rows of one cell stand above the head of a table: the name of the list, its date."""
+    """How many rows stand above the head of a table: the name of the list, its date. The head is what names a column
+    of addresses, else the first row of more than one cell."""
+    wide = None
     for number, row in enumerate(cells[:_MOST_CAPTIONS]):
         filled = [text for cell in row if (text := cell.strip())]
-        if len(filled) > 1:
+        if any(map(_ADDRESS.match, filled)):
+            break
+        if len(filled) > 1 and any(text.lower() in _ADDRESSES for text in filled):
             return number
-        if _ADDRESS.match(filled[0]):
-            return 0
-    return 0
+        wide = number if wide is None and len(filled) > 1 else wide
+    return wide or 0
 
 
 def _delimiter(text: str) -> str:
