@@ -27,6 +27,15 @@ def test_the_largest_group_of_one_shape_is_the_list_and_menus_are_none() -> None
     assert links_in("<a href=/a/b>Alone</a><a href=/c/d>Another</a>", BASE).entries == []
 
 
+def test_a_folder_as_a_web_server_shows_it_lists_its_files() -> None:
+    orders = "".join(f'<a href="?C={column};O=A">{column}</a>' for column in "NMSD")
+    inside = (
+        '<a href="/films/">Parent Directory</a><a href="old/">old/</a><a href="bell.mp4">b</a><a href="a%20b.ogg">a</a>'
+    )
+    found = links_in(f"<h1>Index of /films/year</h1><pre>{orders}{inside}</pre>", "http://museum.example/films/year/")
+    assert [entry.url.rpartition("/")[2] for entry in found.entries] == ["bell.mp4", "a%20b.ogg"]
+
+
 @pytest.mark.parametrize(("pattern", "count"), [("*/film/*", 5), ("number 3", 1), ("ABOUT", 9), ("*/nothing/*", 0)])
 def test_a_pattern_means_addresses_or_words(pattern: str, count: int) -> None:
     assert len(links_in(f"{MENU}<ul>{ITEMS}</ul>", BASE, pattern).entries) == count

@@ -25,6 +25,7 @@ _ROW = frozenset({"tr", "li", "dd", "p"})
 _SAYS_NOTHING = 4  # characters of a link's words, as of "here" or an arrow: what is around it is its title then
 _NO_PAGES = frozenset({"image", "subtitle"})
 _NO_ADDRESS = re.compile(r"\.(?:css|js|ico|woff2?|xml|rss|atom)$", re.I)
+_SORTED = re.compile(r"\?C=[NMSD][;&]O=[AD]$")  # the same folder in another order, as web servers list it
 
 
 class LinkList(msgspec.Struct, frozen=True):
@@ -47,13 +48,22 @@ def links_in(source: str, url: str, pattern: str | None = None) -> LinkList:
         if pattern is not None:
             if _means(pattern, target) or _means(pattern, title):
                 found[target] = ListEntry(title=title or target, url=target)
-        elif not _is_apart(node) and kind_by_extension(target) not in _NO_PAGES and not _NO_ADDRESS.search(target):
+        elif not (
+            _is_apart(node)
+            or kind_by_extension(target) in _NO_PAGES
+            or _NO_ADDRESS.search(target)
+            or _SORTED.search(target)
+            or (target.endswith("/") and url.startswith(target))  # the folder above
+        ):
             found[target] = ListEntry(title=title or target, url=target)
             groups[_shape(target, url)].append(target)
     if pattern is not None:
         return LinkList(list(found.values()))
     shape, largest = max(groups.items(), key=lambda group: len(group[1]), default=("", []))
-    if len(largest) < _FEWEST:
+    files = [target for target in largest if kind_by_extension(target)]
+    if 2 * len(files) > len(largest):  # a folder of media, however few: those inside of it are lists of their own
+        largest = files
+    elif len(largest) < _FEWEST:
         return LinkList([])
     return LinkList([found[target] for target in largest], shape)
 
