@@ -426,6 +426,23 @@ def test_a_disk_image_that_is_sent_as_text_is_one(mudlark: Run, trouble: Trouble
 
 
 @pytest.mark.program
+def test_the_scripts_of_a_page_that_shows_nothing_are_read(mudlark: Run, trouble: Trouble) -> None:
+    trouble.say("/v/film.mp4", Answer(SHOP, type="video/mp4"))
+    trouble.say("/one.json", Answer(b'{"media": {"title": "The shop", "url": "/v/film.mp4"}}', type="application/json"))
+    trouble.say("/load.js", Answer(b"fetch('/one.json').then(show)", type="text/javascript"))
+    trouble.say("/gone.js", Answer(b"<!doctype html><video src=/v/no.mp4>", type="text/html"))
+    page = trouble.say("/p", Answer(b"<title>p</title><script src=load.js></script><script src=gone.js></script>"))
+    (found,) = mudlark("sift", page, "--json").json["pages"][0]["finds"]
+    assert found["url"].endswith("/v/film.mp4") and "one.json, media.url" in found["evidence"][0]["where"]
+    trouble.say("/p", Answer(b"<title>p</title><script src=load.js></script><video src=/v/film.mp4></video>"))
+    before = len(trouble.asked)
+    mudlark("sift", page)
+    assert "/load.js" not in trouble.asked[before:]
+    own = read_page('<script src="/a.js"></script><script src="//cdn.example/b.js"></script>', URL).scripts
+    assert [address.rpartition("/")[2] for address in own] == ["a.js"]
+
+
+@pytest.mark.program
 @pytest.mark.parametrize(
     ("name", "type", "begins", "verdict"),
     [

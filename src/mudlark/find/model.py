@@ -294,7 +294,7 @@ class Page(msgspec.Struct):
     forms: the questions that it asks. walk: the answers that led here. feeds: feeds that it names. is_list: it is a
     feed or site map. asked: servers were asked about its finds. policy: its referrer policy. onward: where it leads by
     itself, with the way in words. received: its source as the server sent it. failed: what media were asked for in
-    vain while it was open, in words.
+    vain while it was open, in words. scripts: of its own host that it runs, and JSON there that it or they name.
     """
 
     url: str
@@ -324,6 +324,7 @@ class Page(msgspec.Struct):
     onward: tuple[str, str] | None = None
     received: bytes = b""
     failed: list[str] = msgspec.field(default_factory=list)
+    scripts: list[str] = msgspec.field(default_factory=list)
 
     def _repr_html_(self) -> str:
         """As notebooks show it."""

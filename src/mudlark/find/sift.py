@@ -17,7 +17,7 @@ from mudlark.find.judge.rank import rank
 from mudlark.find.model import PLAYED, Evidence, Find, Frame, Hint, Kind, Mention, Page, Response
 from mudlark.find.places.collect import Beside, Collector
 from mudlark.find.places.metadata import seconds
-from mudlark.find.places.page import read_page
+from mudlark.find.places.page import read_page, read_script
 from mudlark.find.questions import read_forms
 from mudlark.manifest.load import is_manifest, is_mpd, wants_text
 from mudlark.media.forms import CATEGORIES
@@ -30,6 +30,7 @@ from mudlark.web.referrer import DEFAULT, Referrer, policy_of
 from mudlark.web.session import Session
 
 DEEPEST = 3  # frames inside frames
+_SCRIPTS_DEEP = 2  # what a page names, and what that names
 _MOST_FRAMES = 12
 _LONGEST_LINKS = 64_000  # characters of a Link header that are read
 _MOST_ONWARD = 5
@@ -95,6 +96,8 @@ async def _gather_one(session: Session, look: Content) -> Page:
     if not page.itself and sniff(look.body) == "html":
         page.forms = read_forms(decode(look), look.url)
     await _follow(session, page)
+    if not page.itself and all(find.kind == "image" for find in page.finds):
+        await _read_scripts(session, page)
     return page
 
 
@@ -185,6 +188,27 @@ async def _follow(session: Session, page: Page) -> None:
                 page.duration = page.duration or inner_page.duration
                 page.wants_login = page.wants_login or inner_page.wants_login
                 frames += inner_page.frames
+
+
+async def _read_scripts(session: Session, page: Page) -> None:
+    """Read the scripts of a page that shows nothing, and the JSON that it and they name."""
+    read = set[str]()
+    for _ in range(_SCRIPTS_DEEP):
+        fresh = [address for address in page.scripts if address not in read]
+        read.update(fresh)
+        for script in await together(_script(session, page, address) for address in fresh):
+            if script:
+                merge(page, script.finds)
+                page.scripts += [address for address in script.scripts if address not in page.scripts]
+
+
+async def _script(session: Session, page: Page, address: str) -> Page | None:
+    """What a script says; one that cannot be had is passed over."""
+    try:
+        look = await _within(session, page).look(address, wants_text)
+    except MudlarkError:
+        return None
+    return None if sniff(look.body) == "html" else read_script(decode(look), look.url, page)
 
 
 async def _frame(session: Session, inside: Page, frame: Frame) -> Page | None:

@@ -7,6 +7,7 @@ address (an extension, a type, the element around it) decides whether it is medi
 import re
 from collections.abc import Callable, Iterator
 from itertools import islice
+from urllib.parse import urlsplit
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
@@ -29,7 +30,7 @@ from mudlark.find.places.markup import UNREADABLE, parse
 from mudlark.find.places.metadata import read_metadata
 from mudlark.find.places.script import literals
 from mudlark.text import tidy
-from mudlark.web.address import resolve
+from mudlark.web.address import file_part, resolve
 from mudlark.web.referrer import policy_of
 
 _WIDTH = re.compile(r"^(\d+(?:\.\d+)?)([wx])$")
@@ -61,6 +62,8 @@ _MOST_SIZES = 64  # of one picture
 _LONGEST_URL = 2048
 _SOON = 10  # seconds
 _SOURCES = frozenset({"src", "href", "url", "file", "source", "stream", "playlist", "manifest", "poster"})
+_DATA = re.compile(r"\.json(?:[?#]|$)", re.I)
+_MOST_SCRIPTS = 12
 _SCRIPTED = re.compile(r"\s*+javascript:", re.I)
 _WRITTEN = re.compile(r"<(?:video|audio|source|iframe|embed)\b[^<>]{0,1000}>", re.I)
 _MOST_WRITTEN, _MOST_VISIBLE = 100, 2_000
@@ -88,6 +91,18 @@ def read_page(source: str, url: str, frame: str | None = None, policy: str | Non
     into.page.finds = into.finds()
     into.page.left_out = into.left_out
     into.page.onward = into.page.onward or _refresh(tree, base, url)
+    return into.page
+
+
+def read_script(source: str, address: str, page: Page) -> Page:
+    """What a script or JSON at an address says, for the page that it belongs to."""
+    into = Collector(source, page.url, page.url)
+    walk, name = _Walk(into), file_part(address)
+    if (data := decode_json(source)) is not None:
+        walk.json(data, "script", 15, "", lambda path, how: f"{name}, {path}" + (f" ({how})" if how else ""))
+    else:
+        walk.script(source, 0, f" in {name}")
+    into.page.finds = into.finds()
     return into.page
 
 
@@ -190,6 +205,8 @@ class _Walk:
             where = f"attribute {name} of {node.tag} element{context}"
             if name.startswith("data-"):
                 self.data(node, name, value, where)
+                if _DATA.search(value):
+                    self.script_at(value)
             elif (name.startswith("on") and len(value) > 6) or (name == "href" and _SCRIPTED.match(value)):
                 for literal in literals(value.replace("%27", "'").replace("%22", '"')):
                     hint: Beside = (
@@ -441,7 +458,9 @@ class _Walk:
 
     def on_script(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         type_ = (attributes.get("type") or "").lower()
-        if attributes.get("src") or type_ == "application/ld+json":
+        if reference := attributes.get("src"):
+            self.script_at(reference)
+        if reference or type_ == "application/ld+json":
             return
         text = node.text()
         begin = self.into.source.find(text, self._text_cursor) if text else -1
@@ -451,8 +470,14 @@ class _Walk:
             where = f"JSON in a script{context}"
             self.json(data, "script", 16, at or "", lambda path, how: f"{where}, {path}" + (f" ({how})" if how else ""))
             return
+        self.script(text, begin, context)
+
+    def script(self, text: str, begin: int, context: str) -> None:
+        """What a script says. begin: its first character in the source, -1 if that is not known."""
         self.written(text, context)
         for literal in literals(text):
+            if _DATA.search(literal.text):
+                self.script_at(literal.text)
             at = self.into.line_at(begin + literal.position) if begin >= 0 else None
             path = f"script {literal.list_at}[0].{literal.key}"
             beside = facts_in(literal.around, literal.key, path, self.into.page.url, at or "")
@@ -460,6 +485,13 @@ class _Walk:
                 beside = Beside(at=at, hint="unfinished")
             kind = None if literal.how else stated_kind(literal.around, literal.text)
             self.hidden(literal.text, literal.how, "script", f"script string{context}", 15, beside, kind)
+
+    def script_at(self, reference: str) -> None:
+        """A script, or JSON for one, that stands by itself; those of other hosts are libraries, mostly."""
+        address, scripts = resolve(self.into.base, reference), self.into.page.scripts
+        own = address and urlsplit(address).netloc == urlsplit(self.into.page.url).netloc
+        if address and own and address not in scripts and len(scripts) < _MOST_SCRIPTS:
+            scripts.append(address)
 
     def json(self, data: object, place: Place, weight: int, at: str, words: Callable[[str, str], str]) -> None:
         """Addresses in decoded JSON, with what the object around each says. words: the place, from a path and how the
