@@ -17,7 +17,7 @@ from mudlark.find.judge.rank import rank
 from mudlark.find.model import PLAYED, Evidence, Find, Frame, Hint, Kind, Mention, Page, Response
 from mudlark.find.places.collect import Beside, Collector
 from mudlark.find.places.metadata import seconds
-from mudlark.find.places.page import read_page, read_script
+from mudlark.find.places.page import MOST_SCRIPTS, read_page, read_script
 from mudlark.find.questions import read_forms
 from mudlark.manifest.load import is_manifest, is_mpd, wants_text
 from mudlark.media.forms import CATEGORIES
@@ -194,7 +194,7 @@ async def _read_scripts(session: Session, page: Page) -> None:
     """Read the scripts of a page that shows nothing, and the JSON that it and they name."""
     read = set[str]()
     for _ in range(_SCRIPTS_DEEP):
-        fresh = [address for address in page.scripts if address not in read]
+        fresh = [address for address in page.scripts if address not in read][: MOST_SCRIPTS - len(read)]
         read.update(fresh)
         for script in await together(_script(session, page, address) for address in fresh):
             if script:

@@ -60,9 +60,8 @@ def links_in(source: str, url: str, pattern: str | None = None) -> LinkList:
     if pattern is not None:
         return LinkList(list(found.values()))
     shape, largest = max(groups.items(), key=lambda group: len(group[1]), default=("", []))
-    files = [target for target in largest if kind_by_extension(target)]
-    if 2 * len(files) > len(largest):  # a folder of media, however few: those inside of it are lists of their own
-        largest = files
+    if 2 * sum(kind_by_extension(target) is not None for target in largest) > len(largest):  # media, however few
+        largest = [target for target in largest if not target.endswith("/")]  # folders are lists of their own
     elif len(largest) < _FEWEST:
         return LinkList([])
     return LinkList([found[target] for target in largest], shape)

@@ -63,7 +63,7 @@ _LONGEST_URL = 2048
 _SOON = 10  # seconds
 _SOURCES = frozenset({"src", "href", "url", "file", "source", "stream", "playlist", "manifest", "poster"})
 _DATA = re.compile(r"\.json(?:[?#]|$)", re.I)
-_MOST_SCRIPTS = 12
+MOST_SCRIPTS = 12
 _SCRIPTED = re.compile(r"\s*+javascript:", re.I)
 _WRITTEN = re.compile(r"<(?:video|audio|source|iframe|embed)\b[^<>]{0,1000}>", re.I)
 _MOST_WRITTEN, _MOST_VISIBLE = 100, 2_000
@@ -490,7 +490,7 @@ class _Walk:
         """A script, or JSON for one, that stands by itself; those of other hosts are libraries, mostly."""
         address, scripts = resolve(self.into.base, reference), self.into.page.scripts
         own = address and urlsplit(address).netloc == urlsplit(self.into.page.url).netloc
-        if address and own and address not in scripts and len(scripts) < _MOST_SCRIPTS:
+        if address and own and address not in scripts and len(scripts) < MOST_SCRIPTS:
             scripts.append(address)
 
     def json(self, data: object, place: Place, weight: int, at: str, words: Callable[[str, str], str]) -> None:

@@ -110,11 +110,10 @@ def _read(what: "Callable[[PdfReader], _Read]", strict: "PdfReader", lenient: "C
     """What is read of a PDF in which a key may be there twice: so its writer, and no damage, left it, and the last one
     counts. Whatever else would have to be mended is an error."""
     try:
-        with reading("It"):
-            return what(strict)
-    except FormatError as problem:
-        causes = "".join(map(str, (problem, problem.__cause__, problem.__cause__ and problem.__cause__.__cause__)))
-        if _TWICE not in causes and _AGAIN not in causes:
+        return what(strict)
+    except Exception as problem:
+        said = f"{problem} {problem.__cause__} {problem.__cause__ and problem.__cause__.__cause__}"
+        if _TWICE not in said and _AGAIN not in said:
             raise
     with _told() as warnings:
         found = what(lenient())
