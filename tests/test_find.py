@@ -110,6 +110,20 @@ def test_names_that_may_mean_something_else_are_not_put_in(script: str) -> None:
     assert not any(literal.text.endswith("a.mp4") for literal in literals(script))
 
 
+@pytest.mark.parametrize(
+    ("words", "kind"),
+    [
+        ("Film (MP4, 12 MB)", "video"),
+        ("bell.mp3 (1.2 MiB)", "audio"),
+        ("Wie MP4 gelesen wird", None),
+        ("Plan (PDF, 3 MB)", None),
+        ("The old mill, 12 MB", None),
+    ],
+)
+def test_a_link_that_states_format_and_size_is_what_it_says(words: str, kind: str | None) -> None:
+    assert [find.kind for find in finds(f'<a href="/dl?id=5">{words}</a>').values()] == ([kind] if kind else [])
+
+
 def test_a_link_that_runs_a_script_leads_to_what_that_names() -> None:
     for mark in ("'", "%27", "&quot;"):
         page = finds(f'<a href="JavaScript:show({mark}/films/wren%20one.mp4{mark},%20640)">Watch</a>')

@@ -62,6 +62,8 @@ _MOST_SIZES = 64  # of one picture
 _LONGEST_URL = 2048
 _SOON = 10  # seconds
 _SOURCES = frozenset({"src", "href", "url", "file", "source", "stream", "playlist", "manifest", "poster"})
+_FORMAT = re.compile(r"\b(mp4|m4v|mov|webm|mkv|avi|mpe?g|wmv|flv|mxf|mp3|m4a|wav|flac|ogg|opus|aiff?)\b", re.I)
+_SIZE = re.compile(r"\b\d{1,6}(?:[.,]\d{1,3})?\s?(?:[kMGT]i?B|[KMG]o|bytes)\b", re.I)
 _DATA = re.compile(r"\.json(?:[?#]|$)", re.I)
 MOST_SCRIPTS = 12
 _SCRIPTED = re.compile(r"\s*+javascript:", re.I)
@@ -139,6 +141,13 @@ def srcset(text: str) -> list[tuple[str, float]]:
 def _by_name(name: str, address: str) -> Kind | None:
     """What an address is by the name under which it is given, where its own says nothing."""
     return "document" if "manifest" in name.lower() and kind_by_extension(address) is None else None
+
+
+def _kind_by_words(node: LexborNode) -> Kind | None:
+    """What a link says that it leads to: a film or sound, by its format and size, as catalogues put it."""
+    words = node.text()[:300]
+    format = _FORMAT.search(words) if _SIZE.search(words) else None
+    return kind_by_extension(f"/x.{format[1]}") if format else None
 
 
 def _text_around(node: LexborNode) -> str | None:
@@ -363,8 +372,10 @@ class _Walk:
         if target.partition("?")[0].lower().endswith(".xspf") and (address := resolve(self.into.base, target)):
             self.feed(address)
         offered = attributes.get("download") is not None or "download" in attributes
-        kind = kind_by_type(attributes.get("type"))
-        if kind_by_extension(target) is None and kind is None:
+        kind, named = kind_by_type(attributes.get("type")), kind_by_extension(target)
+        if kind is None and named is None and node.tag == "a":
+            kind = _kind_by_words(node)
+        if kind is None and named is None:
             if not offered:
                 self.query(target, "link", f"link{context}")
                 return
