@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 from mudlark.find.further import nothing
 from mudlark.find.model import Find, Page
 from mudlark.find.places.metadata import seconds
-from mudlark.find.places.page import read_page
+from mudlark.find.places.page import read_page, read_script
 from mudlark.find.places.script import literals, unescape
 from tests.pages import answered, put_in_order
 
@@ -108,6 +108,17 @@ def test_names_that_mean_one_text_are_put_in(script: str, address: str) -> None:
 )
 def test_names_that_may_mean_something_else_are_not_put_in(script: str) -> None:
     assert not any(literal.text.endswith("a.mp4") for literal in literals(script))
+
+
+@pytest.mark.parametrize("blank", ["${file.url}", "{{ url }}", "/v/${name}.mp4"])
+def test_a_template_that_is_not_filled_in_is_no_find(blank: str) -> None:
+    assert finds(f"<video src='{blank}'></video><script>show(`<video src='{blank}'>`)</script>") == {}
+
+
+def test_a_library_that_is_put_together_of_sources_names_no_films() -> None:
+    library = 'import("./index.ts"); const icon = "/i/marker.png"; load("lib.dom.d.ts", "/set.json", "/v/a.m3u8")'
+    said = read_script(library, "http://museum.example/app.js", Page(URL))
+    assert [find.kind for find in said.finds] == ["hls"] and said.scripts == ["http://museum.example/set.json"]
 
 
 @pytest.mark.parametrize(

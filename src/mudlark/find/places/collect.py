@@ -34,6 +34,7 @@ class Beside(msgspec.Struct, frozen=True, kw_only=True):
 
 
 NOTHING = Beside()
+_BLANK = re.compile(r"\$\{|\{\{")  # of a template, which a script fills in
 
 
 class Collector:
@@ -84,7 +85,7 @@ class Collector:
     ) -> Mention | None:
         """Note a reference if it is media. kind: what the place says of it; a telling extension overrules it."""
         url = resolve(self.base, reference) if len(reference) <= _LONGEST_ADDRESS else None
-        if url is None or url == self.page.url:
+        if url is None or url == self.page.url or _BLANK.search(reference):
             return None
         by_name = kind_by_extension(url)
         known = by_name if by_name and kind in (None, "video", "audio") else kind
@@ -125,5 +126,5 @@ class Collector:
     def add_frame(self, reference: str, where: str, *, advert: bool = False) -> None:
         """Note a page inside the page."""
         url = resolve(self.base, reference) if len(self.page.frames) < _MOST_FRAMES else None
-        if url and all(frame.url != url for frame in self.page.frames):
+        if url and not _BLANK.search(reference) and all(frame.url != url for frame in self.page.frames):
             self.page.frames.append(Frame(url, where, advert))

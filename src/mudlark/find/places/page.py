@@ -12,7 +12,7 @@ from urllib.parse import urlsplit
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 from mudlark.find.judge.advert import named_for_advertising
-from mudlark.find.judge.kind import FAMILIES, FEEDS, kind_by_extension, kind_by_type
+from mudlark.find.judge.kind import FAMILIES, FEEDS, is_segment, kind_by_extension, kind_by_type
 from mudlark.find.judge.quality import is_only_quality, stated_height
 from mudlark.find.model import PLAYED, Hint, Kind, Page, Place
 from mudlark.find.places.collect import NOTHING, Beside, Collector
@@ -97,14 +97,15 @@ def read_page(source: str, url: str, frame: str | None = None, policy: str | Non
 
 
 def read_script(source: str, address: str, page: Page) -> Page:
-    """What a script or JSON at an address says, for the page that it belongs to."""
+    """What a script or JSON at an address says, for the page that it belongs to. Its drawings are left out, and what may
+    be a segment (or TypeScript, which has the same extension)."""
     into = Collector(source, page.url, page.url)
     walk, name = _Walk(into), file_part(address)
     if (data := decode_json(source)) is not None:
         walk.json(data, "script", 15, "", lambda path, how: f"{name}, {path}" + (f" ({how})" if how else ""))
     else:
         walk.script(source, 0, f" in {name}")
-    into.page.finds = into.finds()
+    into.page.finds = [find for find in into.finds() if find.kind != "image" and not is_segment(find.url)]
     return into.page
 
 
