@@ -97,8 +97,8 @@ def read_page(source: str, url: str, frame: str | None = None, policy: str | Non
 
 
 def read_script(source: str, address: str, page: Page) -> Page:
-    """What a script or JSON at an address says, for the page that it belongs to. Its drawings are left out, and what may
-    be a segment (or TypeScript, which has the same extension)."""
+    """What a script or JSON at an address says, for the page that it belongs to. Its drawings are left out, and what
+    may be a segment (or TypeScript, which has the same extension)."""
     into = Collector(source, page.url, page.url)
     walk, name = _Walk(into), file_part(address)
     if (data := decode_json(source)) is not None:
