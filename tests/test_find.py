@@ -110,6 +110,11 @@ def test_names_that_may_mean_something_else_are_not_put_in(script: str) -> None:
     assert not any(literal.text.endswith("a.mp4") for literal in literals(script))
 
 
+def test_a_number_against_caches_makes_no_second_find() -> None:
+    found = finds("<video><source src='/v/a.mp4?_=1'><a href='/v/a.mp4'>a</a></video><a href='/v/b.mp4?x=1&_=17'>b</a>")
+    assert [address.rpartition("/")[2] for address in found] == ["a.mp4", "b.mp4?x=1"]
+
+
 @pytest.mark.parametrize("blank", ["${file.url}", "{{ url }}", "/v/${name}.mp4"])
 def test_a_template_that_is_not_filled_in_is_no_find(blank: str) -> None:
     assert finds(f"<video src='{blank}'></video><script>show(`<video src='{blank}'>`)</script>") == {}

@@ -34,6 +34,7 @@ class Beside(msgspec.Struct, frozen=True, kw_only=True):
 
 
 NOTHING = Beside()
+_AGAINST_CACHES = re.compile(r"[?&]_=\d{1,13}$")  # a number that only makes an address another one
 _BLANK = re.compile(r"\$\{|\{\{")  # of a template, which a script fills in
 
 
@@ -84,6 +85,7 @@ class Collector:
         beside: Beside = NOTHING,
     ) -> Mention | None:
         """Note a reference if it is media. kind: what the place says of it; a telling extension overrules it."""
+        reference = _AGAINST_CACHES.sub("", reference)
         url = resolve(self.base, reference) if len(reference) <= _LONGEST_ADDRESS else None
         if url is None or url == self.page.url or _BLANK.search(reference):
             return None

@@ -421,6 +421,8 @@ class _Walk:
                 page.oembed = page.oembed or address
         elif type_ in FEEDS and "alternate" in relations:
             self.feed(address)
+        elif _DATA.search(target) or (attributes.get("as") or "") == "script":
+            self.script_at(target)
         elif relations & _LINKS:
             kind = kind_by_type(attributes.get("type")) or FAMILIES.get(attributes.get("as") or "")
             relation = sorted(relations & _LINKS)[0]
