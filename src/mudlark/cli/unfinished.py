@@ -11,7 +11,7 @@ from mudlark.cli.show import console, emit_json, messages
 from mudlark.errors import UsageError
 from mudlark.fetch.store import remove_if_empty
 from mudlark.fetch.unfinished import Unfinished, unfinished
-from mudlark.text import size
+from mudlark.text import counted, size
 from mudlark.web.redact import redacted
 
 
@@ -31,7 +31,7 @@ def tell_unfinished(left: list[Unfinished], into: Path, as_json: bool) -> None:
         since = f", begun {one.since[:16].replace('T', ' ')} UTC" if one.since else ""
         again = f"mudlark haul {shlex.quote(target)} --into {shlex.quote(str(into))}"
         out.print(Text(target, style="bold"))
-        out.print(f"  {one.segments} segments are there ({size(one.bytes)}){since}", markup=False)
+        out.print(f"  {counted(one.segments, 'piece')} of {size(one.bytes)}{since}", markup=False)
         out.print(f"  go on  {again if target == one.target else 'the same command as before'}", markup=False)
         drop = f"mudlark haul --drop {shlex.quote(target)} --into {shlex.quote(str(into))}"
         out.print(f"  drop   {drop if target == one.target else f'remove the folder {one.folder}'}", markup=False)
