@@ -438,6 +438,8 @@ def test_the_scripts_of_a_page_that_shows_nothing_are_read(mudlark: Run, trouble
     before = len(trouble.asked)
     mudlark("sift", page)
     assert "/load.js" not in trouble.asked[before:]
+    (alone,) = mudlark("sift", f"{trouble.url}/one.json", "--json").json["pages"][0]["finds"]
+    assert (alone["url"], alone["kind"]) == (found["url"], "video")
     own = read_page('<script src="/a.js"></script><script src="//cdn.example/b.js"></script>', URL).scripts
     assert [address.rpartition("/")[2] for address in own] == ["a.js"]
 

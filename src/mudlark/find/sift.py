@@ -121,6 +121,9 @@ def page_of(look: Content) -> Page:
     kind = kind or kind_by_type(look.type) or (kind_by_extension(look.url) if form not in ("html", "unknown") else None)
     if kind is None and (form == "unknown" or (look.filename and form != "html")):
         kind = kind_by_extension(look.url) or "package"
+    if kind is None and look.complete and (said := read_script(decode(look), look.url, Page(look.url))).finds:
+        said.title = tidy(file_part(look.url).rpartition(".")[0])
+        return said  # JSON, or a script
     if kind is None:
         raise NothingFound(
             f"{shown(look.url)} is neither a web page nor media (it is sent as {look.type or 'no type'}, "
