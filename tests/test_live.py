@@ -451,6 +451,9 @@ def test_silence_is_no_place_to_go_on_at() -> None:
         assert again.take(tune[3_000:] + third[:5_000], 100.0 + away - 3.0) == [] and again.joined is None
         later = again.take(third[5_000:8_000], 100.0 + away + 0.1)
         assert (b"".join(later) == third[:8_000], again.joined) == (joins, joins)
+    wavering = Splice(second + tune, 100.0, 1_000.0, wavers=True)  # a tenth of the time more, or less
+    assert wavering.take(tune[3_000:] + third[:8_000], 108.6) == [] and wavering.joined is None
+    assert b"".join(wavering.take(b"", 112.0)) == third[:8_000] and wavering.joined
     for played, new in ((tune, third), (2 * tune, 2 * tune + third)):  # the second does not tell which of them it was
         again = Splice(second + tune, 100.0, 1_000.0)
         assert again.take(played + third, 100.0) == [] and again.joined is None

@@ -43,6 +43,7 @@ _GIVE_UP = 600.0
 _LONGEST_AWAY = 60.0  # seconds of which a server may still have the sound when it is asked again
 _NEARLY = 1.0  # seconds that may be missing at the end
 _TELL = 1.0
+_PADDING = 4  # bytes by which frames of one rate differ
 _OPENING = 4096  # bytes that tell whether a body begins anew
 
 
@@ -113,7 +114,8 @@ async def _record(work: Work, tape: Tape, clock: SteadyClock, tell: Callable[[],
     while True:
         away = clock.now() - tape.lost_at if tape.lost_at else 0.0
         last = tape.end() if away < _LONGEST_AWAY else b""
-        splice = Splice(last, tape.lost_at, _rate(last))
+        rate, wavers = _rate(last)
+        splice = Splice(last, tape.lost_at, rate, wavers=wavers)
         try:
             async with session.open(url) as reply:
                 every = reply.headers.get("icy-metaint", "0")
@@ -159,17 +161,18 @@ def _take(parts: Iterable[bytes | str], splice: Splice, tape: Tape, now: float) 
             tape.came(part, now)
 
 
-def _rate(sound: bytes) -> float:
-    """Bytes per second, by the frames; 0 of sound that has none of its own. What has pages or packets instead is never
-    the same twice, as they have numbers."""
+def _rate(sound: bytes) -> tuple[float, bool]:
+    """Bytes per second, by the frames, and whether these differ by more than padding; 0 of sound that has none of its
+    own. What has pages or packets instead is never the same twice, as they have numbers."""
     syntax = SYNTAXES.get(sound_within(sound) or "")
     if syntax is None:
-        return 0.0
+        return 0.0, False
     stream = np.frombuffer(sound, np.uint8)
     layout = frames(stream, syntax)
     first = int(layout.positions[0])
     format = syntax.format(sound[first : first + syntax.header])
-    return float(layout.lengths.mean()) * format.timescale / format.sample_duration
+    rate = float(layout.lengths.mean()) * format.timescale / format.sample_duration
+    return rate, int(layout.lengths.max() - layout.lengths.min()) > _PADDING
 
 
 async def _from_opening(chunks: AsyncIterator[bytes]) -> AsyncIterator[bytes]:

@@ -156,13 +156,14 @@ class Splice:
     been late, it has to be the one place there is.
 
     last: of the sound that is there. lost_at: when the last of it came, in seconds by any clock. rate: of the sound,
-    bytes per second, 0 if it is not known. joined: True if it goes on without a gap, False if not, None as long as
-    nobody knows. since: when it began to come.
+    bytes per second, 0 if it is not known; wavers: it is a mean, from which a part may differ by a tenth. joined: True
+    if it goes on without a gap, False if not, None as long as nobody knows. since: when it began to come.
     """
 
-    def __init__(self, last: bytes, lost_at: float = 0.0, rate: float = 0.0) -> None:
+    def __init__(self, last: bytes, lost_at: float = 0.0, rate: float = 0.0, *, wavers: bool = False) -> None:
         self._last, self._end = last, last[-COMPARED:]
-        self._lost_at, self._rate = lost_at, rate
+        self._lost_at, self._rate, self._wavers = lost_at, rate, wavers
+        self._away = 0.0
         self._places: list[int] = []
         self._expected = 0.0
         self._held: list[bytes | str] = []
@@ -183,7 +184,8 @@ class Splice:
                 behind, searched = found + len(self._end), found + 1
                 if self._goes_on(behind):
                     self._places.append(behind)
-            self._expected = max(self._expected, len(self._sound) - self._rate * (now - self._lost_at))
+            self._away = now - self._lost_at
+            self._expected = max(self._expected, len(self._sound) - self._rate * self._away)
         if len(self._sound) > _LONGEST_BURST or now - self.since > _BURST or (self._places and not self._rate):
             return self.release()
         return []
@@ -203,7 +205,7 @@ class Splice:
         Without a rate, the first."""
         if not self._rate:
             return self._places[0] if self._places else None
-        late = self._rate * _LATE
+        late = self._rate * (_LATE + (0.1 * self._away if self._wavers else 0.0))
         likely = [place for place in self._places if place <= self._expected + late]
         nearest = min(likely, key=lambda place: abs(place - self._expected), default=None)
         return nearest if nearest is None or nearest >= self._expected - late or len(likely) == 1 else None
