@@ -12,6 +12,7 @@ from mudlark.media.mp4.read import parse_movie, scan
 from mudlark.verify.account import Account
 from mudlark.verify.media import check_file
 from mudlark.verify.timeline import check_timeline
+from tests.test_mp4 import samples, written
 
 FILM = (media_folder() / "foghorn-demonstration.mp4").read_bytes()
 
@@ -42,6 +43,17 @@ def test_a_whole_film_is_sound(tmp_path: Path) -> None:
     account = checked(tmp_path, FILM)
     assert account.verdict == "sound"
     assert len(account.checks) >= 9 and all(check.outcome == "passed" for check in account.checks)
+
+
+def test_samples_without_bytes_overlap_nothing(tmp_path: Path) -> None:
+    """As texts have them that say nothing for a while: they stand at a byte between two samples of another track."""
+    each = range(0, 4 * 48_000, 1024)
+    data = written([[samples(1, each, [20] * len(each)), samples(2, each, [0] * len(each))]])
+    assert "sample-overlap" not in codes(checked(tmp_path, data, None))
+    alone = written([[samples(1, each, [20] * len(each))]])
+    place = alone.index(b"stco") + 12
+    overlapping = alone[: place + 4] + alone[place : place + 4] + alone[place + 8 :]  # the second chunk is the first
+    assert "sample-overlap" in codes(checked(tmp_path, overlapping, None))
 
 
 @pytest.mark.parametrize("kept", [20, 4000, 100_000, len(FILM) - 1])

@@ -120,8 +120,10 @@ def _check_places(tracks: list[TrackIndex], media: list[Box], account: Account) 
 
 
 def _in_order(tracks: list[TrackIndex]) -> tuple[Ints, Ints]:
-    """First byte and end of all stretches of samples, in the order of the file."""
+    """First byte and end of all stretches of samples, in the order of the file. Samples without any bytes are nowhere,
+    and may stand between two of another track."""
     stretches = np.concatenate([track.runs() for track in tracks])
+    stretches = stretches[stretches[:, 0] < stretches[:, 1]]
     stretches = stretches[np.argsort(stretches[:, 0], kind="stable")]
     return stretches[:, 0], stretches[:, 1]
 
