@@ -22,7 +22,7 @@ _UNSEEN = {
     "sound.m4a": "flip swap",
     "film.webm": "flip swap",
     "sound.webm": "flip swap",
-    "sound.mp3": "flip swap repeat",  # whole frames in the place of others, which have no check sum
+    "sound.mp3": "flip swap repeat",  # more zeros behind its end
     "sound.flac": "flip",  # in its padding
     "picture.gif": "flip swap repeat",
     "picture.webp": "flip swap repeat",
