@@ -31,7 +31,7 @@ def tell_unfinished(left: list[Unfinished], into: Path, as_json: bool) -> None:
         since = f", begun {one.since[:16].replace('T', ' ')} UTC" if one.since else ""
         again = f"mudlark haul {shlex.quote(target)} --into {shlex.quote(str(into))}"
         out.print(Text(target, style="bold"))
-        out.print(f"  {counted(one.segments, 'piece')}, {size(one.bytes)}{since}", markup=False)
+        out.print(f"  {counted(one.segments, 'segment')}, {size(one.bytes)}{since}", markup=False)
         out.print(f"  go on  {again if target == one.target else 'the same command as before'}", markup=False)
         drop = f"mudlark haul --drop {shlex.quote(target)} --into {shlex.quote(str(into))}"
         out.print(f"  drop   {drop if target == one.target else f'remove the folder {one.folder}'}", markup=False)
