@@ -145,10 +145,19 @@ class _Item(msgspec.Struct, gc=False):
 
 
 def _data(one: LedgerEntry) -> _Item:
-    tracks = [_Track(*track) for track in one.tracks]
     return _Item(
-        *(one.path, one.title, one.verdict, one.date, one.checked, one.duration, one.bytes, tracks),
-        *(one.media, one.problem, one.listed, one.source),
+        path=one.path,
+        title=one.title,
+        verdict=one.verdict,
+        date=one.date,
+        checked=one.checked,
+        duration=one.duration,
+        bytes=one.bytes,
+        tracks=[_Track(*track) for track in one.tracks],
+        media=one.media,
+        problem=one.problem,
+        listed=one.listed,
+        url=one.source,
     )
 
 

@@ -105,7 +105,7 @@ def page_of(look: Content) -> Page:
     """The finds of an answer, not yet ranked: a page or feed has many, a media file or manifest is its own find."""
     if not look.body:
         raise NothingFound(f"{shown(look.url)} sends nothing at all (0 bytes).", "Open it in a browser to see.")
-    form = sniff(look.body)
+    form, named = sniff(look.body), tidy(file_part(look.url).rpartition(".")[0])
     kind: Kind | None = ("dash" if is_mpd(look) else "hls") if is_manifest(look) else CATEGORIES.get(form)
     if kind is None and (
         form == "xml" or (form == "text" and look.type.endswith("xml") and look.body.lstrip()[:1] == b"<")
@@ -122,7 +122,7 @@ def page_of(look: Content) -> Page:
     if kind is None and (form == "unknown" or (look.filename and form != "html")):
         kind = kind_by_extension(look.url) or "package"
     if kind is None and look.complete and (said := read_script(decode(look), look.url, Page(look.url))).finds:
-        said.title = tidy(file_part(look.url).rpartition(".")[0])
+        said.title = named
         return said  # JSON, or a script
     if kind is None:
         raise NothingFound(
@@ -139,7 +139,7 @@ def page_of(look: Content) -> Page:
             expires=expires_at(look.url, time.time()),
         ),
     )
-    return Page(look.url, tidy(file_part(look.url).rpartition(".")[0]), finds=[find], itself=True)
+    return Page(look.url, named, finds=[find], itself=True)
 
 
 def _link_headers(look: Content, page: Page) -> None:
