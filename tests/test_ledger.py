@@ -1,11 +1,16 @@
 """The ledger: read from records, by an index that is only a saving; filters, doubles, tables."""
 
+import os
+import signal
+import threading
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pandas as pd
 import pytest
 
+from mudlark.archive import glance
 from mudlark.archive import ledger as rooms
 from mudlark.archive import shelf as shelves
 from mudlark.archive.identity import identity_of
@@ -128,3 +133,27 @@ def test_a_torn_line_of_a_history_is_lost_alone(shelf: Path) -> None:
     history = b'{"event": "fixity check", "when": "2031-05-18T10:00:00Z", "verdict": "broken"}\n{"event": "fix'
     (shelf / "Buoy" / HISTORY).write_bytes(history)
     assert next(one.verdict for one in read_ledger(shelf).entries if one.path == "Buoy") == "broken"
+
+
+@pytest.mark.parametrize("killed", [False, True])
+def test_many_items_are_looked_at_by_a_second_process_which_may_die(
+    shelf: Path, monkeypatch: pytest.MonkeyPatch, killed: bool
+) -> None:
+    folders = [str(one) for one in (shelf / "Buoy", shelf / "a/Ebb", shelf / "a", shelf / "Wreck")]
+    alone = glance.Glance(folders).stamps()
+    monkeypatch.setattr(glance, "_MANY", 1)
+    monkeypatch.setattr(threading, "active_count", lambda: 1)
+    if killed:
+        monkeypatch.setattr(os, "fdopen", _not_in_another_process(os.getpid(), os.fdopen))
+    beside = glance.Glance(folders)
+    assert beside.stamps() == alone and len(alone) == 4 * glance.WIDTH
+    assert alone[2 * glance.WIDTH + 1] == glance.MISSING != alone[1]
+
+
+def _not_in_another_process(own: int, function: Callable[..., Any]) -> Callable[..., Any]:
+    def call(*given: Any) -> Any:
+        if os.getpid() != own:
+            os.kill(os.getpid(), signal.SIGKILL)
+        return function(*given)
+
+    return call

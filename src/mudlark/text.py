@@ -2,6 +2,7 @@
 sizes and durations as people read them."""
 
 import re
+from functools import lru_cache
 
 _WHOLE = re.compile(r"\s*[0-9]{1,18}\s*")
 _ODD = re.compile(r"[^\x20-\x7e\n]")
@@ -43,6 +44,7 @@ def counted(number: int, thing: str) -> str:
     return f"{number:,} {thing}{'s' * (number != 1)}"
 
 
+@lru_cache(4096)  # as lists show the same again and again
 def size(count: int | float | None) -> str:
     """Bytes as people read them, in powers of ten."""
     if count is None:
@@ -55,6 +57,7 @@ def size(count: int | float | None) -> str:
     return ""
 
 
+@lru_cache(4096)
 def clock(seconds: float | None) -> str:
     """A duration as 0:24, 12:05 or 1:02:03."""
     if seconds is None:

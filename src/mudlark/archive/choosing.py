@@ -60,7 +60,7 @@ def _named(items: list[Meant], named: Sequence[str]) -> list[Meant]:
     by_name: dict[str, list[Meant]] = {}
     for one in items:
         entry = one.entry
-        for name in {str(one.folder), entry.path, one.folder.name, entry.title, entry.source, *entry.listed.values()}:
+        for name in {str(one.folder), entry.path, one.folder.name, entry.title, entry.url, *entry.listed.values()}:
             by_name.setdefault(name.casefold(), []).append(one)
     unknown = [name for name in named if name.casefold() not in by_name]
     if unknown:

@@ -20,7 +20,9 @@ class _File(msgspec.Struct):
     sha256: str = ""
 
 
-class _Track(msgspec.Struct):
+class LedgerTrack(msgspec.Struct, frozen=True, gc=False):
+    """height: in pixels, of pictures."""
+
     type: str = ""
     codec: str = ""
     height: Count | None = None
@@ -53,7 +55,7 @@ class Slim(msgspec.Struct):
     verdict: Verdict
     finished: str = ""
     duration: Seconds | None = None
-    tracks: list[_Track] = []
+    tracks: tuple[LedgerTrack, ...] = ()
     files: list[_File] = []
     source: _Source = msgspec.field(default_factory=_Source)
     problems: list[_Problem] = []
@@ -62,11 +64,11 @@ class Slim(msgspec.Struct):
 _decoder = msgspec.json.Decoder(Slim)
 
 
-class LedgerEntry(msgspec.Struct, array_like=True, gc=False):
+class LedgerEntry(msgspec.Struct, gc=False):
     """One item. path: below the folder. date: when it was hauled; checked: last (RFC 3339). duration: seconds. bytes:
-    of its media. tracks: type, codec, height and language of each. source: the page or address that was named. media:
-    SHA-256 of its media files. problem: the first, if there is one. listed: what a list that named it says of it, by
-    column. A record that cannot be read is an entry too, and broken.
+    of its media. url: the page or address that was named. media: SHA-256 of its media files. problem: the first, if
+    there is one. listed: what a list that named it says of it, by column. A record that cannot be read is an entry
+    too, and broken.
     """
 
     path: str
@@ -76,22 +78,25 @@ class LedgerEntry(msgspec.Struct, array_like=True, gc=False):
     checked: str = ""
     duration: float | None = None
     bytes: int = 0
-    tracks: list[tuple[str, str, int | None, str | None]] = []
-    source: str = ""
+    tracks: tuple[LedgerTrack, ...] = ()
     media: tuple[str, ...] = ()
     problem: str = ""
     listed: dict[str, str] = {}
+    url: str = ""
 
     @property
     def in_words(self) -> str:
         """Its tracks, for people."""
-        return ", ".join(map(_in_words, self.tracks))
+        return _in_words(self.tracks)
 
 
 @cache
-def _in_words(track: tuple[str, str, int | None, str | None]) -> str:
-    _, codec, height, language = track
-    return f"{codec.partition('.')[0]}{f' {height}p' if height else ''}{f' {language}' if language else ''}"
+def _in_words(tracks: tuple[LedgerTrack, ...]) -> str:
+    return ", ".join(
+        f"{one.codec.partition('.')[0]}{f' {one.height}p' if one.height else ''}"
+        f"{f' {one.language}' if one.language else ''}"
+        for one in tracks
+    )
 
 
 def read_entry(folder: str, name: str) -> tuple[LedgerEntry, Identity | None]:
@@ -114,8 +119,8 @@ def read_entry(folder: str, name: str) -> tuple[LedgerEntry, Identity | None]:
         checked=checked.when if checked else slim.finished,
         duration=slim.duration,
         bytes=sum(file.bytes for file in media),
-        tracks=[(one.type, one.codec, one.height, one.language) for one in slim.tracks],
-        source=(slim.source.page.url if slim.source.page else "") or slim.source.target or slim.source.address,
+        tracks=slim.tracks,
+        url=(slim.source.page.url if slim.source.page else "") or slim.source.target or slim.source.address,
         media=tuple(file.sha256 for file in media),
         problem=words,
         listed=slim.source.listed,

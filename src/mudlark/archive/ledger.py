@@ -32,13 +32,13 @@ class Wanted(msgspec.Struct, frozen=True):
         """True if an entry is wanted; doubles aside, which no entry knows of itself."""
         if self.verdicts and entry.verdict not in self.verdicts:
             return False
-        if self.source and self.source.casefold() not in entry.source.casefold():
+        if self.source and self.source.casefold() not in entry.url.casefold():
             return False
         if (self.since and entry.date < self.since) or (self.unchecked and entry.checked >= self.unchecked):
             return False
         if self.until and entry.date[: len(self.until)] > self.until:
             return False
-        words = "\n".join((entry.title, entry.path, entry.source, *entry.media, *entry.listed.values())).casefold()
+        words = "\n".join((entry.title, entry.path, entry.url, *entry.media, *entry.listed.values())).casefold()
         return self.text is None or self.text.casefold() in words
 
 

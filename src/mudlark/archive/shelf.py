@@ -7,17 +7,20 @@ again, and what is found by the index is compared with its record once more. The
 import gc
 import os
 import time
+from array import array
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
+from itertools import compress
 from pathlib import Path
 
 import msgspec
 
 from mudlark.archive.entry import LedgerEntry, read_entry
+from mudlark.archive.glance import MISSING, WIDTH, Glance
 from mudlark.archive.identity import Earlier, Identity, identity_of
 from mudlark.archive.index import Index, Row
-from mudlark.archive.layout import HISTORY, RECORD
-from mudlark.archive.tree import DEEPEST, TOO_DEEP, look
+from mudlark.archive.layout import RECORD
+from mudlark.archive.tree import DEEPEST, TOO_DEEP, Level, look
 from mudlark.errors import MudlarkError
 
 _SETTLED = 1_000_000_000  # nanoseconds
@@ -109,14 +112,15 @@ class Contents(msgspec.Struct):
     odd: list[tuple[str, str]] = msgspec.field(default_factory=list)
 
 
-class _Kept(msgspec.Struct, array_like=True, gc=False):
-    """An entry, and what tells whether its record is the same as before, and was not checked since."""
+class _Kept(msgspec.Struct, array_like=True):
+    """The items of one folder: their names, what a glance at each gave, and their entries."""
 
-    stamp: tuple[int, int, int]
-    entry: LedgerEntry
+    names: list[str]
+    stamps: bytes
+    entries: list[LedgerEntry]
 
 
-_unpacker = msgspec.msgpack.Decoder(dict[str, _Kept])
+_unpacker = msgspec.msgpack.Decoder(_Kept)
 
 
 def contents(folder: Path) -> Contents:
@@ -127,27 +131,18 @@ def contents(folder: Path) -> Contents:
         return found
     place, seen = folder.resolve(), set[Path]()
     with Index() as index, _nothing_thrown_away():
-        waiting = [("", 0)]
-        while waiting:
-            above, depth = waiting.pop()
-            if depth > DEEPEST:
-                found.odd.append((above, TOO_DEEP))
-                continue
-            try:
-                level = look(folder / above)
-            except OSError as problem:
-                found.odd.append((above or ".", f"it cannot be read: {problem.strerror}"))
-                continue
-            if level.working:
-                found.stores.append(folder / above)
-            if level.is_bag and above:
-                continue  # which has items of its own
-            found.odd += ((f"{above}{name}", words) for name, words, hides in level.odd if hides)
-            here = place / above
-            seen.add(here)
-            waiting += [
-                (f"{above}{name}{os.sep}", depth + 1) for name in _take(found, index, here, above, level.folders)
-            ]
+        waiting, depth = [""], 0  # the folders of one depth, by their paths below the first
+        while waiting and depth <= DEEPEST:
+            levels = {above: level for above in waiting if (level := _look(found, folder, above))}
+            glance = Glance([one.path for level in levels.values() for one in level.folders])
+            known = {above: _known(index, place / above) for above in levels}
+            stamps, at = glance.stamps(), 0
+            waiting, depth = [], depth + 1
+            for above, level in levels.items():
+                own, at = stamps[at : at + WIDTH * len(level.folders)], at + WIDTH * len(level.folders)
+                seen.add(place / above)
+                waiting += _take(found, index, place, above, level.folders, own, known[above])
+        found.odd += ((above, TOO_DEEP) for above in waiting)
         index.forget(place, seen)
     return found
 
@@ -164,42 +159,71 @@ def _nothing_thrown_away() -> Iterator[None]:
             gc.enable()
 
 
-def _take(found: Contents, index: Index, here: Path, above: str, folders: "list[os.DirEntry[str]]") -> list[str]:
-    """Add the items among the folders of one, whose path below the first is `above`; gives the names of the others."""
+def _look(found: Contents, folder: Path, above: str) -> Level | None:
+    """One of the folders, with what stands beside its items; None if it has none of its own."""
     try:
-        known = _unpacker.decode(index.entries(here) or b"\x80")
-    except (msgspec.DecodeError, msgspec.ValidationError):
-        known = {}
-    kept, others, read = dict[str, _Kept](), list[str](), list[tuple[bytes, int, Identity | None]]()
-    for one in folders:
-        name = one.name
-        place = f"{one.path}{os.sep}"  # a Path would cost more than the call
-        try:
-            status = os.lstat(f"{place}{RECORD}")
-        except OSError:
-            others.append(name)
-            continue
-        stamp = (status.st_mtime_ns, status.st_size, _checks(f"{place}{HISTORY}"))
-        item = known.get(name)
-        if item is None or item.stamp != stamp:
-            entry, own = read_entry(one.path, name)
-            item = _Kept(stamp, entry)
-            read.append((os.fsencode(name), one.inode(), own))
-        kept[name] = item
-    if read or len(kept) != len(known):
-        index.note(here, [(name, inode, own.key, own.alike) for name, inode, own in read if own])
+        level = look(folder / above)
+    except OSError as problem:
+        found.odd.append((above or ".", f"it cannot be read: {problem.strerror}"))
+        return None
+    if level.working:
+        found.stores.append(folder / above)
+    if level.is_bag and above:
+        return None  # which has items of its own
+    found.odd += ((f"{above}{name}", words) for name, words, hides in level.odd if hides)
+    return level
+
+
+def _known(index: Index, here: Path) -> _Kept:
+    with suppress(msgspec.DecodeError, msgspec.ValidationError):
+        return _unpacker.decode(index.entries(here) or b"")
+    return _Kept([], b"", [])
+
+
+def _take(
+    found: Contents,
+    index: Index,
+    place: Path,
+    above: str,
+    folders: "list[os.DirEntry[str]]",
+    stamps: "array[int]",
+    known: _Kept,
+) -> list[str]:
+    """Add the items among the folders of one; gives the paths of the others."""
+    others = list[str]()
+    if MISSING in stamps[1::WIDTH]:
+        is_item = [size != MISSING for size in stamps[1::WIDTH]]
+        others = [f"{above}{one.name}{os.sep}" for one, so in zip(folders, is_item, strict=True) if not so]
+        folders = list(compress(folders, is_item))
+        stamps = array("q", compress(stamps, (so for so in is_item for _ in range(WIDTH))))
+    kept = _Kept([one.name for one in folders], stamps.tobytes(), known.entries)
+    if kept.names != known.names or kept.stamps != known.stamps:
+        kept.entries = _read_again(index, place / above, folders, kept.stamps, known)
         with suppress(UnicodeEncodeError):  # of a name that is not UTF-8
-            index.keep(here, msgspec.msgpack.encode(kept))
-    found.entries += (item.entry for item in kept.values())
+            index.keep(place / above, msgspec.msgpack.encode(kept))
+    found.entries += kept.entries
     if above:
-        for item in kept.values():
-            item.entry.path = above + item.entry.path
+        for entry in kept.entries:
+            entry.path = above + entry.path
     return others
 
 
-def _checks(history: str) -> int:
-    """What tells whether an item was checked since."""
-    try:
-        return os.lstat(history).st_size if os.access(history, os.F_OK) else 0  # no error to be raised costs less
-    except OSError:
-        return 0
+def _read_again(
+    index: Index, here: Path, folders: "list[os.DirEntry[str]]", stamps: bytes, known: _Kept
+) -> list[LedgerEntry]:
+    """The entries of items in a folder: what is not as it was before is read again."""
+    width = WIDTH * array("q").itemsize
+    before = {
+        name: (known.stamps[at * width : (at + 1) * width], entry)
+        for at, (name, entry) in enumerate(zip(known.names, known.entries, strict=False))
+    }
+    entries, read = list[LedgerEntry](), list[Row]()
+    for at, one in enumerate(folders):
+        stamp, entry = before.get(one.name, (b"", None))
+        if entry is None or stamp != stamps[at * width : (at + 1) * width]:
+            entry, own = read_entry(one.path, one.name)
+            if own:
+                read.append((os.fsencode(one.name), one.inode(), own.key, own.alike))
+        entries.append(entry)
+    index.note(here, read)
+    return entries

@@ -2,11 +2,11 @@
 
 import csv
 from collections import Counter
+from operator import attrgetter
 from pathlib import Path
 from typing import Any, get_args
 
 import click
-import msgspec
 from rich.text import Text
 
 from mudlark.archive.entry import LedgerEntry
@@ -113,7 +113,7 @@ def command(
         emit_json(
             "ledger",
             [NotOpened(f"{path}: {words}.") for path, words in ledger.odd],
-            items=[_data(one) for one in shown],
+            items=shown,
             totals=_totals(ledger),
             doubles=ledger.doubles,
             unfinished=[unfinished_data(one) for one in ledger.unfinished],
@@ -122,53 +122,14 @@ def command(
     _show(ledger, folder, most)
 
 
-class _Track(msgspec.Struct, gc=False):
-    type: str
-    codec: str
-    height: int | None
-    language: str | None
-
-
-class _Item(msgspec.Struct, gc=False):
-    path: str
-    title: str
-    verdict: Verdict
-    date: str
-    checked: str
-    duration: float | None
-    bytes: int
-    tracks: list[_Track]
-    media: tuple[str, ...]
-    problem: str
-    listed: dict[str, str]
-    url: str
-
-
-def _data(one: LedgerEntry) -> _Item:
-    return _Item(
-        path=one.path,
-        title=one.title,
-        verdict=one.verdict,
-        date=one.date,
-        checked=one.checked,
-        duration=one.duration,
-        bytes=one.bytes,
-        tracks=[_Track(*track) for track in one.tracks],
-        media=one.media,
-        problem=one.problem,
-        listed=one.listed,
-        url=one.source,
-    )
-
-
 def _totals(ledger: Ledger) -> dict[str, Any]:
     entries = ledger.entries
     return {
         "items": len(entries),
         "all": ledger.all,
-        "bytes": sum(one.bytes for one in entries),
-        "duration": round(sum(one.duration or 0.0 for one in entries), 3),
-        "verdicts": dict(Counter(one.verdict for one in entries)),
+        "bytes": sum(map(attrgetter("bytes"), entries)),
+        "duration": round(sum(filter(None, map(attrgetter("duration"), entries))), 3),
+        "verdicts": dict(Counter(map(attrgetter("verdict"), entries))),
     }
 
 
@@ -180,7 +141,7 @@ def _write(path: Path, entries: list[LedgerEntry], replace: bool) -> None:
         for one in entries:
             length = f"{one.duration:.3f}" if one.duration is not None else ""
             texts = [one.path, one.title, one.verdict, one.date, one.checked]
-            rest = (one.in_words, one.source, one.problem, *(one.listed.get(name) for name in own))
+            rest = (one.in_words, one.url, one.problem, *(one.listed.get(name) for name in own))
             out.writerow([*map(cell, texts), length, one.bytes, *map(cell, rest)])
     messages().print(f"{len(entries):,} items written to {path}", markup=False)
 
@@ -189,7 +150,7 @@ def _show(ledger: Ledger, folder: Path, most: int | None) -> None:
     out = console()
     shown = ledger.entries if most is None else ledger.entries[:most]
     rows = [
-        [
+        (
             one.verdict,
             one.date[:10],
             one.checked[:10],
@@ -197,11 +158,11 @@ def _show(ledger: Ledger, folder: Path, most: int | None) -> None:
             size(one.bytes) if one.bytes else "",
             one.in_words,
             one.path,
-        ]
+        )
         for one in shown
     ]
     titles, *lines = columns(
-        [["verdict", "hauled", "checked", "length", "size", "tracks", "path"], *rows], right=(3, 4)
+        [("verdict", "hauled", "checked", "length", "size", "tracks", "path"), *rows], right=(3, 4)
     )
     if lines:
         out.print(Text(titles, style="dim"))

@@ -6,6 +6,7 @@ import shutil
 import sys
 import textwrap
 from collections.abc import Iterable, Iterator, Sequence
+from operator import itemgetter
 from typing import Any
 
 import click
@@ -131,13 +132,16 @@ def painted(out: Console, words: str, style: str) -> str:
 
 def columns(rows: Sequence[Sequence[str]], right: Sequence[int]) -> Iterator[str]:
     """Rows as lines with aligned columns; columns with nothing but dashes are left out."""
-    kept = []
+    pattern, kept = list[str](), list[int]()
     for at, column in enumerate(zip(*rows, strict=True)):
-        if len(rows) == 1 or any(cell != "–" for cell in column[1:]):
-            width = max(map(len, column))
-            kept.append([cell.rjust(width) if at in right else cell.ljust(width) for cell in column])
-    for row in zip(*kept, strict=True):
-        yield "  ".join(row).rstrip()
+        if len(rows) == 1 or set(column[1:]) != {"–"}:
+            pattern.append(f"%{'' if at in right else '-'}{max(map(len, column))}s")
+            kept.append(at)
+    if not kept:
+        return
+    line, cells = "  ".join(pattern), itemgetter(*kept)
+    for row in rows:
+        yield (line % cells(row)).rstrip()
 
 
 def indented(text: str, margin: int) -> str:

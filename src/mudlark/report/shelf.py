@@ -102,7 +102,7 @@ class Shelf(msgspec.Struct):
 
     def figures(self) -> list[Table]:
         """The tables that are drawn."""
-        hosts = Counter(host_of(one.entry.source) or "no address" for one in self.kept)
+        hosts = Counter(host_of(one.entry.url) or "no address" for one in self.kept)
         most: list[Row] = list(hosts.most_common(_MOST_HOSTS))
         if len(hosts) > _MOST_HOSTS:
             most.append((f"{len(hosts) - _MOST_HOSTS:,} others", hosts.total() - sum(count for _, count in most)))
@@ -129,7 +129,7 @@ class Shelf(msgspec.Struct):
                 one.entry.checked,
                 one.entry.duration,
                 one.entry.bytes,
-                one.entry.source,
+                one.entry.url,
                 one.entry.problem,
                 *(one.entry.listed.get(name, "") for name in own),
             )
