@@ -21,6 +21,7 @@ from mudlark.text import clock, escaped_json, visible
 from mudlark.web.redact import redacted
 
 _NAME = "mudlark: "
+_LARGE = 10_000_000  # bytes of a document that nobody reads by eye, which is not indented
 
 VERDICT_STYLE = {
     "sound": "green",
@@ -78,13 +79,15 @@ def emit_json(command: str, problems: Iterable[MudlarkError] = (), *, in_a_line:
     """The one JSON document of a command. problems: what went wrong with all or parts of it. in_a_line: one of many, of
     a command that goes on."""
     document = {"mudlark": 1, "command": command, **content, "problems": [problem_data(one) for one in problems]}
-    indent = None if in_a_line else 2
     try:
-        written = msgspec.json.format(msgspec.json.encode(document), indent=indent or 0).decode()
+        encoded = msgspec.json.encode(document)
+        if not in_a_line and len(encoded) < _LARGE:
+            encoded = msgspec.json.format(encoded, indent=2)
+        written = encoded.decode()
     except UnicodeEncodeError:  # a file whose name is no text: it is told so that it can be found again
-        written = json.dumps(msgspec.to_builtins(document), indent=indent)
+        written = json.dumps(msgspec.to_builtins(document), indent=None if in_a_line else 2)
     manner.emitted = True
-    click.echo(escaped_json(written, ascii_only=not is_unicode(sys.stdout.encoding)))
+    click.echo(escaped_json(written, ascii_only=not is_unicode(sys.stdout.encoding)), color=True)  # nothing to take out
 
 
 def problem_data(problem: MudlarkError) -> dict[str, Any]:
