@@ -340,3 +340,11 @@ def test_what_was_cut_out_of_an_endless_body_ends_behind_a_whole_element(cut: in
     whole = body[:end]
     read_matroska(lambda at, count: whole[at : at + count], end)
     assert last_whole_element(lambda at, count: FERRY[at : at + count], len(FERRY)) == len(FERRY)
+
+
+def test_sizes_and_channels_beyond_reason_are_bounded() -> None:
+    most = b"\xff" * 8
+    values = {names.CODEC_ID: b"A_OPUS", names.CHANNELS: most, names.SAMPLING_FREQUENCY: b"\x7f\xf0" + bytes(6)}
+    assert format_of(values, 2).channels == 255
+    values = {names.CODEC_ID: b"V_VP9", names.PIXEL_WIDTH: most, names.PIXEL_HEIGHT: most}
+    assert format_of(values, 1).width == 2**31 - 1

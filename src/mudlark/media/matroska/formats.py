@@ -12,6 +12,7 @@ from mudlark.media.samples import Format
 from mudlark.media.sound import opus
 
 _HEAD = 64  # bytes of a frame that are looked at
+_MOST_PIXELS, _MOST_CHANNELS = (1 << 31) - 1, 255  # that other files can state, and the middle has; more is a mistake
 
 
 def format_of(values: Mapping[int, bytes], kind: int) -> Format:
@@ -20,12 +21,13 @@ def format_of(values: Mapping[int, bytes], kind: int) -> Format:
     codec = _codec(name)
     described = codec.prefixes[0] if codec else name
     if kind == 1:
-        width, height = (number_in(values.get(key, b"")) for key in (names.PIXEL_WIDTH, names.PIXEL_HEIGHT))
+        sides = (number_in(values.get(key, b"")) for key in (names.PIXEL_WIDTH, names.PIXEL_HEIGHT))
+        width, height = (min(side, _MOST_PIXELS) for side in sides)
         aspect, colour = _aspect(values, width, height), _colour(values)
         format = Format("video", described, 1000, b"", 0, width, height, aspect, colour=colour)
     else:
         rate = round(real_number(values.get(names.SAMPLING_FREQUENCY, b"")))
-        channels = number_in(values.get(names.CHANNELS, b"\1"))
+        channels = min(number_in(values.get(names.CHANNELS, b"\1")), _MOST_CHANNELS)
         format = Format("audio", described, rate or 1000, b"", channels=channels, sample_rate=rate)
     return codec.private.read(format, values.get(names.CODEC_PRIVATE, b"")) if codec else format
 
