@@ -7,6 +7,7 @@ import os
 import random
 import stat
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
 
@@ -210,22 +211,16 @@ def _assay_item(folder: Path) -> Assay:
     record = read_record(folder, segments=False)
     assayed = Assay(folder, Account(), record.title)
     inside = {file.path: path for file in record.files if (path := inside_item(folder, file.path))}
-    if _check_fixity(folder, record, inside, assayed.account):
-        assayed.account.carry(record.checks)
+    with ThreadPoolExecutor(1, "mudlark-digest") as beside:  # which takes as long as looking into what is digested
+        fixity = beside.submit(_wrong_files, record, inside)
+        media = _look_into(assayed, record, inside)
+        if _check_fixity(record, fixity.result(), assayed.account):
+            assayed.account.carry(record.checks)
     _tell_unlisted(folder, record, assayed.account)
     if os.path.lexists(folder / CHECKSUMS) and not checksums_right(folder):
         text = f"{CHECKSUMS} does not say what the record says: it is stale, or was altered"
         assayed.account.failed("checksums", CHECKSUMS_STALE, text)
-    listed = [inside[f.path] for f in dict.fromkeys(record.files) if f.role == "media" and f.path in inside]
-    media = [path for path in listed if is_plain(path)]
-    if record.source.kind == "images" and len(media) > 1:
-        check_pages(media, assayed.account)
-    else:
-        for path in media:
-            streamed = record.source.kind in STREAMED
-            endless = record.source.kind == "stream"
-            checked = check_file(path, record.planned_duration, assayed.account, streamed=streamed, endless=endless)
-            _describe(assayed, checked, path)
+    assayed.account.add(media)
     # what was missing when the item was made is still missing, whatever the file looks like
     for problem in record.problems:
         if problem.code in _LASTING and problem not in assayed.account.problems:
@@ -233,8 +228,23 @@ def _assay_item(folder: Path) -> Assay:
     return assayed
 
 
-def _check_fixity(folder: Path, record: Record, inside: dict[str, Path], account: Account) -> bool:
-    """True if every recorded file is there with its size and digest."""
+def _look_into(assayed: Assay, record: Record, inside: dict[str, Path]) -> Account:
+    """The media of an item, whatever their digests say; gives what is to be said of them."""
+    account = Account()
+    listed = [inside[f.path] for f in dict.fromkeys(record.files) if f.role == "media" and f.path in inside]
+    media = [path for path in listed if is_plain(path)]
+    if record.source.kind == "images" and len(media) > 1:
+        check_pages(media, account)
+        return account
+    for path in media:
+        streamed, endless = record.source.kind in STREAMED, record.source.kind == "stream"
+        checked = check_file(path, record.planned_duration, account, streamed=streamed, endless=endless)
+        _describe(assayed, checked, path)
+    return account
+
+
+def _wrong_files(record: Record, inside: dict[str, Path]) -> list[str]:
+    """What is wrong with the recorded files: that they are not there, or not with their sizes and digests."""
     wrong = []
     first: dict[str, FileFacts] = {}  # a file that is listed often is read once
     for file in record.files:
@@ -247,6 +257,11 @@ def _check_fixity(folder: Path, record: Record, inside: dict[str, Path], account
             wrong.append(problem)
     if not any(file.role == "media" for file in record.files):
         wrong.append("the record lists no media")
+    return wrong
+
+
+def _check_fixity(record: Record, wrong: list[str], account: Account) -> bool:
+    """True if every recorded file is there with its size and digest."""
     if wrong:
         more = f"; and {len(wrong) - 10} more" if len(wrong) > 10 else ""
         account.failed("fixity", "fixity", "; ".join(wrong[:10]) + more, grave=True)

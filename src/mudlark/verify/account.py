@@ -157,6 +157,11 @@ class Account(msgspec.Struct):
             self.passed(BYTES, f"each of its {size:,} bytes belongs to something ({parts})", **self.covered)
         self.covered, self.unknown = {}, []
 
+    def add(self, other: "Account") -> None:
+        """Note all that another account has."""
+        self.checks += other.checks
+        self.problems += other.problems
+
     def carry(self, checks: list[Check]) -> None:
         """Take over what digests proved when the item was made: its files are still the same bytes."""
         carried = _BY_DIGEST | _ENDS

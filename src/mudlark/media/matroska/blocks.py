@@ -48,9 +48,13 @@ ABOVE_CLUSTERS = _LEVEL_ONE | {names.EBML, names.SEGMENT}  # what cannot stand i
 _MOST_LACED = 256
 _NOT_DESCRIBED = 0  # the number of what takes the frames of tracks that no entry describes, if there is such a track
 _FEW = 16  # blocks that are noted one by one
-_WIDTHS = [0, *(9 - n.bit_length() for n in range(1, 256))]  # bytes of a size, by its first
 _EIGHT_BYTES = struct.Struct(">Q").unpack_from
-_MASKS = [(1 << 7 * width) - 1 for width in range(9)]
+# By the first byte of a size: bytes of a simple block in front of what is in it, and how the size is cut out of eight
+# bytes; one of zero begins no size, and leads beyond all that there is.
+_WIDTHS = [8, *(9 - first.bit_length() for first in range(1, 256))]
+_HEADS = [1 << 60, *(1 + width for width in _WIDTHS[1:])]
+_SHIFTS, _MASKS = [64 - 8 * width for width in _WIDTHS], [(1 << 7 * width) - 1 for width in _WIDTHS]
+_HEADS_OF, _UNKNOWN_OF = np.array(_HEADS), np.array(_MASKS)  # a size of ones alone states none
 
 
 class Track(msgspec.Struct):
@@ -103,15 +107,76 @@ class Track(msgspec.Struct):
         self.additions = self.discarded = 0
 
 
+class PlainBlocks:
+    """Simple blocks of one piece of data that stand one behind the other in its clusters, as nearly all do: they are
+    followed by their sizes alone, and noted together. base: the byte of the file at which `data` begins."""
+
+    def __init__(self, data: bytes | memoryview, base: int, tracks: dict[int, Track]) -> None:
+        self._data, self._base, self._tracks = data, base, tracks
+        self._starts, self._ends, self._times = array("q"), array("q"), array("q")
+
+    def follow(self, at: int, end: int, time: int) -> int:
+        """Take those that stand at this place of a cluster, which ends at `end`, both in the data; gives where the last
+        of them ends. time: of the cluster."""
+        data, add, last, simple, begun = self._data, self._starts.append, end - 9, names.SIMPLE_BLOCK, len(self._starts)
+        while at <= last and data[at] == simple:
+            first = data[at + 1]
+            size = _EIGHT_BYTES(data, at + 1)[0] >> _SHIFTS[first] & _MASKS[first]
+            behind = at + _HEADS[first] + size
+            if behind > end or size == _MASKS[first]:  # which states none
+                break
+            add(at)
+            at = behind
+        if count := len(self._starts) - begun:
+            self._ends += self._starts[begun + 1 :]
+            self._ends.append(at)
+            self._times += array("q", [time]) * count
+        return at
+
+    def note(self) -> None:
+        """Note the frames of all that were taken since the last time."""
+        count = len(self._starts)
+        if count < _FEW or not self._note_together():
+            for start, end, time in zip(self._starts, self._ends, self._times, strict=True):
+                _block(self._data, self._base, header(self._data, start, end, self._base), time, self._tracks, None, 0)
+        del self._starts[:], self._ends[:], self._times[:]
+
+    def _note_together(self) -> bool:
+        """False where some are laced, too short, or of tracks that are not described: these are noted one by one."""
+        content, starts = np.frombuffer(self._data, np.uint8), np.array(self._starts)
+        begins = starts + _HEADS_OF[content[starts + 1]]
+        numbers, flags = content[begins], content[begins + 3]
+        sizes = np.array(self._ends) - begins - 4
+        known = np.zeros(256, np.bool_)
+        known[[0x80 | number for number in self._tracks if number < 0x80]] = True
+        if (sizes < 0).any() or (flags & 0x06).any() or not known[numbers].all():
+            return False
+        shown = (content[begins + 1].view(np.int8).astype(np.int64) << 8) | content[begins + 2]
+        times, offsets = np.array(self._times) + shown, begins + (self._base + 4)
+        for number in set(numbers.tobytes()):
+            own, track = numbers == number, self._tracks[number & 0x7F]
+            track.sizes.frombytes(sizes[own].tobytes())
+            track.offsets.frombytes(offsets[own].tobytes())
+            track.times.frombytes(times[own].tobytes())
+            track.lasts.frombytes(bytes(8 * int(own.sum())))
+            track.sync += (flags[own] >> 7).tobytes()
+        return True
+
+
 def read_cluster(
-    data: bytes | memoryview, base: int, cluster: Element, tracks: dict[int, Track], unread: Unread | None = None
+    data: bytes | memoryview,
+    base: int,
+    cluster: Element,
+    tracks: dict[int, Track],
+    unread: Unread | None = None,
+    plain: PlainBlocks | None = None,
 ) -> int:
     """Note the frames of a cluster, and what is unread of it; gives the byte behind it. base: the byte of the file at
-    which `data` begins.
+    which `data` begins. plain: takes its last plain blocks, which the caller notes.
 
     One of unknown size ends where an element begins that cannot stand inside.
     """
-    unread = unread or Unread()
+    unread, own = unread or Unread(), plain or PlainBlocks(data, base, tracks)
     at, time = cluster.content, 0
     limit = base + len(data)
     end = min(cluster.end, limit) if cluster.unknown else cluster.end
@@ -119,19 +184,20 @@ def read_cluster(
         raise MatroskaError(f"A cluster reaches {end - limit:,} bytes past what there is", cluster.start)
     while at < end:
         if data[at - base] == names.SIMPLE_BLOCK:
-            behind = _plain_blocks(data, at - base, end - base, base, time, tracks)
-            if behind > at - base:
-                at = base + behind
-                continue
+            at = base + own.follow(at - base, end - base, time)
+            if at >= end:
+                break
         element = header(data, at - base, end, base)
         identifier = element.identifier
         if cluster.unknown and identifier in ABOVE_CLUSTERS:
-            return at
+            break
         if element.end > end:
             raise MatroskaError(f"An element reaches {element.end - end:,} bytes past the cluster around it", at)
         if identifier == names.SIMPLE_BLOCK:
+            own.note()
             _block(data, base, element, time, tracks, None, 0)
         elif identifier == names.BLOCK_GROUP:
+            own.note()
             _group(data, base, element, time, tracks, unread)
         elif identifier == names.CLUSTER_TIMESTAMP:
             time = number_in(bytes(data[element.content - base : element.end - base]))
@@ -141,53 +207,8 @@ def read_cluster(
         if identifier not in _IN_CLUSTER or long:
             unread.note(element.start, element.end)
         at = element.end
-    return at
-
-
-def _plain_blocks(data: bytes | memoryview, at: int, end: int, base: int, time: int, tracks: dict[int, Track]) -> int:
-    """Note the frames of the simple blocks without lacing that stand here one behind the other, as nearly all do, and
-    give where the last of them ends in the data; `at` if anything else stands here."""
-    begins, stops, last, simple = list[int](), list[int](), end - 9, names.SIMPLE_BLOCK
-    while at <= last and data[at] == simple:
-        first = data[at + 1]
-        if first == 0x01:
-            begin = at + 9
-            size = _EIGHT_BYTES(data, at + 1)[0] & 0xFFFFFFFFFFFFFF
-        else:
-            width = _WIDTHS[first]
-            begin = at + 1 + width
-            size = int.from_bytes(data[at + 1 : begin], "big") & _MASKS[width]
-            if not width or size == _MASKS[width]:
-                break
-        if size < 4 or begin + size > end or data[begin + 3] & 0x06:
-            break
-        if data[begin] < 0x80 or data[begin] & 0x7F not in tracks:
-            break
-        at = begin + size
-        begins.append(begin)
-        stops.append(at)
-    if len(begins) < _FEW:
-        for begin, stop in zip(begins, stops, strict=True):
-            shown = data[begin + 1] << 8 | data[begin + 2]
-            track = tracks[data[begin] & 0x7F]
-            track.sizes.append(stop - begin - 4)
-            track.offsets.append(base + begin + 4)
-            track.times.append(time + shown - ((shown & 0x8000) << 1))
-            track.lasts.append(0)
-            track.sync.append(data[begin + 3] >> 7)
-        return at
-    content, places = np.frombuffer(data, np.uint8), np.array(begins)
-    numbers, flags = content[places], content[places + 3]
-    shown = (content[places + 1].view(np.int8).astype(np.int64) << 8) | content[places + 2]
-    sizes = np.array(stops) - places - 4
-    for number, track in tracks.items():
-        own = numbers == 0x80 | number
-        if own.any():
-            track.sizes.frombytes(sizes[own].tobytes())
-            track.offsets.frombytes((places[own] + (base + 4)).tobytes())
-            track.times.frombytes((shown[own] + time).tobytes())
-            track.lasts.frombytes(bytes(8 * int(own.sum())))
-            track.sync += (flags[own] >> 7).tobytes()
+    if plain is None:
+        own.note()
     return at
 
 

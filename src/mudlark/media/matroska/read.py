@@ -8,7 +8,7 @@ from msgspec.structs import replace
 
 from mudlark.errors import Refused
 from mudlark.media.matroska import names
-from mudlark.media.matroska.blocks import ABOVE_CLUSTERS, IN_SEGMENT, Track, read_cluster
+from mudlark.media.matroska.blocks import ABOVE_CLUSTERS, IN_SEGMENT, PlainBlocks, Track, read_cluster
 from mudlark.media.matroska.ebml import Element, MatroskaError, children, header, number_in, real_number
 from mudlark.media.matroska.formats import codec_id, completed, format_of
 from mudlark.media.movie import Movie, ReadAt, TrackIndex, Unread
@@ -17,6 +17,7 @@ from mudlark.media.samples import Format
 _HEAD = 16
 _LARGEST_MASTER = 1 << 26  # bytes of an element that is read whole
 _LARGEST_CLUSTER = 1 << 28
+_TOGETHER = 1 << 22  # bytes of small clusters that are read at once
 _MOST_TRACKS = 1_000
 _HEAD_OF_FRAME = 64
 _LONGEST = 10**12  # nanoseconds that a frame or a delay may last
@@ -71,7 +72,7 @@ def read_matroska(read: ReadAt, size: int) -> Movie:
             tracks = read_tracks(_whole(read, element), element.start, element, every=True)
             tracks[0] = Track(0, Format("text", "no track that is described", 1000, b""))
         elif element.identifier == names.CLUSTER:
-            at = _read_cluster(read, element, tracks, unread)
+            at = _read_clusters(read, element, segment.end, tracks, unread)
             continue
         elif element.identifier not in IN_SEGMENT:
             unread.note(element.start, element.end)
@@ -104,14 +105,27 @@ def described(head: bytes, size: int) -> tuple[float, list[Format]]:
     return duration * scale / 1e9, [track.format for track in tracks.values()]
 
 
-def _read_cluster(read: ReadAt, cluster: Element, tracks: dict[int, Track], unread: Unread) -> int:
+def _read_clusters(read: ReadAt, cluster: Element, end: int, tracks: dict[int, Track], unread: Unread) -> int:
+    """A cluster, and the small ones that follow it at once; gives the byte behind them. end: of the segment."""
     if cluster.unknown:
         cluster = replace(cluster, end=_end_of(read, cluster), unknown=False)
     size = cluster.end - cluster.start
     if size > _LARGEST_CLUSTER:
         raise MatroskaError("A cluster is larger than a quarter of a gigabyte", cluster.start)
-    data = read(cluster.start, size)
-    return read_cluster(data, cluster.start, cluster, tracks, unread)
+    base = cluster.start
+    data = read(base, max(size, min(_TOGETHER, end - base)))
+    plain, at = PlainBlocks(data, base, tracks), base
+    while (
+        cluster.identifier == names.CLUSTER
+        and not cluster.unknown
+        and cluster.end <= max(base + size, base + len(data))
+    ):
+        at = read_cluster(data, base, cluster, tracks, unread, plain)
+        if at - base + _HEAD > len(data):
+            break
+        cluster = header(data, at - base, end, base)
+    plain.note()
+    return at
 
 
 def _end_of(read: ReadAt, cluster: Element) -> int:
