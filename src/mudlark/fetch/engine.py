@@ -217,7 +217,7 @@ class _Line(msgspec.Struct):
     pool: ThreadPoolExecutor
     room: asyncio.Semaphore
     _writing: set[asyncio.Task[None]] = msgspec.field(default_factory=set)
-    _group: list[tuple[Fetched, asyncio.Future[StoredRow]]] = msgspec.field(default_factory=list)
+    _group: list[tuple[Callable[[], Fetched], asyncio.Future[StoredRow]]] = msgspec.field(default_factory=list)
     _beginnings: dict[int, Fetched] = msgspec.field(default_factory=dict)
     _there: asyncio.Event = msgspec.field(default_factory=asyncio.Event)
     _proof: asyncio.Future[bool] | None = None
@@ -298,9 +298,13 @@ class _Line(msgspec.Struct):
         self, track: str, number: int, resource: Resource, arrived: Arrived, tries: int, plan: str = ""
     ) -> StoredRow:
         """Have something written and noted, together with what else has come meanwhile."""
-        body = await in_thread(self.pool, arrived.end)
-        source = source_of(resource)
-        fetched = Fetched(track, number, source, resource.url, tries, body, arrived.file, arrived.incoming, plan)
+        if not arrived.is_small:
+            arrived = replace(arrived, body=await in_thread(self.pool, arrived.end))
+
+        def fetched() -> Fetched:
+            source, body = source_of(resource), arrived.end()
+            return Fetched(track, number, source, resource.url, tries, body, arrived.file, arrived.incoming, plan)
+
         noted: asyncio.Future[StoredRow] = asyncio.get_running_loop().create_future()
         self._group.append((fetched, noted))
         self._there.set()
@@ -313,7 +317,7 @@ class _Line(msgspec.Struct):
             self._there.clear()
             group, self._group = self._group, []
             try:
-                rows = await in_thread(self.pool, self.engine.store.keep, [fetched for fetched, _ in group])
+                rows = await in_thread(self.pool, self._keep_group, [fetched for fetched, _ in group])
             except Exception as problem:
                 for _, noted in group:
                     _fail(noted, problem)
@@ -321,6 +325,9 @@ class _Line(msgspec.Struct):
             for (_, noted), row in zip(group, rows, strict=True):
                 if not noted.done():
                     noted.set_result(row)
+
+    def _keep_group(self, group: list[Callable[[], Fetched]]) -> list[StoredRow]:
+        return self.engine.store.keep([fetched() for fetched in group])
 
     def _begun(self, job: Job, path: Path, body: Body) -> None:
         """Have the beginning of a part noted: a run that goes on from here asks for the rest alone."""

@@ -56,6 +56,10 @@ class Incoming:
         if self.bytes > self._small:
             self._spill()
 
+    def stays_in_memory(self, count: int) -> bool:
+        """True if a body of so many bytes is not written to a file of its own."""
+        return 0 < count <= self._small
+
     def _spill(self) -> None:
         with words(self.path):
             file = self._open()

@@ -61,6 +61,11 @@ class Arrived(msgspec.Struct, frozen=True):
             return self.body.length
         return (self.incoming.bytes if self.incoming else 0) + sum(map(len, self.rest))
 
+    @property
+    def is_small(self) -> bool:
+        """True if it is all in memory, and stays there until many are written together."""
+        return self.body is None and self.incoming is not None and self.incoming.stays_in_memory(self.bytes)
+
     def end(self) -> Body:
         """Write what is left. For a worker thread."""
         if self.body is not None:
