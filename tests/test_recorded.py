@@ -49,3 +49,12 @@ def test_damage_to_what_a_browser_recorded_is_seen(tmp_path: Path, path: Path) -
         if data != whole:
             verdict = judged(tmp_path / path.name, data).verdict
             assert verdict != "sound", (mutate.__name__, len(data))
+
+
+def test_a_fragment_at_a_time_beyond_reason_is_broken_and_said_with_its_place(tmp_path: Path) -> None:
+    path = next(path for path in RECORDED if path.name == "opus.mp4")
+    data = bytearray(path.read_bytes())
+    place = data.index(b"tfdt")
+    data[place + 4 : place + 16] = b"\1\0\0\0" + b"\x80" * 8
+    account = judged(tmp_path / path.name, bytes(data))
+    assert account.verdict == "broken" and f"(at byte {place - 4:,})" in account.problems[0].message

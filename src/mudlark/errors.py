@@ -8,6 +8,7 @@ The core raises; only the command line prints.
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Self
 
 
 class MudlarkError(Exception):
@@ -36,7 +37,11 @@ class FormatError(MudlarkError):
 
     def __init__(self, what: str, offset: int | None = None, advice: str = "", *, url: str | None = None) -> None:
         super().__init__(what if offset is None else f"{what} (at byte {offset:,})", advice, url=url)
-        self.offset = offset
+        self.offset, self._bare = offset, what
+
+    def moved(self, by: int) -> Self:
+        """The same of bytes that stand so far into what they are a part of."""
+        return type(self)(self._bare, None if self.offset is None else self.offset + by, self.advice, url=self.url)
 
 
 class ManifestError(FormatError):

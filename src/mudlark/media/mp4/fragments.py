@@ -239,6 +239,8 @@ class FragmentReader:
                 if box.kind == "tfdt":
                     stated = _Fields(data, box)
                     following[number] = stated.take(8 if stated.version else 4)
+                    if following[number] >> 62:
+                        raise Mp4Error("A fragment begins at a time beyond all reason", box.start)
             at = base
             for box in inside:
                 if box.kind == "trun":
@@ -369,7 +371,10 @@ def read_fragmented(read: ReadAt, boxes: list[Box], index: Box) -> IndexedMovie:
         head = header(data[:16], 0, len(data))
         if head.end > len(data):
             raise Mp4Error("A fragment is cut off", box.start)
-        reader.note_runs(data, head, following, runs, end - box.start, box.start)
+        try:
+            reader.note_runs(data, head, following, runs, end - box.start, box.start)
+        except Mp4Error as problem:
+            raise problem.moved(box.start) from problem
         for number, found in runs.items():
             listed.setdefault(number, []).extend(replace(run, begin=run.begin + box.start) for run in found)
     if any(len(track.sizes) for track in movie.tracks):  # the header states how long those of the index last (§8.2.2.3)
