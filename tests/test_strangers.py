@@ -95,6 +95,20 @@ def test_a_last_segment_that_came_cut_is_never_sound(mudlark: Run, trouble: Trou
 
 
 @pytest.mark.program
+def test_segments_in_which_nothing_can_be_decoded_are_said_to_be_so(mudlark: Run, trouble: Trouble) -> None:
+    data = bytearray(demo_segment(0))
+    for at in range(0, len(data), 188):  # what the packets of the picture carry is lost, and they themselves are not
+        if int.from_bytes(data[at + 1 : at + 3], "big") & 0x1FFF not in (0, 0x1000):
+            begin = 4 + (data[at + 4] + 1 if data[at + 3] & 0x20 else 0)
+            begin += 9 + data[at + begin + 8] if data[at + 1] & 0x40 else 0
+            data[at + begin : at + 188] = bytes(188 - begin)
+    trouble.say("/a.ts", Answer(bytes(data)))
+    url = trouble.say("/list.m3u8", playlist("#EXTINF:4.0,", "a.ts"))
+    ran = mudlark("haul", url)
+    assert ran.status == 1 and "No picture and no sound in 1 segment can be used" in ran.err, ran.err
+
+
+@pytest.mark.program
 def test_addresses_without_end_end_in_words(mudlark: Run, trouble: Trouble) -> None:
     long = "x" * 70_000
     page = f'<!doctype html><title>Long</title><video src="/{long}.mp4"></video><a href="/{long}/a.m3u8">film</a>'

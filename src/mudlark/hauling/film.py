@@ -21,6 +21,7 @@ from mudlark.media.codec_names import is_sound
 from mudlark.media.mp4.about import About
 from mudlark.media.readers import READERS, container
 from mudlark.media.samples import Loss, LossCode, TrackLabel
+from mudlark.text import counted
 from mudlark.verify.account import Problem
 from mudlark.verify.fixity import digest
 
@@ -165,8 +166,15 @@ def check_segment(head: bytes) -> str | None:
 
 def _insist(assembled: Assembled, missing: list[str]) -> None:
     """Nothing at all is a failure."""
-    if assembled.segments:
+    if assembled.frames:
         return
+    if assembled.segments:
+        reasons = "; ".join(dict.fromkeys(problem.message for problem in _losses(assembled.losses)[0]))
+        raise MudlarkError(
+            f"No picture and no sound in {counted(assembled.segments, 'segment')} can be used"
+            f"{f': {reasons}' if reasons else ''}.",
+            "They are damaged, or of a form that is not read; haul again, or take another version of it.",
+        )
     if assembled.unreadable:
         part, problem = assembled.unreadable[0]
         raise MudlarkError(

@@ -1,6 +1,7 @@
 """How Matroska describes the format of a track, and how the middle does: one into the other (RFC 9559 §5.1.4)."""
 
 from collections.abc import Mapping
+from math import gcd
 
 from msgspec.structs import replace
 
@@ -110,4 +111,6 @@ def _aspect(values: Mapping[int, bytes], width: int, height: int) -> tuple[int, 
     high = number_in(values.get(names.DISPLAY_HEIGHT, b"")) or height
     if not (width and height) or wide * height == high * width:
         return (1, 1)
-    return (wide * height, high * width)
+    common = gcd(wide * height, high * width)
+    aspect = wide * height // common, high * width // common
+    return aspect if max(aspect) < 1 << 32 else (1, 1)  # more is a mistake

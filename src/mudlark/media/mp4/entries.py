@@ -16,6 +16,7 @@ from mudlark.media.samples import Format
 _OBJECT_TYPES = {0x40: "40", 0x66: "66", 0x67: "67", 0x68: "68", 0x69: "69", 0x6B: "6B", 0xA5: "A5", 0xA6: "A6"}
 _VIDEO_FIELDS, _AUDIO_FIELDS = 78, 28  # bytes of an entry before the boxes inside
 _VERSION_TWO = 36
+_LARGEST = 0xFFFF  # pixels of a side that an entry can state
 
 
 def read_entry(entry: bytes, timescale: int, handler: str) -> Format:
@@ -91,8 +92,8 @@ def _picture_entry(form: Format, kind: str, codec: Codec) -> bytes:
     fields = [
         bytes(6) + b"\0\1",
         bytes(16),
-        form.width.to_bytes(2, "big"),
-        form.height.to_bytes(2, "big"),
+        min(form.width, _LARGEST).to_bytes(2, "big"),
+        min(form.height, _LARGEST).to_bytes(2, "big"),
         b"\0\x48\0\0\0\x48\0\0",
         bytes(4),
         b"\0\1",

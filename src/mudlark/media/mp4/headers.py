@@ -52,7 +52,7 @@ def track_box(
         bytes(2),
         format.matrix or UPRIGHT,
         width.to_bytes(4, "big"),
-        (format.height << 16).to_bytes(4, "big"),
+        min(format.height << 16, _WIDEST).to_bytes(4, "big"),
     )
     language = label.language or format.language
     media = full_box(
