@@ -55,8 +55,13 @@ def make_durable(folder: Path) -> None:
     """Have every file below a folder reach the disk."""
     for file in folder.rglob("*"):
         if file.is_file() and not file.is_symlink():
-            with file.open("rb+") as opened:
-                os.fsync(opened.fileno())
+            sync_file(file)
+
+
+def sync_file(path: Path) -> None:
+    """Have a file reach the disk."""
+    with path.open("rb+") as opened:
+        os.fsync(opened.fileno())
 
 
 def rename_to_free(source: Path, target: Path) -> None:

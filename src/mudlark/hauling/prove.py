@@ -12,6 +12,7 @@ from msgspec.structs import replace
 from mudlark import __version__
 from mudlark.archive.identify import identified
 from mudlark.archive.layout import EXCHANGES, REQUESTS
+from mudlark.archive.place import sync_file
 from mudlark.archive.provenance import (
     find_facts,
     keep_capture,
@@ -71,8 +72,9 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Proof:
     main = made.media[0]
     account = Account(list(made.account.checks), [*made.account.problems, *made.problems])
     planned, tolerance = _promised(target)
-    with ThreadPoolExecutor(1, "mudlark-digest") as beside:
+    with ThreadPoolExecutor(2, "mudlark-beside") as beside:
         hashing = beside.submit(digest, main) if made.digest is None else None
+        syncing = beside.submit(sync_file, main)  # which takes the disk its time, and nobody else
         streamed = presentation.kind in STREAMED
         checked = (
             check_file(main, planned, account, tolerance, streamed=streamed, endless=presentation.kind == "stream")
@@ -86,6 +88,7 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Proof:
                 check_frames(main, movie, made.frames, account) if movie else check_packing(main, made.frames, account)
             )
         size, sha256 = hashing.result() if hashing else made.digest or digest(main)
+        syncing.result()
     if presentation.kind == "file":
         facts = presentation.facts
         Promise(facts.length, dict(facts.digests), target.order.expect).check(main, size, sha256, account)
