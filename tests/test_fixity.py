@@ -5,12 +5,14 @@ import json
 import subprocess
 from collections.abc import Callable
 from pathlib import Path
+from threading import Event
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
+from mudlark.archive import assay as assaying
 from mudlark.archive.assay import Sampling, assay
 from mudlark.archive.history import PastCheck, checks_of, last_check, note_check
 from mudlark.archive.layout import CHECKSUMS, HISTORY, RECORD
@@ -20,6 +22,7 @@ from mudlark.archive.sidecar import sidecar
 from mudlark.archive.tree import items_below
 from mudlark.demo.site import DemoSite
 from mudlark.verify.account import Account
+from mudlark.verify.fixity import digest
 from tests.conftest import Ran
 from tests.test_bag import item
 
@@ -183,3 +186,24 @@ def test_a_history_that_cannot_be_written_is_said(tmp_path: Path, mudlark: Run) 
     ran = mudlark("assay", "Buoy", "--json")
     assert ran.status == 1 and "cannot be noted" in ran.json["problems"][0]["message"]
     assert "--no-history" in mudlark("assay", "Buoy").err
+
+
+def test_a_digest_that_nobody_wants_any_more_is_given_up(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    folder = item(tmp_path / "Buoy", b"tide")
+    ended = Event()
+    ended.set()
+    assert digest(folder / RECORD, unwanted=ended)[0] == 0 < digest(folder / RECORD)[0]
+    given_up: list[bool] = []
+
+    def compare(path: Path, size: int, sha256: str, unwanted: Event) -> str | None:
+        given_up.append(unwanted.wait(60))
+        return None
+
+    def interrupted(*_: object) -> Account:
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(assaying, "compare", compare)
+    monkeypatch.setattr(assaying, "_look_into", interrupted)
+    with pytest.raises(KeyboardInterrupt):
+        list(assaying.assays(folder))
+    assert given_up and all(given_up)

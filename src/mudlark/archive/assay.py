@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
+from threading import Event
 
 import msgspec
 
@@ -211,11 +212,17 @@ def _assay_item(folder: Path) -> Assay:
     record = read_record(folder, segments=False)
     assayed = Assay(folder, Account(), record.title)
     inside = {file.path: path for file in record.files if (path := inside_item(folder, file.path))}
+    unwanted = Event()
     with ThreadPoolExecutor(1, "mudlark-digest") as beside:  # which takes as long as looking into what is digested
-        fixity = beside.submit(_wrong_files, record, inside)
-        media = _look_into(assayed, record, inside)
-        if _check_fixity(record, fixity.result(), assayed.account):
-            assayed.account.carry(record.checks)
+        fixity = beside.submit(_wrong_files, record, inside, unwanted)
+        try:
+            media = _look_into(assayed, record, inside)
+            wrong = fixity.result()
+        except BaseException:
+            unwanted.set()
+            raise
+    if _check_fixity(record, wrong, assayed.account):
+        assayed.account.carry(record.checks)
     _tell_unlisted(folder, record, assayed.account)
     if os.path.lexists(folder / CHECKSUMS) and not checksums_right(folder):
         text = f"{CHECKSUMS} does not say what the record says: it is stale, or was altered"
@@ -243,7 +250,7 @@ def _look_into(assayed: Assay, record: Record, inside: dict[str, Path]) -> Accou
     return account
 
 
-def _wrong_files(record: Record, inside: dict[str, Path]) -> list[str]:
+def _wrong_files(record: Record, inside: dict[str, Path], unwanted: Event) -> list[str]:
     """What is wrong with the recorded files: that they are not there, or not with their sizes and digests."""
     wrong = []
     first: dict[str, FileFacts] = {}  # a file that is listed often is read once
@@ -253,7 +260,7 @@ def _wrong_files(record: Record, inside: dict[str, Path]) -> list[str]:
                 wrong.append(f"{file.path} is listed twice, and differently")
         elif file.path not in inside:
             wrong.append(f"{file.path} is outside of the item or a link, and was not opened")
-        elif problem := compare(inside[file.path], file.bytes, file.sha256):
+        elif problem := compare(inside[file.path], file.bytes, file.sha256, unwanted):
             wrong.append(problem)
     if not any(file.role == "media" for file in record.files):
         wrong.append("the record lists no media")

@@ -45,9 +45,9 @@ class Glance:
         if not self._process:
             return stamps
         with os.fdopen(self._pipe, "rb") as file:
-            rest = array("q", b"")
             beside = file.read()
         os.waitpid(self._process, 0)
+        rest = array("q")
         if len(beside) == WIDTH * rest.itemsize * (len(self._folders) - self._own):
             rest.frombytes(beside)
         else:  # it was ended

@@ -1,28 +1,46 @@
 """Are the bytes still the ones that were recorded? SHA-256 of files against a record."""
 
 import hashlib
+from io import FileIO
 from pathlib import Path
+from threading import Event
+from typing import TYPE_CHECKING
 
 from mudlark.errors import StorageError
 from mudlark.plain import not_plain
 
+if TYPE_CHECKING:
+    from _typeshed import WriteableBuffer
 
-def digest(path: Path, algorithm: str = "sha256") -> tuple[int, str]:
-    """Size and digest of a file, in hexadecimal."""
+
+class _Heeding(FileIO):
+    """A file of which no more is read once that is not wanted."""
+
+    unwanted: Event
+
+    def readinto(self, buffer: "WriteableBuffer", /) -> int:
+        return 0 if self.unwanted.is_set() else super().readinto(buffer)
+
+
+def digest(path: Path, algorithm: str = "sha256", unwanted: Event | None = None) -> tuple[int, str]:
+    """Size and digest of a file, in hexadecimal. unwanted: when this is set, another thread that waits for the end need
+    not wait long; what is given then is worth nothing."""
     try:
-        with path.open("rb", buffering=0) as file:
+        with _Heeding(path) as file:
+            file.unwanted = unwanted or Event()
             computed = hashlib.file_digest(file, algorithm).hexdigest()
             return file.tell(), computed
     except OSError as problem:
         raise StorageError(f"Cannot read {path}: {problem.strerror}.") from problem
 
 
-def compare(path: Path, size: int, sha256: str) -> str | None:
-    """What is wrong with a file that should have this size and digest, in words; None if nothing is."""
+def compare(path: Path, size: int, sha256: str, unwanted: Event | None = None) -> str | None:
+    """What is wrong with a file that should have this size and digest, in words; None if nothing is. unwanted: see
+    `digest`."""
     try:
         if words := not_plain(path):
             return f"{path.name} is {words}, and was not opened"
-        actual_size, actual = digest(path)
+        actual_size, actual = digest(path, unwanted=unwanted)
     except FileNotFoundError:
         return f"{path.name} is missing"
     except (OSError, ValueError, StorageError) as problem:
