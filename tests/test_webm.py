@@ -1,5 +1,6 @@
 """WebM and Matroska: clusters, laces, cues, and what other writers' files look like (RFC 9559)."""
 
+import io
 import zlib
 from pathlib import Path
 
@@ -17,6 +18,7 @@ from mudlark.media.matroska.formats import codec_delay, codec_private, format_of
 from mudlark.media.matroska.read import last_whole_element, read_matroska
 from mudlark.media.matroska.stream import ClusterReader
 from mudlark.media.matroska.write import MatroskaBuilder
+from mudlark.media.movie import reader_of
 from mudlark.media.picture.vp import read_vp9, vp9_configuration
 from mudlark.media.samples import Samples
 from mudlark.media.sniff import sniff
@@ -348,3 +350,24 @@ def test_sizes_and_channels_beyond_reason_are_bounded() -> None:
     assert format_of(values, 2).channels == 255
     values = {names.CODEC_ID: b"V_VP9", names.PIXEL_WIDTH: most, names.PIXEL_HEIGHT: most}
     assert format_of(values, 1).width == 2**31 - 1
+
+
+def test_many_blocks_are_read_as_one_by_one_whatever_stands_among_them() -> None:
+    plain = [block(2, n % 50 * 20, bytes([0x78 | n & 3]) * (n * 37 % 300 + 1)) for n in range(400)]
+    laced = block(2, 20, b"\1" + bytes(40), 0x84)
+    group = element(names.BLOCK_GROUP, element(names.BLOCK, b"\x82\0\1\0" + b"\x78" * 9))
+    wide = element(names.SIMPLE_BLOCK, b"\x40\2\0\3\x80" + b"\x78" * 7)  # the number of its track in two bytes
+    for odd in (b"", laced, group, wide, element(names.VOID, bytes(30)), block(9, 5, b"nobody's")):
+        blocks = [*plain[:150], odd, *plain[150:]]
+        together = opened(tracks(sound()), *(cluster(n * 1000, *blocks[n * 50 : n * 50 + 50]) for n in range(9)))
+        apart = opened(tracks(sound()), *(cluster(n // 50 * 1000, one) for n, one in enumerate(blocks)))
+        frames = []
+        for data in (together, apart):
+            (track,) = read_matroska(reader_of(io.BytesIO(data)), len(data)).tracks
+            places = zip(track.offsets.tolist(), track.sizes.tolist(), strict=True)
+            frames.append(([data[at : at + size] for at, size in places], track.pts.tolist()))
+        assert frames[0] == frames[1] and len(frames[0][0]) >= 400
+    short = cluster(0, *plain[:40], element(names.SIMPLE_BLOCK, b"\x82\0"))
+    with pytest.raises(MatroskaError, match="too short"):
+        data = opened(tracks(sound()), short)
+        read_matroska(reader_of(io.BytesIO(data)), len(data))

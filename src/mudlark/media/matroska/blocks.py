@@ -145,11 +145,13 @@ class PlainBlocks:
         """False where some are laced, too short, or of tracks that are not described: these are noted one by one."""
         content, starts = np.frombuffer(self._data, np.uint8), np.array(self._starts)
         begins = starts + _HEADS_OF[content[starts + 1]]
-        numbers, flags = content[begins], content[begins + 3]
         sizes = np.array(self._ends) - begins - 4
+        if (sizes < 0).any():
+            return False
+        numbers, flags = content[begins], content[begins + 3]
         known = np.zeros(256, np.bool_)
         known[[0x80 | number for number in self._tracks if number < 0x80]] = True
-        if (sizes < 0).any() or (flags & 0x06).any() or not known[numbers].all():
+        if (flags & 0x06).any() or not known[numbers].all():
             return False
         shown = (content[begins + 1].view(np.int8).astype(np.int64) << 8) | content[begins + 2]
         times, offsets = np.array(self._times) + shown, begins + (self._base + 4)

@@ -115,11 +115,8 @@ def _read_clusters(read: ReadAt, cluster: Element, end: int, tracks: dict[int, T
     base = cluster.start
     data = read(base, max(size, min(_TOGETHER, end - base)))
     plain, at = PlainBlocks(data, base, tracks), base
-    while (
-        cluster.identifier == names.CLUSTER
-        and not cluster.unknown
-        and cluster.end <= max(base + size, base + len(data))
-    ):
+    within = base + max(size, len(data))
+    while cluster.identifier == names.CLUSTER and not cluster.unknown and cluster.end <= within:
         at = read_cluster(data, base, cluster, tracks, unread, plain)
         if at - base + _HEAD > len(data):
             break
