@@ -135,19 +135,25 @@ def test_a_torn_line_of_a_history_is_lost_alone(shelf: Path) -> None:
     assert next(one.verdict for one in read_ledger(shelf).entries if one.path == "Buoy") == "broken"
 
 
-@pytest.mark.parametrize("killed", [False, True])
-def test_many_items_are_looked_at_by_a_second_process_which_may_die(
-    shelf: Path, monkeypatch: pytest.MonkeyPatch, killed: bool
+@pytest.mark.parametrize("what", ["it ends", "it is killed", "there is none"])
+def test_many_items_are_looked_at_by_a_second_process_if_that_lives(
+    shelf: Path, monkeypatch: pytest.MonkeyPatch, what: str
 ) -> None:
     folders = [str(one) for one in (shelf / "Buoy", shelf / "a/Ebb", shelf / "a", shelf / "Wreck")]
     alone = glance.Glance(folders).stamps()
     monkeypatch.setattr(glance, "_MANY", 1)
     monkeypatch.setattr(threading, "active_count", lambda: 1)
-    if killed:
+    if what == "there is none":
+        monkeypatch.setattr(os, "fork", _refused)
+    if what == "it is killed":
         monkeypatch.setattr(os, "fdopen", _not_in_another_process(os.getpid(), os.fdopen))
     beside = glance.Glance(folders)
     assert beside.stamps() == alone and len(alone) == 4 * glance.WIDTH
     assert alone[2 * glance.WIDTH + 1] == glance.MISSING != alone[1]
+
+
+def _refused() -> int:
+    raise BlockingIOError
 
 
 def _not_in_another_process(own: int, function: Callable[..., Any]) -> Callable[..., Any]:

@@ -24,18 +24,24 @@ class Glance:
         self._folders = folders
         self._own, self._pipe, self._process = len(folders), -1, 0
         if len(folders) >= _MANY and hasattr(os, "fork") and threading.active_count() == 1:
-            self._own = int(len(folders) * _OWN)
-            self._begin_beside()
+            self._begin_beside(int(len(folders) * _OWN))
 
-    def _begin_beside(self) -> None:
+    def _begin_beside(self, own: int) -> None:
+        """Have a second process look at all but the first so many; where there can be none, all are looked at here."""
         self._pipe, out = os.pipe()
-        self._process = os.fork()
+        try:
+            self._process = os.fork()
+        except OSError:
+            os.close(self._pipe)
+            os.close(out)
+            return
         if self._process:
             os.close(out)
+            self._own = own
             return
         try:
             with os.fdopen(out, "wb") as file:
-                _stamps(self._folders[self._own :]).tofile(file)
+                _stamps(self._folders[own:]).tofile(file)
         finally:
             os._exit(0)
 
