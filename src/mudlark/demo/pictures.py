@@ -20,9 +20,8 @@ _BITS = 16
 def picture(number: int, width: int, height: int, title: str) -> Image.Image:
     """Frame `number`: a slow sky, a turning mill wheel, the time, and the counter."""
     seconds = number / FRAME_RATE
-    sky = np.linspace(70, 200, height)[:, None, None] * np.array([0.55, 0.75, 0.95])
-    sky = np.broadcast_to(sky, (height, width, 3)) + 12 * np.sin(seconds / 3)
-    image = Image.fromarray(np.clip(sky, 0, 255).astype(np.uint8))
+    sky = np.linspace(70, 200, height)[:, None, None] * np.array([0.55, 0.75, 0.95]) + 12 * np.sin(seconds / 3)
+    image = Image.fromarray(np.broadcast_to(np.clip(sky, 0, 255).astype(np.uint8), (height, width, 3)))
     draw = ImageDraw.Draw(image)
     level = height * (0.66 + 0.04 * np.sin(seconds * 0.8))
     draw.rectangle((0, level, width, height), fill=(24, 74, 92))
