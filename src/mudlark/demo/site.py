@@ -485,7 +485,7 @@ def _drawn(name: str) -> bytes:
     width, height = (int(stated[1]), int(stated[2])) if stated else _SIZES.get(name.partition("/")[0], (640, 360))
     image = picture(40, min(width, 1280), min(height, 720), name.rpartition("/")[2].replace("-", " ").title())
     data = BytesIO()
-    image.save(data, "PNG", compress_level=1)  # a page of decoys asks for three hundred
+    image.save(data, "PNG")
     return data.getvalue()
 
 
