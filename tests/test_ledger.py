@@ -148,6 +148,7 @@ def test_many_items_are_looked_at_by_a_second_process_if_that_lives(
     if what == "it is killed":
         monkeypatch.setattr(os, "fdopen", _not_in_another_process(os.getpid(), os.fdopen))
     beside = glance.Glance(folders)
+    assert bool(beside._process) == (what != "there is none")
     assert beside.stamps() == alone and len(alone) == 4 * glance.WIDTH
     assert alone[2 * glance.WIDTH + 1] == glance.MISSING != alone[1]
 

@@ -1,7 +1,8 @@
 """What tells at a glance whether items are as they were: when their records were written and how large they are, and
 how long the histories of their checks are.
 
-These calls are most of what a list of a hundred thousand items costs, so a second process looks at half of many.
+These calls are most of what a list of a hundred thousand items costs, so of many a second process looks at the larger
+part.
 """
 
 import os

@@ -140,8 +140,13 @@ def contents(folder: Path) -> Contents:
             waiting, depth = [], depth + 1
             for above, level in levels.items():
                 own, at = stamps[at : at + WIDTH * len(level.folders)], at + WIDTH * len(level.folders)
+                items, own, others = _parted(level.folders, own)
+                waiting += (f"{above}{name}{os.sep}" for name in others)
+                entries = _entries(index, place / above, items, own, known[above])
+                for entry in entries if above else ():
+                    entry.path = above + entry.path
+                found.entries += entries
                 seen.add(place / above)
-                waiting += _take(found, index, place, above, level.folders, own, known[above])
         found.odd += ((above, TOO_DEEP) for above in waiting)
         index.forget(place, seen)
     return found
@@ -180,32 +185,29 @@ def _known(index: Index, here: Path) -> _Kept:
     return _Kept([], b"", [])
 
 
-def _take(
-    found: Contents,
-    index: Index,
-    place: Path,
-    above: str,
-    folders: "list[os.DirEntry[str]]",
-    stamps: "array[int]",
-    known: _Kept,
-) -> list[str]:
-    """Add the items among the folders of one; gives the paths of the others."""
-    others = list[str]()
-    if MISSING in stamps[1::WIDTH]:
-        is_item = [size != MISSING for size in stamps[1::WIDTH]]
-        others = [f"{above}{one.name}{os.sep}" for one, so in zip(folders, is_item, strict=True) if not so]
-        folders = list(compress(folders, is_item))
-        stamps = array("q", compress(stamps, (so for so in is_item for _ in range(WIDTH))))
+def _parted(
+    folders: "list[os.DirEntry[str]]", stamps: "array[int]"
+) -> "tuple[list[os.DirEntry[str]], array[int], list[str]]":
+    """The items among the folders of one, with what a glance at them gave, and the names of the others."""
+    sizes = stamps[1::WIDTH]
+    if MISSING not in sizes:
+        return folders, stamps, []
+    is_item = [size != MISSING for size in sizes]
+    others = [one.name for one, so in zip(folders, is_item, strict=True) if not so]
+    kept = array("q", compress(stamps, (so for so in is_item for _ in range(WIDTH))))
+    return list(compress(folders, is_item)), kept, others
+
+
+def _entries(
+    index: Index, here: Path, folders: "list[os.DirEntry[str]]", stamps: "array[int]", known: _Kept
+) -> list[LedgerEntry]:
+    """The entries of the items in a folder, by what a glance at them gave."""
     kept = _Kept([one.name for one in folders], stamps.tobytes(), known.entries)
     if kept.names != known.names or kept.stamps != known.stamps:
-        kept.entries = _read_again(index, place / above, folders, kept.stamps, known)
+        kept.entries = _read_again(index, here, folders, kept.stamps, known)
         with suppress(UnicodeEncodeError):  # of a name that is not UTF-8
-            index.keep(place / above, msgspec.msgpack.encode(kept))
-    found.entries += kept.entries
-    if above:
-        for entry in kept.entries:
-            entry.path = above + entry.path
-    return others
+            index.keep(here, msgspec.msgpack.encode(kept))
+    return kept.entries
 
 
 def _read_again(
