@@ -52,7 +52,7 @@ def test_each_check_leaves_a_line_and_what_is_none_is_passed_over(tmp_path: Path
     )
     assert (second.event, second.when) == ("fixity check", "2032-01-01T00:00:00Z")
     assert last_check(str(folder)) == second and isinstance(first, PastCheck)
-    entry = read_ledger(tmp_path).entries[0]
+    entry = next(iter(read_ledger(tmp_path).entries))
     assert entry.checked == "2032-01-01T00:00:00Z" and entry.verdict == "unproven" and "last checked" in entry.problem
 
 

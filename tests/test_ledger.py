@@ -9,10 +9,13 @@ from typing import Any
 
 import pandas as pd
 import pytest
+from msgspec.structs import replace
 
 from mudlark.archive import glance
 from mudlark.archive import ledger as rooms
 from mudlark.archive import shelf as shelves
+from mudlark.archive.entries import Entries
+from mudlark.archive.entry import LedgerEntry, LedgerTrack
 from mudlark.archive.identity import identity_of
 from mudlark.archive.layout import HISTORY, RECORD
 from mudlark.archive.ledger import Wanted, read_ledger
@@ -52,9 +55,26 @@ def paths(folder: Path, wanted: Wanted | None = None, sort: rooms.Sort = "path")
 def test_all_items_at_any_depth_are_listed_also_those_whose_record_is_broken(shelf: Path) -> None:
     ledger = read_ledger(shelf)
     assert [one.path for one in ledger.entries] == ["a/b/Twin", "a/Ebb", "Buoy", "Wreck"]
-    wreck = ledger.entries[-1]
+    *_, buoy, wreck = ledger.entries
     assert wreck.verdict == "broken" and "cannot be read" in wreck.problem
-    assert ledger.doubles == [["Buoy", "a/b/Twin"]] and ledger.entries[2].bytes == 4
+    assert ledger.doubles == [["Buoy", "a/b/Twin"]] and buoy.bytes == 4
+
+
+def test_entries_column_by_column_are_the_same_one_by_one() -> None:
+    film, sound = LedgerTrack("video", "avc1", 720), LedgerTrack("audio", "mp4a", None, "de")
+    talk = LedgerEntry(
+        "Talk", "The Talk", "sound", "2031", "2032", 60.5, 7, (film, sound), ("ab", "cd"), "", {"no": "1"}
+    )
+    bell, wreck = (
+        LedgerEntry("Bell", "Bell", "flawed", tracks=(sound,)),
+        LedgerEntry("Wreck", "", "broken", problem="!"),
+    )
+    columns = Entries.of([talk, bell])
+    assert list(columns) == [talk, bell] and list(columns.take([1])) == [bell] and not Entries.of([])
+    columns.add(Entries.of([wreck, bell]), "in/")
+    *before, third, fourth = columns
+    assert before == [talk, bell] and third == replace(wreck, path="in/Wreck")
+    assert fourth == replace(bell, path="in/Bell") and len(columns) == 4
 
 
 def test_items_are_chosen_and_sorted(shelf: Path) -> None:

@@ -84,14 +84,10 @@ class LedgerEntry(msgspec.Struct, gc=False):
     listed: dict[str, str] = {}
     url: str = ""
 
-    @property
-    def in_words(self) -> str:
-        """Its tracks, for people."""
-        return _in_words(self.tracks)
-
 
 @cache
-def _in_words(tracks: tuple[LedgerTrack, ...]) -> str:
+def in_words(tracks: tuple[LedgerTrack, ...]) -> str:
+    """Tracks, for people."""
     return ", ".join(
         f"{one.codec.partition('.')[0]}{f' {one.height}p' if one.height else ''}"
         f"{f' {one.language}' if one.language else ''}"

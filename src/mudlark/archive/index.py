@@ -17,7 +17,7 @@ from platformdirs import user_cache_path
 
 from mudlark.archive.identity import Identity
 
-_VERSION = 6
+_VERSION = 7
 _SCHEMA = """
 create table if not exists folder (path blob primary key, stamp integer, entries blob);
 create table if not exists item (folder blob, name blob, inode integer, key text, alike text,

@@ -1,12 +1,13 @@
 """What is in a folder of items, at any depth: which of them are wanted, in which order, and which are there twice."""
 
-from collections import defaultdict
-from collections.abc import Iterable
+from collections import Counter, defaultdict
+from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Literal
+from typing import Any, Literal
 
 import msgspec
 
+from mudlark.archive.entries import Entries
 from mudlark.archive.entry import LedgerEntry
 from mudlark.archive.shelf import contents
 from mudlark.errors import UsageError
@@ -46,7 +47,7 @@ class Ledger(msgspec.Struct):
     """entries: as wanted and sorted. all: how many there are. doubles: groups of paths with the same media. odd: what
     was not looked into, by path, and why."""
 
-    entries: list[LedgerEntry]
+    entries: Entries
     all: int = 0
     doubles: list[list[str]] = msgspec.field(default_factory=list)
     unfinished: list[Unfinished] = msgspec.field(default_factory=list)
@@ -59,35 +60,41 @@ def read_ledger(folder: Path, wanted: Wanted | None = None, sort: Sort = "path")
         raise UsageError(f"There is no folder {folder}.", "Give a folder that items were hauled into.")
     wanted = wanted or Wanted()
     found = contents(folder)
-    doubles = doubled_in(found.entries)
-    doubled = {path for group in doubles for path in group}
-    kept = found.entries if wanted == Wanted() else [one for one in found.entries if wanted.passes(one)]
+    entries = found.entries
+    doubles = doubled_in(entries)
+    kept: Sequence[int] = range(len(entries))
+    if wanted != Wanted():
+        kept = [at for at, one in enumerate(entries) if wanted.passes(one)]
     if wanted.doubles:
-        kept = [one for one in kept if one.path in doubled]
+        doubled = {path for group in doubles for path in group}
+        kept = [at for at in kept if entries.path[at] in doubled]
     left = [one for store in found.stores for one in unfinished(store)]
-    return Ledger(_sorted(kept, sort), len(found.entries), doubles, left, found.odd)
+    return Ledger(entries.take(_sorted(kept, entries, sort)), len(entries), doubles, left, found.odd)
 
 
-def _sorted(entries: list[LedgerEntry], sort: Sort) -> list[LedgerEntry]:
-    by_path = sorted(entries, key=lambda one: one.path.casefold())
-    if sort == "length":  # the largest first
-        return sorted(by_path, key=lambda one: -(one.duration or 0.0))
-    if sort == "bytes":
-        return sorted(by_path, key=lambda one: -one.bytes)
-    if sort == "date":  # the latest first
-        return sorted(by_path, key=lambda one: one.date, reverse=True)
-    return by_path if sort == "path" else sorted(by_path, key=lambda one: getattr(one, sort).casefold())
+def _sorted(places: Sequence[int], entries: Entries, sort: Sort) -> list[int]:
+    """The same places among entries, in the order that is wanted: of what is alike, by path."""
+    keys: dict[Sort, Callable[[], list[Any]]] = {
+        "length": lambda: [-(duration or 0.0) for duration in entries.duration],  # the largest first
+        "bytes": lambda: [-size for size in entries.bytes],
+        "date": lambda: entries.date,
+        "title": lambda: list(map(str.casefold, entries.title)),
+        "verdict": lambda: list(entries.verdict),
+    }
+    by_path = sorted(places, key=list(map(str.casefold, entries.path)).__getitem__)
+    if sort == "path":
+        return by_path
+    return sorted(by_path, key=keys[sort]().__getitem__, reverse=sort == "date")  # the latest first
 
 
-def doubled_in(entries: Iterable[LedgerEntry]) -> list[list[str]]:
+def doubled_in(entries: Entries) -> list[list[str]]:
     """Groups of items that have a media file of the same bytes."""
-    entries = list(entries)
-    seen, twice = set[str](), set[str]()
-    for entry in entries:  # of many items few are there twice
-        for digest in entry.media:
-            (twice if digest in seen else seen).add(digest)
+    digests = " ".join(entries.media).split()
+    if len(set(digests)) == len(digests):
+        return []
+    twice = {digest for digest, count in Counter(digests).items() if count > 1}
     groups: dict[str, list[str]] = defaultdict(list)
-    for entry in entries if twice - {""} else ():
-        for digest in twice.intersection(entry.media) - {""}:
-            groups[digest].append(entry.path)
+    for path, media in zip(entries.path, entries.media, strict=True):
+        for digest in twice.intersection(media.split()):
+            groups[digest].append(path)
     return [list(group) for group in dict.fromkeys(tuple(sorted(group)) for group in groups.values() if len(group) > 1)]

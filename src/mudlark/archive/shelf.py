@@ -4,18 +4,18 @@ The records are the truth. What was read of them is kept in an index (`index.py`
 again, and what is found by the index is compared with its record once more. The folder itself is only read.
 """
 
-import gc
 import os
 import time
 from array import array
-from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import suppress
 from itertools import compress
+from operator import attrgetter
 from pathlib import Path
 
 import msgspec
 
-from mudlark.archive.entry import LedgerEntry, read_entry
+from mudlark.archive.entries import Entries
+from mudlark.archive.entry import read_entry
 from mudlark.archive.glance import MISSING, WIDTH, Glance
 from mudlark.archive.identity import Earlier, Identity, identity_of
 from mudlark.archive.index import Index, Row
@@ -107,17 +107,16 @@ class Contents(msgspec.Struct):
     """entries: of all items. stores: folders that hold unfinished work. odd: what was not looked into, by path, and
     why."""
 
-    entries: list[LedgerEntry] = msgspec.field(default_factory=list)
+    entries: Entries = msgspec.field(default_factory=Entries)
     stores: list[Path] = msgspec.field(default_factory=list)
     odd: list[tuple[str, str]] = msgspec.field(default_factory=list)
 
 
 class _Kept(msgspec.Struct, array_like=True):
-    """The items of one folder: their names, what a glance at each gave, and their entries."""
+    """The items of one folder: what a glance at each gave, and their entries, whose paths are their names."""
 
-    names: list[str]
     stamps: bytes
-    entries: list[LedgerEntry]
+    entries: Entries
 
 
 _unpacker = msgspec.msgpack.Decoder(_Kept)
@@ -127,13 +126,15 @@ def contents(folder: Path) -> Contents:
     """All that is at and below a folder of items."""
     found = Contents()
     if os.path.lexists(folder / RECORD):
-        found.entries.append(read_entry(str(folder), ".")[0])
+        found.entries = Entries.of([read_entry(str(folder), ".")[0]])
         return found
     place, seen = folder.resolve(), set[Path]()
-    with Index() as index, _nothing_thrown_away():
+    with Index() as index:
         waiting, depth = [""], 0  # the folders of one depth, by their paths below the first
         while waiting and depth <= DEEPEST:
             levels = {above: level for above in waiting if (level := _look(found, folder, above))}
+            for level in levels.values():
+                level.folders.sort(key=attrgetter("name"))  # about as most lists of them are wanted
             glance = Glance([one.path for level in levels.values() for one in level.folders])
             known = {above: _known(index, place / above) for above in levels}
             stamps, at = glance.stamps(), 0
@@ -142,26 +143,11 @@ def contents(folder: Path) -> Contents:
                 own, at = stamps[at : at + WIDTH * len(level.folders)], at + WIDTH * len(level.folders)
                 items, own, others = _parted(level.folders, own)
                 waiting += (f"{above}{name}{os.sep}" for name in others)
-                entries = _entries(index, place / above, items, own, known[above])
-                for entry in entries if above else ():
-                    entry.path = above + entry.path
-                found.entries += entries
+                found.entries.add(_entries(index, place / above, items, own, known[above]), above)
                 seen.add(place / above)
         found.odd += ((above, TOO_DEEP) for above in waiting)
         index.forget(place, seen)
     return found
-
-
-@contextmanager
-def _nothing_thrown_away() -> Iterator[None]:
-    """Look for no garbage while a hundred thousand entries are read, of which none is."""
-    collects = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if collects:
-            gc.enable()
 
 
 def _look(found: Contents, folder: Path, above: str) -> Level | None:
@@ -182,7 +168,7 @@ def _look(found: Contents, folder: Path, above: str) -> Level | None:
 def _known(index: Index, here: Path) -> _Kept:
     with suppress(msgspec.DecodeError, msgspec.ValidationError):
         return _unpacker.decode(index.entries(here) or b"")
-    return _Kept([], b"", [])
+    return _Kept(b"", Entries())
 
 
 def _parted(
@@ -200,26 +186,24 @@ def _parted(
 
 def _entries(
     index: Index, here: Path, folders: "list[os.DirEntry[str]]", stamps: "array[int]", known: _Kept
-) -> list[LedgerEntry]:
+) -> Entries:
     """The entries of the items in a folder, by what a glance at them gave."""
-    kept = _Kept([one.name for one in folders], stamps.tobytes(), known.entries)
-    if kept.names != known.names or kept.stamps != known.stamps:
-        kept.entries = _read_again(index, here, folders, kept.stamps, known)
-        with suppress(UnicodeEncodeError):  # of a name that is not UTF-8
-            index.keep(here, msgspec.msgpack.encode(kept))
-    return kept.entries
+    stamped = stamps.tobytes()
+    if stamped == known.stamps and [one.name for one in folders] == known.entries.path:
+        return known.entries
+    entries = _read_again(index, here, folders, stamped, known)
+    with suppress(UnicodeEncodeError):  # of a name that is not UTF-8
+        index.keep(here, msgspec.msgpack.encode(_Kept(stamped, entries)))
+    return entries
 
 
-def _read_again(
-    index: Index, here: Path, folders: "list[os.DirEntry[str]]", stamps: bytes, known: _Kept
-) -> list[LedgerEntry]:
+def _read_again(index: Index, here: Path, folders: "list[os.DirEntry[str]]", stamps: bytes, known: _Kept) -> Entries:
     """The entries of items in a folder: what is not as it was before is read again."""
     width = WIDTH * array("q").itemsize
     before = {
-        name: (known.stamps[at * width : (at + 1) * width], entry)
-        for at, (name, entry) in enumerate(zip(known.names, known.entries, strict=False))
+        entry.path: (known.stamps[at * width : (at + 1) * width], entry) for at, entry in enumerate(known.entries)
     }
-    entries, read = list[LedgerEntry](), list[Row]()
+    entries, read = [], list[Row]()
     for at, one in enumerate(folders):
         stamp, entry = before.get(one.name, (b"", None))
         if entry is None or stamp != stamps[at * width : (at + 1) * width]:
@@ -228,4 +212,4 @@ def _read_again(
                 read.append((os.fsencode(one.name), one.inode(), own.key, own.alike))
         entries.append(entry)
     index.note(here, read)
-    return entries
+    return Entries.of(entries)

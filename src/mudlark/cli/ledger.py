@@ -2,20 +2,21 @@
 
 import csv
 from collections import Counter
-from operator import attrgetter
+from itertools import chain, islice
 from pathlib import Path
 from typing import Any, get_args
 
 import click
 from rich.text import Text
 
-from mudlark.archive.entry import LedgerEntry
+from mudlark.archive.entries import Entries
+from mudlark.archive.entry import in_words
 from mudlark.archive.ledger import Ledger, Sort, Wanted, read_ledger
 from mudlark.archive.listing import cell, written
 from mudlark.atomic import refuse_existing
 from mudlark.cli.command import Command, common_options, option, replace_option
 from mudlark.cli.options import DATE
-from mudlark.cli.show import VERDICT_STYLE, columns, console, emit_json, messages, painted
+from mudlark.cli.show import VERDICT_STYLE, aligned, console, emit_json, messages, painted
 from mudlark.cli.unfinished import tell_unfinished, unfinished_data
 from mudlark.errors import MudlarkError, UsageError
 from mudlark.text import clock, counted, size, visible
@@ -102,18 +103,17 @@ def command(
         refuse_existing(table, "--csv", replace)
     ledger = read_ledger(folder, Wanted(frozenset(verdicts), source, since, text, doubles, unchecked_since), sort)
     if only_unfinished:
-        ledger.entries, ledger.doubles = [], []
+        ledger.entries, ledger.doubles = Entries(), []
         if not as_json:
             tell_unfinished(ledger.unfinished, folder, as_json=False)
             return
     if table:
         _write(table, ledger.entries, replace)
     if as_json:
-        shown = ledger.entries if most is None else ledger.entries[:most]
         emit_json(
             "ledger",
             [NotOpened(f"{path}: {words}.") for path, words in ledger.odd],
-            items=shown,
+            items=list(islice(ledger.entries, most)),
             totals=_totals(ledger),
             doubles=ledger.doubles,
             unfinished=[unfinished_data(one) for one in ledger.unfinished],
@@ -127,52 +127,52 @@ def _totals(ledger: Ledger) -> dict[str, Any]:
     return {
         "items": len(entries),
         "all": ledger.all,
-        "bytes": sum(map(attrgetter("bytes"), entries)),
-        "duration": round(sum(filter(None, map(attrgetter("duration"), entries))), 3),
-        "verdicts": dict(Counter(map(attrgetter("verdict"), entries))),
+        "bytes": sum(entries.bytes),
+        "duration": round(sum(filter(None, entries.duration)), 3),
+        "verdicts": dict(Counter(entries.verdict)),
     }
 
 
-def _write(path: Path, entries: list[LedgerEntry], replace: bool) -> None:
+def _write(path: Path, entries: Entries, replace: bool) -> None:
     with written(path, replace=replace) as file:
         out = csv.writer(file)
-        own = list(dict.fromkeys(name for one in entries for name in one.listed))
+        own = list(dict.fromkeys(chain.from_iterable(filter(None, entries.listed))))
         out.writerow([*_COLUMNS, *map(cell, own)])
         for one in entries:
             length = f"{one.duration:.3f}" if one.duration is not None else ""
             texts = [one.path, one.title, one.verdict, one.date, one.checked]
-            rest = (one.in_words, one.url, one.problem, *(one.listed.get(name) for name in own))
+            rest = (in_words(one.tracks), one.url, one.problem, *(one.listed.get(name) for name in own))
             out.writerow([*map(cell, texts), length, one.bytes, *map(cell, rest)])
     messages().print(f"{len(entries):,} items written to {path}", markup=False)
 
 
+def _columns(entries: Entries) -> list[list[str]]:
+    """What is shown, each under its title."""
+    kinds = list(map(in_words, entries.kinds))
+    return [
+        ["verdict", *entries.verdict],
+        ["hauled", *(date[:10] for date in entries.date)],
+        ["checked", *(date[:10] for date in entries.checked)],
+        ["length", *(clock(duration) if duration else "" for duration in entries.duration)],
+        ["size", *(size(count) if count else "" for count in entries.bytes)],
+        ["tracks", *(kinds[kind] for kind in entries.tracks)],
+        ["path", *entries.path],
+    ]
+
+
 def _show(ledger: Ledger, folder: Path, most: int | None) -> None:
     out = console()
-    shown = ledger.entries if most is None else ledger.entries[:most]
-    rows = [
-        (
-            one.verdict,
-            one.date[:10],
-            one.checked[:10],
-            clock(one.duration) if one.duration else "",
-            size(one.bytes) if one.bytes else "",
-            one.in_words,
-            one.path,
-        )
-        for one in shown
-    ]
-    titles, *lines = columns(
-        [("verdict", "hauled", "checked", "length", "size", "tracks", "path"), *rows], right=(3, 4)
-    )
+    shown = ledger.entries.take(range(len(ledger.entries))[:most])
+    titles, *lines = aligned(_columns(shown), right=(3, 4))
     if lines:
         out.print(Text(titles, style="dim"))
-    heads = {word: painted(out, word, VERDICT_STYLE[word]) for word in {one.verdict for one in shown}}
+    heads = {word: painted(out, word, VERDICT_STYLE[word]) for word in set(shown.verdict)}
     out.file.writelines(
-        f"{heads[one.verdict]}{visible(line[len(one.verdict) :])}\n" for one, line in zip(shown, lines, strict=True)
+        f"{heads[word]}{visible(line[len(word) :])}\n" for word, line in zip(shown.verdict, lines, strict=True)
     )
-    problems = [one for one in shown if one.problem]
-    for one in problems[:10]:
-        out.print(Text(f"! {one.path}: {one.problem}", style="yellow"))
+    problems = [(path, problem) for path, problem in zip(shown.path, shown.problem, strict=True) if problem]
+    for path, problem in problems[:10]:
+        out.print(Text(f"! {path}: {problem}", style="yellow"))
     if len(problems) > 10:
         out.print(Text(f"! {len(problems) - 10} more have problems; --csv has them all", style="yellow"))
     for place, why in ledger.odd:

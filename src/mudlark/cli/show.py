@@ -6,7 +6,6 @@ import shutil
 import sys
 import textwrap
 from collections.abc import Iterable, Iterator, Sequence
-from operator import itemgetter
 from typing import Any
 
 import click
@@ -134,17 +133,19 @@ def painted(out: Console, words: str, style: str) -> str:
 
 
 def columns(rows: Sequence[Sequence[str]], right: Sequence[int]) -> Iterator[str]:
-    """Rows as lines with aligned columns; columns with nothing but dashes are left out."""
-    pattern, kept = list[str](), list[int]()
-    for at, column in enumerate(zip(*rows, strict=True)):
-        if len(rows) == 1 or set(column[1:]) != {"–"}:
+    """Rows, the first of them titles, as lines with aligned columns."""
+    return aligned(list(zip(*rows, strict=True)), right)
+
+
+def aligned(columns: Sequence[Sequence[str]], right: Sequence[int]) -> Iterator[str]:
+    """Columns, each below its title, as lines; one with nothing but dashes is left out. right: those that end in one
+    line."""
+    pattern, kept = list[str](), list[Sequence[str]]()
+    for at, column in enumerate(columns):
+        if len(column) == 1 or any(cell != "–" for cell in column[1:]):
             pattern.append(f"%{'' if at in right else '-'}{max(map(len, column))}s")
-            kept.append(at)
-    if not kept:
-        return
-    line, cells = "  ".join(pattern), itemgetter(*kept)
-    for row in rows:
-        yield (line % cells(row)).rstrip()
+            kept.append(column)
+    return map(str.rstrip, map("  ".join(pattern).__mod__, zip(*kept, strict=True)))
 
 
 def indented(text: str, margin: int) -> str:
