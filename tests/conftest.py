@@ -5,6 +5,7 @@ import hashlib
 import json
 import os
 import shutil
+import signal
 import sys
 import tempfile
 import threading
@@ -31,6 +32,10 @@ PROGRAM = Path(sys.executable).with_name("mudlark")
 _cache = tempfile.mkdtemp(prefix="mud-cache-")  # the tests leave the user's own alone
 atexit.register(shutil.rmtree, _cache, ignore_errors=True)
 os.environ["XDG_CACHE_HOME"] = _cache
+
+for _number in (signal.SIGINT, signal.SIGTERM, getattr(signal, "SIGHUP", signal.SIGTERM)):
+    if signal.getsignal(_number) == signal.SIG_IGN:  # by nohup, or a shell in the background
+        signal.signal(_number, lambda *_: None)  # goes on ignoring it; what is started from here does not
 
 settings.register_profile("calm", deadline=None)  # no test fails for being slow on a busy machine
 settings.load_profile("calm")

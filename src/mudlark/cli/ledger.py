@@ -147,10 +147,9 @@ def _write(path: Path, entries: Entries, replace: bool) -> None:
 
 
 def _columns(entries: Entries) -> list[list[str]]:
-    """What is shown, each under its title."""
+    """What is shown behind the verdict, each under its title."""
     kinds = list(map(in_words, entries.kinds))
     return [
-        ["verdict", *entries.verdict],
         ["hauled", *(date[:10] for date in entries.date)],
         ["checked", *(date[:10] for date in entries.checked)],
         ["length", *(clock(duration) if duration else "" for duration in entries.duration)],
@@ -163,13 +162,13 @@ def _columns(entries: Entries) -> list[list[str]]:
 def _show(ledger: Ledger, folder: Path, most: int | None) -> None:
     out = console()
     shown = ledger.entries.take(range(len(ledger.entries))[:most])
-    titles, *lines = aligned(_columns(shown), right=(3, 4))
+    titles, *lines = aligned(_columns(shown), right=(2, 3))
+    room = max(map(len, {"verdict", *shown.verdict}))
     if lines:
-        out.print(Text(titles, style="dim"))
-    heads = {word: painted(out, word, VERDICT_STYLE[word]) for word in set(shown.verdict)}
-    out.file.writelines(
-        f"{heads[word]}{visible(line[len(word) :])}\n" for word, line in zip(shown.verdict, lines, strict=True)
-    )
+        out.print(Text(f"{'verdict':{room}}  {titles}", style="dim"))
+    heads = {word: painted(out, word, VERDICT_STYLE[word]) + " " * (room - len(word)) for word in set(shown.verdict)}
+    seen = lines if all(map(str.isprintable, lines)) else map(visible, lines)
+    out.file.writelines(map("{}  {}\n".format, map(heads.__getitem__, shown.verdict), seen))
     problems = [(path, problem) for path, problem in zip(shown.path, shown.problem, strict=True) if problem]
     for path, problem in problems[:10]:
         out.print(Text(f"! {path}: {problem}", style="yellow"))
