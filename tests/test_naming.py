@@ -1,5 +1,7 @@
 """Names of items, and addresses as they are sent and shown."""
 
+import sys
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -34,6 +36,14 @@ def test_any_title_gives_a_name_that_can_be_made(title: str) -> None:
     name = safe_name(title)
     assert len(name.encode()) <= 125
     assert not set(name) & set('/\\:*?"<>|\0') and not name.startswith(".") and name == name.strip(" .")
+
+
+@pytest.mark.parametrize(
+    ("encoding", "name"), [("utf-8", "Flöte – Œ 笛"), ("latin-1", "Flöte _ _ _"), ("ascii", "Flote _ _ _")]
+)
+def test_names_are_in_letters_that_the_locale_has(monkeypatch: pytest.MonkeyPatch, encoding: str, name: str) -> None:
+    monkeypatch.setattr(sys, "getfilesystemencoding", lambda: encoding)
+    assert safe_name("Flöte – Œ 笛") == name and file_name("Flöte – Œ 笛.mp4") == f"{name}.mp4"
 
 
 def test_without_a_title_the_name_comes_from_a_telling_part_of_the_address() -> None:

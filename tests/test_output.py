@@ -4,6 +4,7 @@ import itertools
 import json
 import os
 import re
+import shlex
 import subprocess
 import sys
 import time
@@ -145,6 +146,35 @@ def test_the_configuration_may_ask_for_json_and_nohup_is_heeded(tmp_path: Path) 
     source += "from mudlark.cli.main import run\ntry: run()\nexcept SystemExit: pass\n"
     source += "assert signal.getsignal(signal.SIGHUP) == signal.SIG_IGN\n"
     subprocess.run([sys.executable, "-c", source], check=True, capture_output=True)
+
+
+@pytest.mark.program
+@pytest.mark.skipif(not Path("/dev/full").exists(), reason="there is no full device")
+@pytest.mark.parametrize(
+    ("where", "status"),
+    [(">&-", 0), ("<&- >&- 2>&-", 0), ("2>/dev/full", 0), (">/dev/full", 6), (">/dev/full 2>&1", 6)],
+)
+def test_outputs_that_take_nothing_do_not_end_a_haul(trouble: Trouble, tmp_path: Path, where: str, status: int) -> None:
+    trouble.say("/shop.mp4", Answer(SHOP))
+    command = f"exec {shlex.quote(str(PROGRAM))} haul {trouble.url}/shop.mp4 --into kept {where}"
+    environment = own_environment(tmp_path)
+    ran = subprocess.run(command, shell=True, cwd=tmp_path, env=environment, capture_output=True, check=False)
+    assert ran.returncode == status and b"Traceback" not in ran.stderr
+    assert (tmp_path / "kept" / "shop" / "record.json").exists() and not (tmp_path / "kept" / ".mudlark").exists()
+    assert (b"standard output: No space left on device" in ran.stderr) == (where == ">/dev/full")
+
+
+@pytest.mark.program
+def test_a_reader_that_leaves_does_not_end_a_haul_whose_messages_it_had_too(trouble: Trouble, tmp_path: Path) -> None:
+    trouble.say("/shop.mp4", Answer(SHOP))
+    reader, writer = os.pipe()
+    os.close(reader)
+    command = [str(PROGRAM), "haul", f"{trouble.url}/shop.mp4", "--into", "kept"]
+    ran = subprocess.run(
+        command, cwd=tmp_path, env=own_environment(tmp_path), stdout=writer, stderr=writer, check=False
+    )
+    os.close(writer)
+    assert ran.returncode == 0 and (tmp_path / "kept" / "shop" / "record.json").exists()
 
 
 def test_every_error_has_a_code_and_a_status_of_its_own() -> None:

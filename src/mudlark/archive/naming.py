@@ -1,6 +1,7 @@
 """Names for people: from a title to a folder, from what a server or an address calls a file to a file name."""
 
 import re
+import sys
 import unicodedata
 from urllib.parse import urlsplit
 
@@ -32,11 +33,11 @@ def safe_name(title: str) -> str:
     text = unicodedata.normalize("NFC", printable(title))
     text = re.sub(r"(?<!\s)\s*[/\\|]\s*", " - ", text)
     text = re.sub(r"(?<!\s)\s*:\s+", " - ", text)
-    text = " ".join(sanitize_filename(text, platform="universal").split())
+    text = " ".join(_sanitized(text).split())
     while len(text.encode()) > _LONGEST:
         shorter = text.rpartition(" ")[0]
         text = shorter if len(shorter.encode()) > _LONGEST // 2 else text[:-1]
-    return sanitize_filename(text.strip(" .-"), platform="universal")
+    return _sanitized(text.strip(" .-"))
 
 
 def file_name(name: str) -> str:
@@ -46,8 +47,23 @@ def file_name(name: str) -> str:
     stem, extension = split_name(text)
     while len((stem + extension).encode()) > _LONGEST_FILE and stem:
         stem = stem[:-1]
-    text = sanitize_filename(stem + extension, replacement_text="_", platform="universal")
+    text = _sanitized(stem + extension, "_")
     return text if text.strip("_. ") else ""
+
+
+def _sanitized(name: str, instead: str = "") -> str:
+    """As every file system takes it, in letters that names of files can have here: all of them but in an old locale."""
+    text = sanitize_filename(name, instead, platform="universal", fs_encoding="utf-8")
+    return text if text == _encodable(text) else "".join(map(_nearest, text))
+
+
+def _nearest(char: str) -> str:
+    return _encodable(char) or _encodable(unicodedata.normalize("NFKD", char)) or "_"
+
+
+def _encodable(text: str) -> str:
+    encoding = sys.getfilesystemencoding()
+    return text.encode(encoding, "ignore").decode(encoding)
 
 
 def split_name(name: str) -> tuple[str, str]:

@@ -1,11 +1,13 @@
-"""Standard output whose reader may leave (`haul … | head`): the work goes on, and its outcome is the exit status."""
+"""Outputs whose reader may leave (`haul … 2>&1 | head`): the work goes on, and its outcome is the exit status. What
+standard output does not take for another reason is said once."""
 
 import codecs
 import io
 import os
+import select
 import sys
 import unicodedata
-from typing import Any
+from typing import Any, TextIO
 
 _PLAIN = str.maketrans("–—…×·•“”‘’━─✓✗⊘←→", "--.x**\"\"''--+x-<>")
 
@@ -27,10 +29,12 @@ codecs.register_error("mudlark", _in_other_letters)
 
 
 class _Heard(io.RawIOBase):
-    """Writes to a descriptor; when nobody reads any more, into nothing."""
+    """Writes to a descriptor; when nobody reads any more, or after an error, into nothing. what: it is, in the error;
+    empty if nobody is told of one."""
 
-    def __init__(self, descriptor: int) -> None:
+    def __init__(self, descriptor: int, what: str) -> None:
         self._descriptor = descriptor
+        self._what = what
 
     def writable(self) -> bool:
         return True
@@ -42,25 +46,34 @@ class _Heard(io.RawIOBase):
         return os.isatty(self._descriptor)
 
     def write(self, data: Any, /) -> int:
-        try:
-            return os.write(self._descriptor, data)
-        except BrokenPipeError:
-            nowhere = os.open(os.devnull, os.O_WRONLY)
-            os.dup2(nowhere, self._descriptor)
-            os.close(nowhere)
-            return len(data)
+        while True:
+            try:
+                return os.write(self._descriptor, data)
+            except BlockingIOError:  # of a pipe that has nobody wait
+                select.select([], [self._descriptor], [])
+            except OSError as problem:
+                nowhere = os.open(os.devnull, os.O_WRONLY)
+                os.dup2(nowhere, self._descriptor)
+                os.close(nowhere)
+                if isinstance(problem, BrokenPipeError) or not self._what:
+                    return len(data)
+                raise OSError(problem.errno, problem.strerror, self._what) from problem
 
 
-def heed_only_who_listens() -> None:
-    """Have standard output take what is written, whether it is read or not."""
-    before = sys.stdout
+def heed_who_listens() -> None:
+    """Have standard output and the messages take what is written, whether it is read or not."""
+    sys.stdout = _heard(sys.stdout, "standard output")
+    sys.stderr = _heard(sys.stderr, "")
+
+
+def _heard(before: TextIO, what: str) -> TextIO:
     try:
         descriptor = before.fileno()
     except (AttributeError, OSError, ValueError):  # it is none, or of a test
-        return
-    sys.stdout = io.TextIOWrapper(
-        io.BufferedWriter(_Heard(descriptor)),
+        return before
+    return io.TextIOWrapper(
+        io.BufferedWriter(_Heard(descriptor, what)),
         encoding=before.encoding,
         errors=before.errors if is_unicode(before.encoding) else "mudlark",
-        line_buffering=before.isatty(),
+        line_buffering=bool(before.line_buffering),
     )

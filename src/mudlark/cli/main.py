@@ -12,7 +12,7 @@ import click
 from click.core import ParameterSource
 
 from mudlark import __version__
-from mudlark.cli.heard import heed_only_who_listens
+from mudlark.cli.heard import heed_who_listens
 from mudlark.errors import Internal, Interrupted, MudlarkError, StorageError, UsageError
 
 _COMMANDS = {
@@ -123,7 +123,7 @@ def run() -> NoReturn:
         number = getattr(signal, name, None)
         if number is not None and signal.getsignal(number) != signal.SIG_IGN:  # as nohup has it
             signal.signal(number, signal.default_int_handler)  # ends as tidily as Ctrl-C
-    heed_only_who_listens()
+    heed_who_listens()
     try:
         status = program.main(standalone_mode=False)
         sys.stdout.flush()
