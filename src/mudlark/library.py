@@ -6,6 +6,7 @@ What they raise is a MudlarkError, which knows its code, its exit status, and wh
 
 import asyncio
 from collections.abc import AsyncIterator, Sequence
+from contextlib import aclosing
 from pathlib import Path
 from typing import Literal, TypedDict, Unpack, overload
 
@@ -171,8 +172,9 @@ async def sweep(
     rows = Chosen(only, refresh=refresh).of(gathering.rows, journal)
     try:
         running = Sweep(Here(connection or Connection()), journal, lambda row: with_row(order, row), into, at_once)
-        async for done in running.run(rows):
-            yield done
+        async with aclosing(running.run(rows)) as coming:
+            async for done in coming:
+                yield done
     finally:
         if journal.results:
             journal.write_table(gathering.rows)

@@ -162,7 +162,7 @@ def _usage(problem: click.ClickException) -> UsageError:
     context = getattr(problem, "ctx", None)
     command = context.command_path if context else "mudlark"
     message = " ".join(problem.format_message().split())
-    message = message[:1].upper() + message[1:].rstrip(".") + "."
+    message = message[:1].upper() + message[1:].rstrip(".") + "." * (not message.endswith("?"))
     return UsageError(message + _where_set(problem), f"See `{command} --help`.")
 
 

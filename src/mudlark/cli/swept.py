@@ -4,7 +4,7 @@ import asyncio
 import time
 from collections import Counter
 from collections.abc import AsyncIterator
-from contextlib import asynccontextmanager
+from contextlib import aclosing, asynccontextmanager
 from pathlib import Path
 from typing import Any, get_args
 
@@ -174,12 +174,13 @@ class SweepRun(msgspec.Struct):
             async with self.task.hauler(at_once) as (hauler, side_by_side):
                 task = self.task
                 sweep = Sweep(hauler, self.journal, task.dress, task.into, side_by_side, progress.begin)
-                async for one in sweep.run(self.rows):
-                    progress.end(one)
-                    self.done.append(one)
-                    data.extend({"row": one.row.number, **item_data(item)} for item in one.items)
-                    if one.problem:
-                        data.append({"row": one.row.number, **failure_data(one.row.address, one.problem)})
+                async with aclosing(sweep.run(self.rows)) as coming:
+                    async for one in coming:
+                        progress.end(one)
+                        self.done.append(one)
+                        data.extend({"row": one.row.number, **item_data(item)} for item in one.items)
+                        if one.problem:
+                            data.append({"row": one.row.number, **failure_data(one.row.address, one.problem)})
 
         try:
             with progress:

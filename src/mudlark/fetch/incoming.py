@@ -126,6 +126,11 @@ def words(path: Path) -> Iterator[None]:
     try:
         yield
     except OSError as problem:
-        raise StorageError(
-            f"Cannot write {path}: {problem.strerror}.", "Make room; the same command goes on from here."
-        ) from problem
+        raise StorageError(f"Cannot write {path}: {problem.strerror}.", what_to_do(problem)) from problem
+
+
+def what_to_do(problem: OSError) -> str:
+    """About something in a store that cannot be written or read."""
+    if isinstance(problem, FileNotFoundError):
+        return "It was moved or removed meanwhile; the same command fetches it again."
+    return "Make room; the same command goes on from here."

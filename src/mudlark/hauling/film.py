@@ -79,16 +79,17 @@ async def _fetch_and_assemble(work: Work, fetching: Fetching) -> _Round:
     missing: list[str] = []
     texts: dict[str, list[Outcome]] = {}
     try:
-        async for outcome in fetching.outcomes(jobs_of(work), check_segment, LARGEST):
-            name = outcome.job.track
-            if name not in numbers:
-                texts.setdefault(name, []).append(outcome)
-                continue
-            if outcome.place is None:
-                missing.append(outcome.problem or "")
-            if running.done():  # it cannot go on: the reason comes with its result
-                break
-            parts.put(part_of(outcome, numbers[name]))
+        async with fetching.outcomes(jobs_of(work), check_segment, LARGEST) as outcomes:
+            async for outcome in outcomes:
+                name = outcome.job.track
+                if name not in numbers:
+                    texts.setdefault(name, []).append(outcome)
+                    continue
+                if outcome.place is None:
+                    missing.append(outcome.problem or "")
+                if running.done():  # it cannot go on: the reason comes with its result
+                    break
+                parts.put(part_of(outcome, numbers[name]))
         parts.end()
         work.watch.on_step("Assembling")
         assembled = await running

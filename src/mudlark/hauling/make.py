@@ -14,6 +14,7 @@ from mudlark.archive.layout import REPLACED
 from mudlark.archive.place import can_mend, conclude, mend, names_for, put
 from mudlark.archive.record import Note, Record, to_json
 from mudlark.errors import Refused, StorageError
+from mudlark.fetch.incoming import what_to_do
 from mudlark.find.model import Find
 from mudlark.hauling import recording
 from mudlark.hauling.beside import beside as find_beside
@@ -94,10 +95,7 @@ async def make(work: Work, name: str, state: ItemState) -> Item:
         await asyncio.to_thread(store.discard)  # nothing of what is protected stays
         raise
     except OSError as problem:
-        raise StorageError(
-            f"Cannot write into {store.folder}: {problem.strerror}.",
-            "Make room; the same command goes on from here.",
-        ) from problem
+        raise StorageError(f"Cannot write into {store.folder}: {problem.strerror}.", what_to_do(problem)) from problem
     if fetching.counts.missing and not live:
         item.kept = store.folder
     else:

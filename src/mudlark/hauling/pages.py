@@ -31,7 +31,8 @@ async def make_pages(work: Work, fetching: Fetching) -> Made:
     """Fetch page images, and bind them in their order; a single picture stays one."""
     work.watch.on_step("Fetching")
     jobs = list(jobs_of(work))
-    outcomes = [one async for one in fetching.outcomes(jobs, _check, layout=Layout.APART)]
+    async with fetching.outcomes(jobs, _check, layout=Layout.APART) as coming:
+        outcomes = [one async for one in coming]
     work.watch.on_step("Assembling")
     pictures = work.target.presentation.pictures or tuple(Picture(0, 0) for _ in outcomes)
     problems: list[Problem] = []

@@ -46,10 +46,11 @@ async def make_plain(work: Work, fetching: Fetching) -> Made:
 
     digest, place, count = hashlib.sha256(), None, 0
     jobs = parts(rendition.name, segment, work.store.rows(rendition.name), size)
-    async for outcome in fetching.outcomes(jobs, lambda _head: None, layout=Layout.WHOLE):
-        place = _there(outcome)
-        await asyncio.to_thread(_hash, digest, place)
-        count += place.length
+    async with fetching.outcomes(jobs, lambda _head: None, layout=Layout.WHOLE) as outcomes:
+        async for outcome in outcomes:
+            place = _there(outcome)
+            await asyncio.to_thread(_hash, digest, place)
+            count += place.length
     assert place
     media = await asyncio.to_thread(_as_media, work, place.path)
     return Made((media,), digest=(count, digest.hexdigest()))
@@ -81,11 +82,11 @@ def parts(track: str, segment: Segment, rows: list[StoredRow], size: Callable[[]
 
 async def _at_once(work: Work, fetching: Fetching, job: Job) -> Made:
     """A file that comes in one body, which is hashed as it comes."""
-    async for outcome in fetching.outcomes([job], lambda _head: None, layout=Layout.APART):
-        media = await asyncio.to_thread(_as_media, work, _there(outcome).path)
-        row = outcome.row
-        return Made((media,), digest=(row.bytes, row.sha256) if row else None)
-    raise NetworkError("The file could not be fetched.", "The same command goes on from here.")
+    async with fetching.outcomes([job], lambda _head: None, layout=Layout.APART) as outcomes:
+        outcome = await anext(outcomes)
+    media = await asyncio.to_thread(_as_media, work, _there(outcome).path)
+    row = outcome.row
+    return Made((media,), digest=(row.bytes, row.sha256) if row else None)
 
 
 def _there(outcome: Outcome) -> Place:

@@ -147,12 +147,13 @@ async def record(work: Work) -> tuple[Work, Fetching]:
     tell(broadcast.state)
     numbers = {name: number for number, name in enumerate(_played(work))}
     try:
-        async for outcome in fetching.outcomes(jobs(), check_segment, LARGEST, hopeful=True):
-            job = outcome.job
-            segment = job.segment if outcome.place else _missing(job.segment)
-            journal.add(_Line(job.track, job.number, listed.pop((job.track, job.number)), segment))
-            if job.track in numbers:
-                preview.put(outcome, numbers[job.track])
+        async with fetching.outcomes(jobs(), check_segment, LARGEST, hopeful=True) as outcomes:
+            async for outcome in outcomes:
+                job = outcome.job
+                segment = job.segment if outcome.place else _missing(job.segment)
+                journal.add(_Line(job.track, job.number, listed.pop((job.track, job.number)), segment))
+                if job.track in numbers:
+                    preview.put(outcome, numbers[job.track])
     finally:
         await preview.end()
     if not journal:

@@ -1,8 +1,8 @@
 """What the makers of items share: one haul as a value, how its pieces are fetched, and what a maker leaves."""
 
 import time
-from collections.abc import AsyncGenerator, AsyncIterable, Iterable, Iterator
-from contextlib import aclosing
+from collections.abc import AsyncIterable, AsyncIterator, Iterable, Iterator
+from contextlib import aclosing, asynccontextmanager
 from heapq import merge
 from pathlib import Path
 
@@ -87,6 +87,7 @@ class Fetching:
             self.came, self._recorded = recording.came, recording.facts
             self._begun, self._last = recording._begun, recording._last
 
+    @asynccontextmanager
     async def outcomes(
         self,
         jobs: Iterable[Job] | AsyncIterable[Job],
@@ -95,9 +96,9 @@ class Fetching:
         *,
         hopeful: bool = False,
         layout: Layout = Layout.SHARED,
-    ) -> AsyncGenerator[Outcome]:
-        """Outcomes in the order of the jobs. largest: bytes of one of them, if there is a limit. hopeful: many
-        failures in a row do not end it. layout: how the store has them."""
+    ) -> AsyncIterator[AsyncIterator[Outcome]]:
+        """Outcomes in the order of the jobs; nothing is fetched any more once they are left. largest: bytes of one of
+        them, if there is a limit. hopeful: many failures in a row do not end it. layout: how the store has them."""
         watch = self.work.watch
         hearing = Watch(self._bytes_came, watch.on_outcome, watch.on_retry)
         renew = Renewal(self.work.session, self.work.target)
@@ -105,10 +106,13 @@ class Fetching:
             self.work.session, self.work.store, check, hearing, self.counts, largest, hopeful, renew, layout
         )
         async with aclosing(engine.run(jobs)) as outcomes:
-            async for outcome in outcomes:
-                if not outcome.absent:
-                    self._note(outcome)
-                    yield outcome
+            yield self._noted(outcomes)
+
+    async def _noted(self, outcomes: AsyncIterator[Outcome]) -> AsyncIterator[Outcome]:
+        async for outcome in outcomes:
+            if not outcome.absent:
+                self._note(outcome)
+                yield outcome
 
     def begin_again(self, doubtful: int) -> None:
         """All is gone through once more, for the sake of so many that came and were no good."""

@@ -8,8 +8,8 @@ import logging
 import tempfile
 import time
 from collections import Counter, deque
-from collections.abc import AsyncIterator, Awaitable, Callable
-from contextlib import suppress
+from collections.abc import AsyncGenerator, Awaitable, Callable
+from contextlib import aclosing, suppress
 from pathlib import Path
 from urllib.parse import urlsplit
 
@@ -97,13 +97,14 @@ class Sweep(msgspec.Struct):
     on_begin: Callable[[ListRow], HaulWatch] = lambda _row: HaulWatch()
     _held: list[ListRow] = msgspec.field(default_factory=list)
 
-    async def run(self, rows: list[ListRow]) -> AsyncIterator[Done]:
+    async def run(self, rows: list[ListRow]) -> AsyncGenerator[Done]:
         """What comes of each, as it is done. Raises StorageError when the folder takes no more, or nothing at all."""
         await asyncio.to_thread(_insist_on, self.into)
         hosts = Hosts()
         waiting, left = deque(rows), list[ListRow]()
-        async for done in self._side_by_side(waiting, hosts, left):
-            yield done
+        async with aclosing(self._side_by_side(waiting, hosts, left)) as coming:
+            async for done in coming:
+                yield done
         last, gone = deque[ListRow](), list[ListRow]()
         for host in dict.fromkeys(_host(row) for row in left):  # one of each finds out whether it is back
             mine = [row for row in left if _host(row) == host]
@@ -115,8 +116,9 @@ class Sweep(msgspec.Struct):
                 hosts.answered(host)
                 last.extend(mine[1:])
         again = list[ListRow]()
-        async for done in self._side_by_side(last, hosts, again):
-            yield done
+        async with aclosing(self._side_by_side(last, hosts, again)) as coming:
+            async for done in coming:
+                yield done
         held, self._held = self._held, []
         for row in held:  # another process may have finished by now
             yield await self._one(row, last=True)
@@ -124,7 +126,7 @@ class Sweep(msgspec.Struct):
             problem = NetworkError(f"{_host(row)} gave no answer for the rows before, nor at the end.", "Try later.")
             yield self._failed(row, problem, time.monotonic())
 
-    async def _side_by_side(self, waiting: deque[ListRow], hosts: Hosts, left: list[ListRow]) -> AsyncIterator[Done]:
+    async def _side_by_side(self, waiting: deque[ListRow], hosts: Hosts, left: list[ListRow]) -> AsyncGenerator[Done]:
         """Rows whose host is gone come into `left`."""
         running: set[asyncio.Task[Done | None]] = set()
         finished: set[asyncio.Task[Done | None]] = set()
