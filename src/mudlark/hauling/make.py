@@ -92,15 +92,23 @@ async def make(work: Work, name: str, state: ItemState) -> Item:
             return Item(record, None, store.folder)
         item = await asyncio.to_thread(_keep, work, record, name, state)
     except Refused:
-        await asyncio.to_thread(store.discard)  # nothing of what is protected stays
+        await _clear_away(work)  # nothing of what is protected stays
         raise
     except OSError as problem:
         raise StorageError(f"Cannot write into {store.folder}: {problem.strerror}.", what_to_do(problem)) from problem
     if fetching.counts.missing and not live:
         item.kept = store.folder
     else:
-        await asyncio.to_thread(store.discard)
+        await _clear_away(work)
     return item
+
+
+async def _clear_away(work: Work) -> None:
+    """Remove the store. Nothing in it is open any more: on a server's disk, or on Windows, part of it would stay."""
+    for log in (work.requests, work.exchanges):
+        if log:
+            log.close()
+    await asyncio.to_thread(work.store.discard)
 
 
 def _mind_room(work: Work, planned: float | None) -> None:
