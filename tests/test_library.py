@@ -1,9 +1,12 @@
 """Mudlark from a program: coroutines, each usable in one asyncio.run."""
 
 import asyncio
+import os
 import re
+import shutil
 import subprocess
 import sys
+from contextlib import suppress
 from pathlib import Path
 from types import ModuleType
 
@@ -12,10 +15,21 @@ import pytest
 import mudlark
 from mudlark.demo.site import DemoSite
 from mudlark.errors import Refused
+from mudlark.fetch.store import WORKING
 from mudlark.manifest.wish import Wish
 from mudlark.notebook import watched
 
 pytestmark = pytest.mark.program
+OPEN = Path("/proc/self/fd")
+
+
+def opened() -> list[str]:
+    """The files that this process has open."""
+    paths = list[str]()
+    for number in list(OPEN.iterdir()):
+        with suppress(OSError):  # that of the folder itself
+            paths.append(str(number.readlink()))
+    return paths
 
 
 def test_look_list_fetch_and_verify(site: DemoSite, tmp_path: Path) -> None:
@@ -46,6 +60,21 @@ def test_a_find_is_hauled_with_its_page_and_others_are_chosen(site: DemoSite, tm
     film = f"{site.origins.media}/films/slipway.mp4"
     assert asyncio.run(mudlark.haul(film, tmp_path, expect="0" * 64)).verdict in ("flawed", "broken")
     assert "<caption>The Tide Mill at Work</caption>" in item._repr_html_()
+
+
+@pytest.mark.skipif(not OPEN.exists(), reason="open files are only told here")
+def test_nothing_of_a_store_is_open_when_it_is_removed(
+    site: DemoSite, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    removed: list[list[str]] = []
+
+    def remove(folder: Path, **_: object) -> None:
+        if folder.parent.name == WORKING:
+            removed.append([path for path in opened() if path.startswith(f"{folder}{os.sep}")])
+
+    monkeypatch.setattr(shutil, "rmtree", remove)
+    asyncio.run(mudlark.haul(f"{site.origins.media}/films/slipway.mp4", tmp_path))
+    assert removed and not any(removed), removed
 
 
 def test_what_is_shown_in_a_notebook_is_escaped_and_progress_changes_in_place(monkeypatch: pytest.MonkeyPatch) -> None:
