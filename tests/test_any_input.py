@@ -9,7 +9,7 @@ from typing import Any
 
 import msgspec
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from yarl import URL
 
@@ -90,6 +90,7 @@ def test_a_name_in_a_header_field_is_read_or_none(field: str) -> None:
     | st.integers().map(str)
     | st.from_regex(r"P?T?-?[\d²٣]{1,30}[.,:]?\d*[HMSDe%]?", fullmatch=True)
 )
+@example("7\x1f")
 def test_numbers_and_lengths_in_any_script_are_read_or_none(text: str) -> None:
     number = whole_number(text)
     assert number is None or 0 <= number < 10**18

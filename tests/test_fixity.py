@@ -1,11 +1,15 @@
 """Fixity over the years: histories, samples, what no record lists, digests for others; and items mended from their
 records alone."""
 
+import errno
+import io
 import json
+import os
 import subprocess
 from collections.abc import Callable
 from pathlib import Path
 from threading import Event
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -13,6 +17,8 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from mudlark.archive import assay as assaying
+from mudlark.archive import entry as entries
+from mudlark.archive import record as records
 from mudlark.archive.assay import Sampling, assay
 from mudlark.archive.history import PastCheck, checks_of, last_check, note_check
 from mudlark.archive.layout import CHECKSUMS, HISTORY, RECORD
@@ -20,7 +26,8 @@ from mudlark.archive.ledger import read_ledger
 from mudlark.archive.record import read_record
 from mudlark.archive.sidecar import sidecar
 from mudlark.archive.tree import items_below
-from mudlark.demo.site import DemoSite
+from mudlark.demo.site import DemoSite, media_folder
+from mudlark.verify import fixity
 from mudlark.verify.account import Account
 from mudlark.verify.fixity import digest
 from tests.conftest import Ran
@@ -54,6 +61,38 @@ def test_each_check_leaves_a_line_and_what_is_none_is_passed_over(tmp_path: Path
     assert last_check(str(folder)) == second and isinstance(first, PastCheck)
     entry = next(iter(read_ledger(tmp_path).entries))
     assert entry.checked == "2032-01-01T00:00:00Z" and entry.verdict == "unproven" and "last checked" in entry.problem
+
+
+@pytest.mark.parametrize(
+    ("number", "verdict"), [(errno.EACCES, "unproven"), (errno.EMFILE, "unproven"), (errno.EIO, "broken")]
+)
+def test_what_may_not_be_read_is_unproven_and_what_the_disk_does_not_give_is_broken(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, number: int, verdict: str
+) -> None:
+    folder, real = (
+        item(tmp_path / "Buoy", (media_folder() / "foghorn-demonstration.mp4").read_bytes()),
+        io.FileIO.__init__,
+    )
+
+    def opened(self: io.FileIO, path: Path, *given: Any) -> None:
+        if Path(path).name == "buoy.bin":
+            raise OSError(number, os.strerror(number), str(path))
+        real(self, path, *given)
+
+    monkeypatch.setattr(fixity._Heeding, "__init__", opened)
+    (assayed,) = assay(folder)
+    assert assayed.verdict == verdict and os.strerror(number) in assayed.account.reason
+    monkeypatch.undo()
+    assert assay(folder)[0].verdict == "sound"
+
+    def read(_path: Path, _most: int) -> bytes:
+        raise OSError(number, os.strerror(number), RECORD)
+
+    monkeypatch.setattr(records, "read_plain", read)
+    monkeypatch.setattr(entries, "read_plain", read)
+    assert assay(folder)[0].verdict == verdict
+    shown = next(iter(read_ledger(tmp_path).entries)).verdict
+    assert shown == ("unproven" if number == errno.EACCES else "broken")
 
 
 def test_a_history_that_is_a_link_is_not_followed(tmp_path: Path) -> None:

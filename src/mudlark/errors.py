@@ -5,10 +5,15 @@ An error states facts (what happened, where) and, where there is something to do
 The core raises; only the command line prints.
 """
 
+import errno
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Self
+
+_NOT_NOW = frozenset(
+    (errno.EACCES, errno.EPERM, errno.EMFILE, errno.ENFILE, errno.ENOMEM, errno.ETIMEDOUT, errno.ESTALE)
+)
 
 
 class MudlarkError(Exception):
@@ -112,6 +117,12 @@ class StorageError(MudlarkError):
     exit_status = 6
 
 
+class Unread(StorageError):
+    """Something that may not be read, or not just now: nothing is known of it."""
+
+    code = "unread"
+
+
 class Held(StorageError):
     """Another process is at work on it."""
 
@@ -124,6 +135,12 @@ class Unexamined(MudlarkError):
     code = "unexamined"
 
 
+def unreadable(path: Path, problem: OSError) -> StorageError:
+    """That something cannot be read: as nobody lets us, or as it is gone or damaged."""
+    words = f"Cannot read {path}: {problem.strerror or problem}."
+    return Unread(words, "See that you may read it.") if problem.errno in _NOT_NOW else StorageError(words)
+
+
 @contextmanager
 def examining(path: Path) -> Iterator[None]:
     """Whatever goes wrong with one thing of many is said of that thing, so that the others go on."""
@@ -132,7 +149,7 @@ def examining(path: Path) -> Iterator[None]:
     except MudlarkError:
         raise
     except OSError as problem:
-        raise StorageError(f"Cannot read {path}: {problem.strerror or problem}.") from problem
+        raise unreadable(path, problem) from problem
     except Exception as problem:
         raise Unexamined(
             f"{path} could not be looked into: {type(problem).__name__}: {problem}.",

@@ -31,7 +31,7 @@ def tidy(text: str | None, longest: int = 300) -> str | None:
 
 def whole_number(text: str) -> int | None:
     """A number as fields and attributes state it: ASCII digits only, and no more of them than can be meant."""
-    return int(text) if _WHOLE.fullmatch(text) else None
+    return int(text.strip()) if _WHOLE.fullmatch(text) else None
 
 
 def sentence(text: str) -> str:

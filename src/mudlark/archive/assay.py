@@ -19,14 +19,14 @@ from mudlark.archive.layout import CHECKSUMS, OWN, REPLACED, is_sweep_table
 from mudlark.archive.place import inside_item
 from mudlark.archive.record import FileFacts, PlayFacts, Record, TrackFacts, read_record, tracks_of
 from mudlark.archive.sidecar import checksums_right
-from mudlark.archive.tree import Sight, below, files_below, items_below
-from mudlark.errors import MudlarkError, UsageError, examining
+from mudlark.archive.tree import below, files_below, items_below
+from mudlark.errors import MudlarkError, Unread, UsageError, examining
 from mudlark.find.judge.kind import kind_by_extension
 from mudlark.manifest.model import STREAMED
 from mudlark.manifest.radio import LISTS
 from mudlark.plain import is_plain, kind_of
 from mudlark.text import printable
-from mudlark.verify.account import Account, Verdict
+from mudlark.verify.account import UNOPENED, Account, Verdict
 from mudlark.verify.fixity import compare
 from mudlark.verify.forms.pictures import check_pages
 from mudlark.verify.media import Checked, check_file
@@ -147,7 +147,7 @@ def assays(
         elif found.kind == "file" and not is_sweep_table(found.path.name):
             passed_over(found.path)
         elif found.kind == "odd" and (found.path.is_dir() or _is_looked_at(found.path.name) or found.path == path):
-            yield _unopened(found)
+            yield _unopened(found.path, found.words[:1].upper() + found.words[1:])
 
 
 class Workload(msgspec.Struct, frozen=True):
@@ -178,10 +178,10 @@ def _bytes_of(folder: Path) -> int:
     return 0
 
 
-def _unopened(found: Sight) -> Assay:
+def _unopened(path: Path, words: str) -> Assay:
     """What was named and not opened: nothing is known of it."""
-    assayed = Assay(found.path, Account(), found.path.name)
-    assayed.account.skipped("not-opened", found.words[:1].upper() + found.words[1:])
+    assayed = Assay(path, Account(), path.name)
+    assayed.account.skipped(UNOPENED, words.rstrip("."))
     return assayed
 
 
@@ -196,6 +196,8 @@ def _guarded(path: Path, verify: Callable[[Path], Assay]) -> Assay:
     try:
         with examining(path):
             return verify(path)
+    except Unread as problem:
+        return _unopened(path, problem.what)
     except MudlarkError as problem:
         assayed = Assay(path, Account(), path.name)
         assayed.account.failed("record" if path.is_dir() else "file", problem.code, problem.what, grave=True)
@@ -217,14 +219,17 @@ def _assay_item(folder: Path) -> Assay:
         fixity = beside.submit(_wrong_files, record, inside, unwanted)
         try:
             media = _look_into(assayed, record, inside)
-            wrong = fixity.result()
+            wrong, unread = fixity.result()
         except BaseException:
             unwanted.set()
             raise
-    if _check_fixity(record, wrong, assayed.account):
+    if _check_fixity(record, wrong, unread, assayed.account):
         assayed.account.carry(record.checks)
     _tell_unlisted(folder, record, assayed.account)
-    if os.path.lexists(folder / CHECKSUMS) and not checksums_right(folder):
+    sums = folder / CHECKSUMS
+    if is_plain(sums) and not os.access(sums, os.R_OK):
+        assayed.account.skipped("checksums", f"{CHECKSUMS} may not be read")
+    elif os.path.lexists(sums) and not checksums_right(folder):
         text = f"{CHECKSUMS} does not say what the record says: it is stale, or was altered"
         assayed.account.failed("checksums", CHECKSUMS_STALE, text)
     assayed.account.add(media)
@@ -245,14 +250,16 @@ def _look_into(assayed: Assay, record: Record, inside: dict[str, Path]) -> Accou
         return account
     for path in media:
         streamed, endless = record.source.kind in STREAMED, record.source.kind == "stream"
-        checked = check_file(path, record.planned_duration, account, streamed=streamed, endless=endless)
-        _describe(assayed, checked, path)
+        with suppress(Unread), examining(path):  # which its digest says
+            checked = check_file(path, record.planned_duration, account, streamed=streamed, endless=endless)
+            _describe(assayed, checked, path)
     return account
 
 
-def _wrong_files(record: Record, inside: dict[str, Path], unwanted: Event) -> list[str]:
-    """What is wrong with the recorded files: that they are not there, or not with their sizes and digests."""
-    wrong = []
+def _wrong_files(record: Record, inside: dict[str, Path], unwanted: Event) -> tuple[list[str], list[str]]:
+    """What is wrong with the recorded files: that they are not there, or not with their sizes and digests; and which
+    of them could not be read."""
+    wrong, unread = list[str](), list[str]()
     first: dict[str, FileFacts] = {}  # a file that is listed often is read once
     for file in record.files:
         if (known := first.setdefault(file.path, file)) is not file:
@@ -260,18 +267,24 @@ def _wrong_files(record: Record, inside: dict[str, Path], unwanted: Event) -> li
                 wrong.append(f"{file.path} is listed twice, and differently")
         elif file.path not in inside:
             wrong.append(f"{file.path} is outside of the item or a link, and was not opened")
-        elif problem := compare(inside[file.path], file.bytes, file.sha256, unwanted):
-            wrong.append(problem)
+        else:
+            try:
+                wrong += filter(None, [compare(inside[file.path], file.bytes, file.sha256, unwanted)])
+            except Unread as problem:
+                unread.append(problem.what.rstrip("."))
     if not any(file.role == "media" for file in record.files):
         wrong.append("the record lists no media")
-    return wrong
+    return wrong, unread
 
 
-def _check_fixity(record: Record, wrong: list[str], account: Account) -> bool:
+def _check_fixity(record: Record, wrong: list[str], unread: list[str], account: Account) -> bool:
     """True if every recorded file is there with its size and digest."""
+    for words in unread[:10]:
+        account.skipped(UNOPENED, words)
     if wrong:
         more = f"; and {len(wrong) - 10} more" if len(wrong) > 10 else ""
         account.failed("fixity", "fixity", "; ".join(wrong[:10]) + more, grave=True)
+    if wrong or unread:
         return False
     count = "the file has" if len(record.files) == 1 else f"all {len(record.files)} files have"
     account.passed("fixity", f"{count} the recorded SHA-256")

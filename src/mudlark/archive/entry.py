@@ -100,8 +100,8 @@ def read_entry(folder: str, name: str) -> tuple[LedgerEntry, Identity | None]:
     try:
         slim = _decoder.decode(read_plain(f"{folder}{os.sep}{RECORD}", LARGEST_RECORD))
     except (OSError, ValueError, NotPlain, RecursionError) as problem:
-        broken = LedgerEntry(name, Path(folder).name, "broken", problem=f"Its record cannot be read: {problem}")
-        return broken, None
+        verdict: Verdict = "unproven" if isinstance(problem, PermissionError) else "broken"
+        return LedgerEntry(name, Path(folder).name, verdict, problem=f"Its record cannot be read: {problem}"), None
     media = [file for file in slim.files if file.role == "media"]
     checked = last_check(folder)  # which knows better than the record what it is like now
     words = slim.problems[0].message if slim.problems else ""

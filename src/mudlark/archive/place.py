@@ -138,6 +138,8 @@ def inside_item(folder: Path, name: str) -> Path | None:
         try:
             if path.is_symlink():
                 return None
+        except PermissionError:  # which whoever opens it is told
+            continue
         except OSError:
             return None
     return path
@@ -148,7 +150,7 @@ def can_mend(folder: Path, old: Record, new: Record) -> bool:
     listed = {file.path for file in old.files}
     for name in {*listed, *(file.path for file in new.files), REPLACED, RECORD}:
         path = inside_item(folder, name)
-        if path is None or (path.exists() and name not in (*listed, REPLACED, RECORD)):
+        if path is None or (os.path.lexists(path) and name not in (*listed, REPLACED, RECORD)):
             return False
     return True
 

@@ -9,7 +9,7 @@ from typing import Any, Literal
 import msgspec
 
 from mudlark.archive.layout import LARGEST_RECORD, RECORD
-from mudlark.errors import FormatError, StorageError
+from mudlark.errors import FormatError, unreadable
 from mudlark.media.details import details_of, heard, rate_of
 from mudlark.media.movie import TrackIndex
 from mudlark.media.samples import Format
@@ -391,7 +391,7 @@ def read_record(folder: Path, *, segments: bool = True) -> Record:
     try:
         record = _decoder.decode(_bounded(read_plain(path, LARGEST_RECORD), path, segments=segments))
     except OSError as problem:
-        raise StorageError(f"Cannot read {path}: {problem.strerror}.") from problem
+        raise unreadable(path, problem) from problem
     except (ValueError, RecursionError) as problem:
         raise FormatError(f"{path} is not a record that Mudlark can read: {problem}.") from problem
     if record.mudlark_record < 1:

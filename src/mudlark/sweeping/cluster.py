@@ -70,7 +70,7 @@ class Cluster:
         security = None
         if address.startswith(_LOCAL):
             count = address.removeprefix(_LOCAL)
-            if not count.isdigit() or not 1 <= int(count) <= 64:
+            if not (count.isascii() and count.isdigit()) or not 1 <= int(count) <= 64:
                 raise UsageError(f"{address!r} names no number of workers.", "Write it as local:4.")
             self._stack.enter_context(_without_pages())
             security = distributed.Security.temporary()  # a key that only this program and its workers know

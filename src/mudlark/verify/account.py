@@ -18,6 +18,7 @@ END = "end"  # where a file ends is what its manifest says; or, skipped, is stat
 BYTES = "bytes"  # each byte of a file belongs to something; or, skipped, some belong to nothing that was read
 _PAGES = "pages"
 _ENDS = frozenset({END, "length"})  # checks that prove where a file ends that does not say so itself
+UNOPENED = "not-opened"  # what nothing is known of
 _BY_DIGEST = frozenset({"stated-digest", "expected-digest", "coded-frames"})
 _MOST_TOLD = 3  # places of bytes that belong to nothing
 
@@ -69,7 +70,10 @@ class Account(msgspec.Struct):
     @property
     def proven(self) -> bool:
         """True if it is proven whole: by a digest, or as each of its bytes and its end are accounted for. The end of
-        some kinds of file is stated nowhere in them; then a manifest or a server must have stated it."""
+        some kinds of file is stated nowhere in them; then a manifest or a server must have stated it. Nothing is proven
+        of what could not be opened."""
+        if any(check.name == UNOPENED for check in self.checks):
+            return False
         held = {check.name for check in self.checks if check.outcome == "passed"}
         if held & _BY_DIGEST:
             return True
@@ -97,7 +101,7 @@ class Account(msgspec.Struct):
             first_by = (_BY_DIGEST, {"samples", "frames", "content", _PAGES}, {BYTES})
             best = next(check for names in first_by for check in proofs if check.name in names)
             return f"It is whole: {best.detail}{', and more' if len(proofs) > 1 else ''}."
-        unopened = next((check.detail for check in self.checks if check.name == "not-opened"), None)
+        unopened = next((check.detail for check in self.checks if check.name == UNOPENED), None)
         if unopened:
             return f"{unopened}."
         if self.has_gaps:

@@ -6,7 +6,7 @@ from pathlib import Path
 from threading import Event
 from typing import TYPE_CHECKING
 
-from mudlark.errors import StorageError
+from mudlark.errors import StorageError, Unread, unreadable
 from mudlark.plain import not_plain
 
 if TYPE_CHECKING:
@@ -31,16 +31,20 @@ def digest(path: Path, algorithm: str = "sha256", unwanted: Event | None = None)
             computed = hashlib.file_digest(file, algorithm).hexdigest()
             return file.tell(), computed
     except OSError as problem:
-        raise StorageError(f"Cannot read {path}: {problem.strerror}.") from problem
+        raise unreadable(path, problem) from problem
 
 
 def compare(path: Path, size: int, sha256: str, unwanted: Event | None = None) -> str | None:
     """What is wrong with a file that should have this size and digest, in words; None if nothing is. unwanted: see
-    `digest`."""
+    `digest`. Raises Unread if that cannot be known."""
     try:
         if words := not_plain(path):
             return f"{path.name} is {words}, and was not opened"
         actual_size, actual = digest(path, unwanted=unwanted)
+    except Unread:
+        raise
+    except PermissionError as problem:  # of its folder
+        raise unreadable(path, problem) from problem
     except FileNotFoundError:
         return f"{path.name} is missing"
     except (OSError, ValueError, StorageError) as problem:

@@ -112,9 +112,10 @@ def read_script(source: str, address: str, page: Page) -> Page:
 def _refresh(tree: LexborHTMLParser, base: str, url: str) -> tuple[str, str] | None:
     """Where a page leads by itself within ten seconds (HTML §4.2.5.3), or at once by a bare assignment."""
     for node in tree.css('meta[http-equiv="refresh" i]'):
-        wait, _, rest = (node.attributes.get("content") or "").replace(",", ";").partition(";")
+        stated, _, rest = (node.attributes.get("content") or "").replace(",", ";").partition(";")
+        wait = stated.strip()
         target = re.sub(r"^\s*url\s*=\s*", "", rest, flags=re.I).strip().strip("\"'")
-        if re.fullmatch(r"\s*\d{1,2}(?:\.\d*)?\s*", wait) and float(wait) <= _SOON and target:
+        if re.fullmatch(r"\d{1,2}(?:\.\d*)?", wait) and float(wait) <= _SOON and target:
             address = resolve(base, target)
             if address and address != url:
                 return address, f"after {float(wait):g} s by itself" if float(wait) else "at once by itself"
