@@ -260,7 +260,7 @@ def _bytes(path: Path) -> bytes | None:
 def _finished(place: Path) -> Inventory:
     """The inventory of an object, once what a run before left half done is done. Raises FormatError where it is
     damaged."""
-    names = [one.name for one in place.iterdir() if one.is_dir() and one.name[:1] == "v" and one.name[1:].isdigit()]
+    names = [one.name for one in place.iterdir() if one.is_dir() and one.name[:1] == "v" and one.name[1:].isdecimal()]
     newest = max(names, key=lambda name: int(name[1:]), default="")
     if newest and _bytes(place / newest / _INVENTORY) != _bytes(place / _INVENTORY):
         _read(place / newest)

@@ -288,7 +288,7 @@ class Chosen(msgspec.Struct, frozen=True):
 
 def _is_meant(row: ListRow, only: str) -> bool:
     ranges = [part.strip().partition("-") for part in only.split(",")]
-    if all(first.isdigit() and (last.isdigit() or not dash) for first, dash, last in ranges):
+    if all(first.isdecimal() and (last.isdecimal() or not dash) for first, dash, last in ranges):
         return any(int(first) <= row.number <= int(last or first) for first, _, last in ranges)
     return only.casefold() in "\n".join((row.address, row.title or "", *row.listed.values())).casefold()
 
