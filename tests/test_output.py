@@ -9,6 +9,7 @@ import subprocess
 import sys
 import time
 import unicodedata
+import zipfile
 from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
@@ -162,6 +163,33 @@ def test_outputs_that_take_nothing_do_not_end_a_haul(trouble: Trouble, tmp_path:
     assert ran.returncode == status and b"Traceback" not in ran.stderr
     assert (tmp_path / "kept" / "shop" / "record.json").exists() and not (tmp_path / "kept" / ".mudlark").exists()
     assert (b"standard output: No space left on device" in ran.stderr) == (where == ">/dev/full")
+
+
+@pytest.mark.program
+@pytest.mark.skipif(sys.platform != "linux", reason="elsewhere names are text")
+def test_words_and_folders_in_another_encoding_are_taken(trouble: Trouble, tmp_path: Path) -> None:
+    trouble.say("/shop.mp4", Answer(SHOP))
+    odd = b"Fl\xf6te"
+    command = [bytes(PROGRAM), b"haul", f"{trouble.url}/shop.mp4".encode(), b"--into", odd, b"--title", odd]
+    command += [b"--operator", odd, b"--header", b"X-Museum: " + odd]
+    environment = own_environment(tmp_path)
+
+    def run(*words: bytes) -> Any:
+        ran = subprocess.run(words, cwd=tmp_path, env=environment, capture_output=True, check=False)
+        assert ran.returncode == 0, ran.stderr
+        return ran.stdout
+
+    item = json.loads(run(*command, b"--json"))["items"][0]
+    folder = tmp_path / os.fsdecode(odd)
+    record = json.loads((folder / "Fl\u00f6te" / "record.json").read_text())
+    assert (
+        item["title"] == record["title"] == record["operator"]["name"] == "Fl\u00f6te" and "\u00f6" in record["command"]
+    )
+    (folder / "Fl\u00f6te").rename(folder / os.fsdecode(odd))
+    assert b"1 sound" in run(bytes(PROGRAM), b"ledger", odd)
+    run(bytes(PROGRAM), b"bag", odd, b"--into", b"out", b"--zip")
+    (made,) = (tmp_path / "out").iterdir()
+    assert zipfile.ZipFile(made).namelist()[0].startswith("Fl\u00f6te/")
 
 
 @pytest.mark.program

@@ -5,6 +5,7 @@ import re
 from functools import lru_cache
 
 _WHOLE = re.compile(r"\s*[0-9]{1,18}\s*")
+_ESCAPED = re.compile("[\udc80-\udcff]+")
 _ODD = re.compile(r"[^\x20-\x7e\n]")
 _BEYOND = re.compile(r"[^\x00-\x7f]")
 
@@ -12,6 +13,19 @@ _BEYOND = re.compile(r"[^\x00-\x7f]")
 def printable(text: str) -> str:
     """Text from outside on one line, safe for a terminal: what cannot be seen becomes a blank."""
     return visible(text).strip()
+
+
+def text_of(raw: bytes) -> str:
+    """Text in one of two encodings: UTF-8 if it is that, else Latin-1."""
+    try:
+        return raw.decode("utf-8")
+    except UnicodeDecodeError:
+        return raw.decode("latin-1")
+
+
+def readable(text: str) -> str:
+    """Text from a command line, of which bytes that the system could not decode stand as escapes: they become text."""
+    return _ESCAPED.sub(lambda match: text_of(match[0].encode("utf-8", "surrogateescape")), text)
 
 
 def visible(text: str) -> str:

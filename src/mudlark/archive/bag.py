@@ -22,6 +22,7 @@ from mudlark.archive.tree import DECLARATION
 from mudlark.atomic import atomic_write
 from mudlark.errors import FormatError, StorageError, UsageError
 from mudlark.plain import is_plain
+from mudlark.text import readable
 
 _LISTS = "manifest-sha256.txt"
 _ALGORITHMS = ["sha256", "sha512"]
@@ -182,4 +183,4 @@ def _write_zip(made: Path, target: Path) -> None:
         zipfile.ZipFile(file, "w", strict_timestamps=False) as archive,
     ):
         for path in sorted(made.rglob("*")):
-            archive.write(path, Path(made.name) / path.relative_to(made))
+            archive.write(path, readable(str(path.relative_to(made.parent))))

@@ -6,6 +6,8 @@ from typing import Any, TypeVar
 
 import click
 
+from mudlark.text import readable
+
 F = TypeVar("F", bound=Callable[..., Any])
 MANNERS = ("some", "full")
 GROUPS = ("Options", "Choosing", "Renditions", "Broadcasts", "Listening", "Network", "Output")
@@ -17,6 +19,16 @@ class _Option(click.Option):
     def __init__(self, *names: Any, group: str = GROUPS[0], **given: Any) -> None:
         super().__init__(*names, **given)
         self.group = group
+
+    def type_cast_value(self, ctx: click.Context, value: Any) -> Any:
+        """Text is text, in whichever encoding it was given; paths keep their bytes."""
+        return _as_text(super().type_cast_value(ctx, value))
+
+
+def _as_text(given: Any) -> Any:
+    if isinstance(given, tuple):
+        return tuple(map(_as_text, given))
+    return readable(given) if isinstance(given, str) else given
 
 
 class Command(click.Command):

@@ -16,7 +16,7 @@ from msgspec.structs import replace
 from mudlark.cli.command import MANNERS, option
 from mudlark.errors import UsageError
 from mudlark.find.model import Kind, Role
-from mudlark.text import printable
+from mudlark.text import printable, readable
 
 if TYPE_CHECKING:  # what is only needed once a command runs is loaded then: --help and completion are quick
     from mudlark.browser.options import Listening
@@ -339,7 +339,7 @@ def command_given(words: list[str]) -> str:
     """The command line as it may be kept: without what gives access."""
     from mudlark.web.redact import redacted_words
 
-    return "mudlark " + shlex.join(redacted_words(words))
+    return "mudlark " + shlex.join(redacted_words(list(map(readable, words))))
 
 
 def keeping(order: "Order", given: dict[str, Any]) -> "Order":

@@ -77,7 +77,7 @@ def as_sent(address: str) -> str:
         raise UsageError(
             f"{printable(redacted(address))!r} is not a web address: {problem}.", "Check it for a typing mistake."
         ) from None
-    return quote(urlunsplit(parts), safe=_LEGAL)
+    return quote(urlunsplit(parts), safe=_LEGAL, errors="surrogateescape")
 
 
 def shown(address: str) -> str:

@@ -8,7 +8,7 @@ from collections.abc import AsyncIterator, Iterable, Mapping
 
 import msgspec
 
-from mudlark.text import whole_number
+from mudlark.text import text_of, whole_number
 from mudlark.web.exchange import Exchange
 
 HEAD = 64 * 1024  # bytes of an answer that tell what it is
@@ -103,11 +103,7 @@ class ServedPart(msgspec.Struct, frozen=True):
 def decoded(field: bytes | str) -> str:
     """A header field as text: UTF-8 if it is that, else Latin-1 (§5.5). A text is one that a client has read, with what
     is no UTF-8 escaped in it."""
-    raw = field.encode("utf-8", "surrogateescape") if isinstance(field, str) else field
-    try:
-        return raw.decode("utf-8")
-    except UnicodeDecodeError:
-        return raw.decode("latin-1")
+    return text_of(field.encode("utf-8", "surrogateescape") if isinstance(field, str) else field)
 
 
 def by_name(fields: Iterable[tuple[str, str]]) -> dict[str, str]:
