@@ -1,6 +1,7 @@
 """Formats that anyone may write, with anything in them: cookies, names, numbers, records, configuration."""
 
 import asyncio
+import json
 import os
 import tempfile
 from collections.abc import Callable
@@ -17,7 +18,9 @@ from mudlark.archive.assay import assay
 from mudlark.archive.record import FileFacts, read_record, to_json
 from mudlark.cli import config
 from mudlark.errors import MudlarkError, UsageError
+from mudlark.find.places.embedded import embedded_json
 from mudlark.find.places.metadata import seconds
+from mudlark.find.places.page import read_page
 from mudlark.text import whole_number
 from mudlark.web.cookies import Cookie, read_cookies
 from mudlark.web.disposition import filename
@@ -103,6 +106,40 @@ ANYTHING = st.recursive(
     lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.text(), inner, max_size=4),
     max_leaves=12,
 )
+PLAYED = '{"@type": "VideoObject", "name": "A Talk", "description": "one two", "contentUrl": "/talk.mp4"}'
+
+
+@pytest.mark.parametrize("type_", ["application/ld+json", "application/json"])
+@pytest.mark.parametrize(
+    "text",
+    [
+        PLAYED.replace("one two", "one\n\ttwo"),
+        PLAYED.replace("one two", "the keeper\\'s \\ud83d talk \\ud83d\\ude00"),
+        PLAYED.replace("}", ",}"),
+        f"//<![CDATA[\n{PLAYED}\n//]]>",
+        f"<!--\n{PLAYED}\n-->",
+        f"\ufeff/* the film */ {PLAYED};",
+    ],
+)
+def test_json_in_a_page_is_read_as_people_write_it(text: str, type_: str) -> None:
+    page = read_page(f"<!doctype html><title>Talks</title><script type={type_}>{text}</script>", "http://m.example/")
+    assert [one.url for one in page.finds] == ["http://m.example/talk.mp4"]
+    assert page.title == ("A Talk" if "ld" in type_ else "Talks")
+
+
+def test_json_that_is_past_mending_is_read_as_a_script() -> None:
+    text = PLAYED.replace('"', "'")
+    page = read_page(f'<!doctype html><script type="application/ld+json">{text}</script>', "http://m.example/")
+    assert [one.url for one in page.finds] == ["http://m.example/talk.mp4"]
+
+
+@given(st.text(), ANYTHING)
+def test_any_json_in_a_page_is_what_it_says_and_anything_else_is_none_of_ours(text: str, value: Any) -> None:
+    embedded_json(text)
+    written = json.dumps([value])
+    assert embedded_json(f"<!-- {written} -->") == [value] or "Infinity" in written  # which is no number of JSON
+
+
 _VALUE = st.none() | st.booleans() | st.integers() | st.text(max_size=20) | st.lists(st.integers(), max_size=3)
 
 

@@ -12,7 +12,8 @@ from selectolax.lexbor import LexborHTMLParser, LexborNode
 from mudlark.find.judge.kind import kind_by_extension, kind_by_type
 from mudlark.find.model import Hint, Kind
 from mudlark.find.places.collect import Beside, Collector
-from mudlark.find.places.hidden import decode_json, looks_like_address
+from mudlark.find.places.embedded import embedded_json
+from mudlark.find.places.hidden import looks_like_address
 from mudlark.text import tidy, whole_number
 
 _META_MEDIA: dict[str, tuple[Kind, int]] = {
@@ -73,7 +74,7 @@ def seconds(text: str) -> float | None:
 def read_metadata(tree: LexborHTMLParser, into: Collector) -> None:
     """JSON-LD first, as it says the most; then meta elements; then properties on other elements."""
     for node in tree.css('script[type="application/ld+json"]'):
-        for thing in objects(decode_json(node.text())):
+        for thing in objects(embedded_json(node.text())):
             _thing(thing, into)
     _meta_elements(tree, into)
     for node in tree.css("[itemprop],[property]")[:_MOST_PROPERTIES]:

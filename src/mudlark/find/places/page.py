@@ -16,6 +16,7 @@ from mudlark.find.judge.kind import FAMILIES, FEEDS, is_segment, kind_by_extensi
 from mudlark.find.judge.quality import is_only_quality, stated_height
 from mudlark.find.model import PLAYED, Hint, Kind, Page, Place
 from mudlark.find.places.collect import NOTHING, Beside, Collector
+from mudlark.find.places.embedded import embedded_json
 from mudlark.find.places.hidden import (
     ANYWHERE,
     Object,
@@ -475,12 +476,12 @@ class _Walk:
         type_ = (attributes.get("type") or "").lower()
         if reference := attributes.get("src"):
             self.script_at(reference)
-        if reference or type_ == "application/ld+json":
-            return
         text = node.text()
+        if reference or (type_ == "application/ld+json" and embedded_json(text) is not None):
+            return
         begin = self.into.source.find(text, self._text_cursor) if text else -1
         self._text_cursor = max(begin, self._text_cursor)
-        if type_.endswith("json") and (data := decode_json(text)) is not None:
+        if type_.endswith("json") and (data := embedded_json(text)) is not None:
             at = self.into.line_at(begin) if begin >= 0 else None
             where = f"JSON in a script{context}"
             self.json(data, "script", 16, at or "", lambda path, how: f"{where}, {path}" + (f" ({how})" if how else ""))
