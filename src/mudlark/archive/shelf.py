@@ -191,25 +191,28 @@ def _entries(
     stamped = stamps.tobytes()
     if stamped == known.stamps and [one.name for one in folders] == known.entries.path:
         return known.entries
-    entries = _read_again(index, here, folders, stamped, known)
+    kept = _read_again(index, here, folders, stamped, known)
     with suppress(UnicodeEncodeError):  # of a name that is not UTF-8
-        index.keep(here, msgspec.msgpack.encode(_Kept(stamped, entries)))
-    return entries
+        index.keep(here, msgspec.msgpack.encode(kept))
+    return kept.entries
 
 
-def _read_again(index: Index, here: Path, folders: "list[os.DirEntry[str]]", stamps: bytes, known: _Kept) -> Entries:
+def _read_again(index: Index, here: Path, folders: "list[os.DirEntry[str]]", stamps: bytes, known: _Kept) -> _Kept:
     """The entries of items in a folder: what is not as it was before is read again."""
-    width = WIDTH * array("q").itemsize
+    width, kept = WIDTH * array("q").itemsize, bytearray(stamps)
     before = {
         entry.path: (known.stamps[at * width : (at + 1) * width], entry) for at, entry in enumerate(known.entries)
     }
     entries, read = [], list[Row]()
     for at, one in enumerate(folders):
         stamp, entry = before.get(one.name, (b"", None))
-        if entry is None or stamp != stamps[at * width : (at + 1) * width]:
+        place = slice(at * width, (at + 1) * width)
+        if entry is None or stamp != stamps[place]:
             entry, own = read_entry(one.path, one.name)
             if own:
                 read.append((os.fsencode(one.name), one.inode(), own.key, own.alike))
+            elif entry.verdict != "broken":  # it may be let read without a change to it
+                kept[place] = bytes(width)
         entries.append(entry)
     index.note(here, read)
-    return Entries.of(entries)
+    return _Kept(bytes(kept), Entries.of(entries))
