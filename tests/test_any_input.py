@@ -127,6 +127,24 @@ def test_json_in_a_page_is_read_as_people_write_it(text: str, type_: str) -> Non
     assert page.title == ("A Talk" if "ld" in type_ else "Talks")
 
 
+@pytest.mark.parametrize(
+    "player",
+    [
+        """<video data-setup="{ 'sources': [{'src': '/talk.mp4'}] }"></video>""",
+        """<div data-player="{src: '/talk.mp4', title: 'A Talk'}"></div>""",
+        """<div x-data="{ src: '/talk.mp4' }"><video :src="src"></video></div>""",
+        """<video :src="'/talk.mp4'"></video>""",
+        """<video v-bind:src="'/talk.mp4'"></video>""",
+        """<video [src]="'/talk.mp4'"></video>""",
+        """<video ng-src="/talk.mp4"></video>""",
+        """<a @click="play('/talk.mp4')">Play</a>""",
+    ],
+)
+def test_scripts_in_attributes_are_read_whatever_binds_them(player: str) -> None:
+    page = read_page(f"<!doctype html><title>Talks</title>{player}", "http://m.example/")
+    assert [one.url for one in page.finds] == ["http://m.example/talk.mp4"]
+
+
 def test_json_that_is_past_mending_is_read_as_a_script() -> None:
     text = PLAYED.replace('"', "'")
     page = read_page(f'<!doctype html><script type="application/ld+json">{text}</script>', "http://m.example/")

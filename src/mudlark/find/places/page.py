@@ -35,6 +35,7 @@ from mudlark.web.address import file_part, resolve
 from mudlark.web.referrer import policy_of
 
 _WIDTH = re.compile(r"^(\d+(?:\.\d+)?)([wx])$")
+_BOUND = re.compile(r"on|[:@\[(]|(?:v|x|ng)-")  # how attributes begin that hold a script
 _TELLING = re.compile(r"(?:^|[-_])(?:video|audio|stream|hls|dash|mp4|m3u8|film|movie|sound|media)(?:[-_]|$)")
 
 _LINKS = frozenset({"preload", "alternate", "enclosure", "prefetch", "video_src", "audio_src", "image_src"})
@@ -210,7 +211,7 @@ class _Walk:
             self.into.add(listed[0], None, "comment", "comment", 4, Beside(at=at))
 
     def attributes(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
-        """data-*, on* and style of any element."""
+        """data-*, on*, style, and what frameworks bind, of any element."""
         for name, value in attributes.items():
             if not value:
                 continue
@@ -219,16 +220,20 @@ class _Walk:
                 self.data(node, name, value, where)
                 if _DATA.search(value):
                     self.script_at(value)
-            elif (name.startswith("on") and len(value) > 6) or (name == "href" and _SCRIPTED.match(value)):
-                for literal in literals(value.replace("%27", "'").replace("%22", '"')):
-                    hint: Beside = (
-                        Beside(tag=node.tag, hint="unfinished") if literal.unfinished else Beside(tag=node.tag)
-                    )
-                    self.hidden(literal.text, literal.how, "attribute", where, 14, hint)
+            elif (_BOUND.match(name) and len(value) > 6) or (name == "href" and _SCRIPTED.match(value)):
+                self.code(node, value, where)
+                if name.removeprefix("ng-") in _SOURCES:
+                    self.source(node, name, value, context)
             elif name in _SOURCES and node.tag not in _HANDLERS:
                 self.source(node, name, value, context)
             elif name == "style" and "url(" in value:
                 self.css(value, f"style of {node.tag} element{context}", node.tag)
+
+    def code(self, node: LexborNode, value: str, where: str) -> None:
+        """What a script in an attribute says."""
+        for literal in literals(value.replace("%27", "'").replace("%22", '"')):
+            hint = Beside(tag=node.tag, hint="unfinished") if literal.unfinished else Beside(tag=node.tag)
+            self.hidden(literal.text, literal.how, "attribute", where, 14, hint)
 
     def source(self, node: LexborNode, name: str, value: str, context: str) -> None:
         """What an element of the page's own kind (HTML §4.13) is given to play or to show."""
@@ -265,9 +270,10 @@ class _Walk:
         """A data attribute: an address, or JSON, percent-encoding or base64 around one."""
         tag = node.tag or ""
         if value.lstrip()[:1] in "{[" and len(value) <= _LONGEST_JSON:
-            self.json(
-                decode_json(value), "attribute", 14, "", lambda path, how: f"{where} (JSON {path}{how and ', ' + how})"
-            )
+            data = decode_json(value)
+            self.json(data, "attribute", 14, "", lambda path, how: f"{where} (JSON {path}{how and ', ' + how})")
+            if data is None:
+                self.code(node, value, where)
         for address, how in addresses(value) if value.lstrip()[:1] not in "{[" else ():
             self.hidden(address, how, "attribute", where, 14, Beside(tag=tag), _by_name(name, address))
             if how or kind_by_extension(address) or not is_rooted(address):
