@@ -19,7 +19,7 @@ from threading import Event, Thread
 import pytest
 
 from mudlark.demo.hidden import MEMBERS_COOKIE
-from mudlark.demo.site import DISK_IMAGE, DemoSite, disk_bytes
+from mudlark.demo.site import DISK_IMAGE, DemoSite, disk_bytes, media_folder
 from mudlark.media.sniff import right_extension
 from mudlark.web.digest import stated_digests
 from tests.conftest import PROGRAM, SOON, Answer, QuietHandler, Ran, Trouble, wait_until
@@ -210,6 +210,9 @@ def test_digest_fields_are_read_as_their_standards_have_them() -> None:
         ("jpeg", ".png", ".jpg"),
         ("unknown", ".img", ".img"),
         ("png", ".PNG", ".PNG"),
+        ("gzip", ".mp4", ".mp4.gz"),
+        ("gzip", ".svgz", ".svgz"),
+        ("xz", ".warc", ".warc"),
     ],
 )
 def test_the_extension_follows_from_the_bytes_when_the_name_lies(form: str, given: str, right: str) -> None:
@@ -302,6 +305,25 @@ def test_filters_of_sift(mudlark: Run, site: DemoSite) -> None:
     assert len(sizes) == 301 and len(asked) > 30 and sizes == sorted(asked, reverse=True) + [None] * (301 - len(asked))
     why = mudlark("sift", url, "--why", "--kind", "video", "--no-probe").out
     assert re.search(r"\+40  a video file", why)
+
+
+@pytest.mark.parametrize(
+    ("coding", "times"), [("gzip", 1), ("x-gzip", 1), ("gzip, gzip", 2), ("identity, X-GZIP", 1), ("utf-8", 0)]
+)
+def test_codings_are_undone_whatever_they_are_called(
+    mudlark: Run, trouble: Trouble, tmp_path: Path, coding: str, times: int
+) -> None:
+    film = (media_folder() / "gift-shop.mp4").read_bytes()
+    body = film
+    for _ in range(times):
+        body = gzip.compress(body, 1)
+    url = trouble.say("/shop.mp4", Answer(body, type="video/mp4", headers={"Content-Encoding": coding}))
+    assert mudlark("haul", url, "--into", "kept").status == 0
+    assert (tmp_path / "kept" / "shop" / "shop.mp4").read_bytes() == film
+    if times:
+        trouble.say("/shop.mp4", Answer(body[:-20], type="video/mp4", headers={"Content-Encoding": coding}))
+        assert mudlark("haul", url, "--into", "other", "--tries", 1).status in (1, 5)
+        assert not (tmp_path / "other" / "shop").exists()
 
 
 def test_pasted_junk_is_cleaned_and_said(mudlark: Run, site: DemoSite) -> None:

@@ -108,6 +108,9 @@ def _narrow(head: bytes) -> bytes:
     return head
 
 
+_OWN = frozenset(form.extension for form in FORMS.values() if form.extension and not form.only_if_none)
+
+
 def right_extension(form: str, given: str) -> str:
     """The extension for a file of a sniffed format: the given one (with its dot) unless it is missing or lies."""
     known = FORMS.get(form)
@@ -115,5 +118,7 @@ def right_extension(form: str, given: str) -> str:
         return given
     if not given:
         return known.extension
+    if known.only_if_none:  # behind that of another form, which it is not itself
+        return given + known.extension if given.lower() in _OWN else given
     same = given.lower() == known.extension or given.lower().lstrip(".") in known.also.split()
-    return given if same or known.only_if_none else known.extension
+    return given if same else known.extension

@@ -3,6 +3,7 @@ the HTTP library makes of it ends here, in values and in words for people."""
 
 import base64
 import ssl
+import zlib
 from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from typing import Any
@@ -21,6 +22,8 @@ from mudlark.web.jar import CookieJar
 from mudlark.web.origin import Origin, origin_of
 
 _CHUNK = 256 * 1024
+_UNDONE = ("gzip", "deflate")  # codings that the client undoes by itself
+_ANY_HEAD = 32  # of gzip or of zlib
 _FIELD = 256 * 1024  # longest header line: real pages send long cookies and policies
 
 
@@ -74,15 +77,32 @@ class HopAnswer:
 
     async def chunks(self) -> AsyncIterator[bytes]:
         """The body as it comes, without its codings. Raises what `explain` makes of what goes wrong."""
-        chunks = self._response.content.iter_chunked(_CHUNK)
+        chunks, unpackers = self._response.content.iter_chunked(_CHUNK), _unpackers(self.headers)
         while True:
             try:
                 chunk = await anext(chunks, None)
+                for unpacker in unpackers if chunk is not None else ():
+                    chunk = unpacker.decompress(chunk or b"")
+                if chunk is None and not all(unpacker.eof for unpacker in unpackers):
+                    raise aiohttp.ClientPayloadError("its coding does not end")
+            except zlib.error as problem:
+                raise explain(self._address, aiohttp.ClientPayloadError(str(problem)), self._stall) from problem
             except (aiohttp.ClientError, TimeoutError, OSError) as problem:
                 raise explain(self._address, problem, self._stall) from problem
             if chunk is None:
                 return
-            yield chunk
+            if chunk:
+                yield chunk
+
+
+def _unpackers(headers: Mapping[str, str]) -> list[Any]:
+    """What undoes the codings of a body, the last first, where the client leaves it as it is: old names of codings, or
+    several of them (RFC 9110 §8.4)."""
+    stated = headers.get("content-encoding", "").lower()
+    names = [name for one in stated.split(",") if (name := one.strip()) not in ("", "identity")]
+    if stated.strip() in _UNDONE or not set(names) <= {"gzip", "x-gzip", "deflate"}:
+        return []
+    return [zlib.decompressobj(zlib.MAX_WBITS | _ANY_HEAD) for _ in names]
 
 
 class Transport:

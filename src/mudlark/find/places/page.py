@@ -232,6 +232,8 @@ class _Walk:
     def code(self, node: LexborNode, value: str, where: str) -> None:
         """What a script in an attribute says."""
         for literal in literals(value.replace("%27", "'").replace("%22", '"')):
+            if _DATA.search(literal.text):
+                self.script_at(literal.text)
             hint = Beside(tag=node.tag, hint="unfinished") if literal.unfinished else Beside(tag=node.tag)
             self.hidden(literal.text, literal.how, "attribute", where, 14, hint)
 
