@@ -11,6 +11,7 @@ import signal
 import subprocess
 import time
 import zipfile
+import zlib
 from collections.abc import Callable
 from http.server import ThreadingHTTPServer
 from pathlib import Path
@@ -22,6 +23,7 @@ from mudlark.demo.hidden import MEMBERS_COOKIE
 from mudlark.demo.site import DISK_IMAGE, DemoSite, disk_bytes, media_folder
 from mudlark.media.sniff import right_extension
 from mudlark.web.digest import stated_digests
+from mudlark.web.transport import _undone, _unpackers
 from tests.conftest import PROGRAM, SOON, Answer, QuietHandler, Ran, Trouble, wait_until
 
 pytestmark = pytest.mark.program
@@ -215,7 +217,7 @@ def test_digest_fields_are_read_as_their_standards_have_them() -> None:
         ("xz", ".warc", ".warc"),
     ],
 )
-def test_the_extension_follows_from_the_bytes_when_the_name_lies(form: str, given: str, right: str) -> None:
+def test_the_extension_follows_from_the_countwhen_the_name_lies(form: str, given: str, right: str) -> None:
     assert right_extension(form, given) == right
 
 
@@ -307,6 +309,17 @@ def test_filters_of_sift(mudlark: Run, site: DemoSite) -> None:
     assert re.search(r"\+40  a video file", why)
 
 
+def test_codings_that_unpack_to_far_more_are_undone_in_small_parts() -> None:
+    vast, count = gzip.compress(gzip.compress(bytes(300_000_000), 9), 9), 0
+    unpackers = _unpackers({"content-encoding": "gzip, x-gzip"})
+    for part in _undone(vast, unpackers):
+        assert len(part) <= 256 * 1024
+        count += len(part)
+    assert count == 300_000_000 and all(one.eof for one in unpackers) and len(vast) < 20_000
+    with pytest.raises(zlib.error, match="behind its end"):
+        list(_undone(gzip.compress(b"a") + gzip.compress(b"b"), _unpackers({"content-encoding": "x-gzip"})))
+
+
 @pytest.mark.parametrize(
     ("coding", "times"), [("gzip", 1), ("x-gzip", 1), ("gzip, gzip", 2), ("identity, X-GZIP", 1), ("utf-8", 0)]
 )
@@ -343,7 +356,7 @@ def test_what_is_inside_an_archive_is_said_and_damage_is_seen(mudlark: Run, trou
     assert ran.status == 1 and ran.json["items"][0]["verdict"] == "broken"
 
 
-def test_bytes_that_are_no_film_are_not_kept_as_one(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
+def test_countthat_are_no_film_are_not_kept_as_one(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:
     empty = mudlark("haul", trouble.say("/empty.mp4", Answer(b"", type="video/mp4")), "--into", "kept")
     assert empty.status == 3 and "0 bytes" in empty.err
     noise = mudlark(

@@ -117,10 +117,10 @@ class StorageError(MudlarkError):
     exit_status = 6
 
 
-class Unread(StorageError):
+class Withheld(StorageError):
     """Something that may not be read, or not just now: nothing is known of it."""
 
-    code = "unread"
+    code = "withheld"
 
 
 class Held(StorageError):
@@ -135,10 +135,15 @@ class Unexamined(MudlarkError):
     code = "unexamined"
 
 
+def is_withheld(problem: Exception) -> bool:
+    """True if something may not be read, or not just now."""
+    return isinstance(problem, OSError) and problem.errno in _NOT_NOW
+
+
 def unreadable(path: Path, problem: OSError) -> StorageError:
     """That something cannot be read: as nobody lets us, or as it is gone or damaged."""
     words = f"Cannot read {path}: {problem.strerror or problem}."
-    return Unread(words, "See that you may read it.") if problem.errno in _NOT_NOW else StorageError(words)
+    return Withheld(words, "See that you may read it.") if is_withheld(problem) else StorageError(words)
 
 
 @contextmanager

@@ -20,7 +20,7 @@ from mudlark.archive.place import inside_item
 from mudlark.archive.record import FileFacts, PlayFacts, Record, TrackFacts, read_record, tracks_of
 from mudlark.archive.sidecar import checksums_right
 from mudlark.archive.tree import below, files_below, items_below
-from mudlark.errors import MudlarkError, Unread, UsageError, examining
+from mudlark.errors import MudlarkError, UsageError, Withheld, examining
 from mudlark.find.judge.kind import kind_by_extension
 from mudlark.manifest.model import STREAMED
 from mudlark.manifest.radio import LISTS
@@ -196,7 +196,7 @@ def _guarded(path: Path, verify: Callable[[Path], Assay]) -> Assay:
     try:
         with examining(path):
             return verify(path)
-    except Unread as problem:
+    except Withheld as problem:
         return _unopened(path, problem.what)
     except MudlarkError as problem:
         assayed = Assay(path, Account(), path.name)
@@ -250,7 +250,7 @@ def _look_into(assayed: Assay, record: Record, inside: dict[str, Path]) -> Accou
         return account
     for path in media:
         streamed, endless = record.source.kind in STREAMED, record.source.kind == "stream"
-        with suppress(Unread), examining(path):  # which its digest says
+        with suppress(Withheld), examining(path):  # which its digest says
             checked = check_file(path, record.planned_duration, account, streamed=streamed, endless=endless)
             _describe(assayed, checked, path)
     return account
@@ -270,7 +270,7 @@ def _wrong_files(record: Record, inside: dict[str, Path], unwanted: Event) -> tu
         else:
             try:
                 wrong += filter(None, [compare(inside[file.path], file.bytes, file.sha256, unwanted)])
-            except Unread as problem:
+            except Withheld as problem:
                 unread.append(problem.what.rstrip("."))
     if not any(file.role == "media" for file in record.files):
         wrong.append("the record lists no media")

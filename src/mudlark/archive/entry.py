@@ -9,6 +9,7 @@ import msgspec
 from mudlark.archive.history import last_check
 from mudlark.archive.identity import Identity, identity_of
 from mudlark.archive.layout import LARGEST_RECORD, RECORD
+from mudlark.errors import is_withheld
 from mudlark.plain import NotPlain, read_plain
 from mudlark.verify.account import Count, Seconds, Verdict
 
@@ -100,7 +101,7 @@ def read_entry(folder: str, name: str) -> tuple[LedgerEntry, Identity | None]:
     try:
         slim = _decoder.decode(read_plain(f"{folder}{os.sep}{RECORD}", LARGEST_RECORD))
     except (OSError, ValueError, NotPlain, RecursionError) as problem:
-        verdict: Verdict = "unproven" if isinstance(problem, PermissionError) else "broken"
+        verdict: Verdict = "unproven" if is_withheld(problem) else "broken"
         return LedgerEntry(name, Path(folder).name, verdict, problem=f"Its record cannot be read: {problem}"), None
     media = [file for file in slim.files if file.role == "media"]
     checked = last_check(folder)  # which knows better than the record what it is like now

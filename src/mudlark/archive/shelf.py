@@ -133,8 +133,6 @@ def contents(folder: Path) -> Contents:
         waiting, depth = [""], 0  # the folders of one depth, by their paths below the first
         while waiting and depth <= DEEPEST:
             levels = {above: level for above in waiting if (level := _look(found, folder, above))}
-            for level in levels.values():
-                level.folders.sort(key=attrgetter("name"))  # about as most lists of them are wanted
             glance = Glance([one.path for level in levels.values() for one in level.folders])
             known = {above: _known(index, place / above) for above in levels}
             stamps, at = glance.stamps(), 0
@@ -162,6 +160,7 @@ def _look(found: Contents, folder: Path, above: str) -> Level | None:
     if level.is_bag and above:
         return None  # which has items of its own
     found.odd += ((f"{above}{name}", words) for name, words, hides in level.odd if hides)
+    level.folders.sort(key=attrgetter("name"))  # about as most lists of them are wanted
     return level
 
 

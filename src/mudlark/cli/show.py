@@ -138,8 +138,8 @@ def columns(rows: Sequence[Sequence[str]], right: Sequence[int]) -> Iterator[str
 
 
 def aligned(columns: Sequence[Sequence[str]], right: Sequence[int]) -> Iterator[str]:
-    """Columns, each below its title, as lines; one with nothing but dashes is left out. right: those that end in one
-    line."""
+    """Columns, each below its title, as lines; one with nothing but dashes is left out. right: those whose cells
+    stand at the right."""
     pattern, kept = list[str](), list[Sequence[str]]()
     for at, column in enumerate(columns):
         if len(column) == 1 or any(cell != "–" for cell in column[1:]):

@@ -20,6 +20,7 @@ from mudlark.archive.shelf import find_earlier
 from mudlark.archive.sidecar import mend_checksums
 from mudlark.archive.warc import Exchanges, Notes, need_warcio, seen_in
 from mudlark.errors import FormatError, MudlarkError, NetworkError, NothingFound, StorageError, UsageError
+from mudlark.fetch.incoming import what_to_do
 from mudlark.fetch.store import Store, now, remove_if_empty
 from mudlark.fetch.unfinished import unfinished
 from mudlark.find.compare import best_guise
@@ -203,8 +204,7 @@ async def _haul_target(session: Session, target: Target, watch: HaulWatch, start
         return await _compare_and_make(session, target, watch, started)
     except OSError as problem:
         raise StorageError(
-            f"Cannot write into {order.into}: {problem.strerror or problem}.",
-            "Make room; the same command goes on from here.",
+            f"Cannot write into {order.into}: {problem.strerror or problem}.", what_to_do(problem)
         ) from problem
     finally:
         if made:

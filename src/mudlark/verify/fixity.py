@@ -6,7 +6,7 @@ from pathlib import Path
 from threading import Event
 from typing import TYPE_CHECKING
 
-from mudlark.errors import StorageError, Unread, unreadable
+from mudlark.errors import StorageError, Withheld, unreadable
 from mudlark.plain import not_plain
 
 if TYPE_CHECKING:
@@ -36,12 +36,12 @@ def digest(path: Path, algorithm: str = "sha256", unwanted: Event | None = None)
 
 def compare(path: Path, size: int, sha256: str, unwanted: Event | None = None) -> str | None:
     """What is wrong with a file that should have this size and digest, in words; None if nothing is. unwanted: see
-    `digest`. Raises Unread if that cannot be known."""
+    `digest`. Raises Withheld if that cannot be known."""
     try:
         if words := not_plain(path):
             return f"{path.name} is {words}, and was not opened"
         actual_size, actual = digest(path, unwanted=unwanted)
-    except Unread:
+    except Withheld:
         raise
     except PermissionError as problem:  # of its folder
         raise unreadable(path, problem) from problem

@@ -4,7 +4,7 @@ the HTTP library makes of it ends here, in values and in words for people."""
 import base64
 import ssl
 import zlib
-from collections.abc import AsyncIterator, Mapping, Sequence
+from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from typing import Any
 
@@ -81,18 +81,32 @@ class HopAnswer:
         while True:
             try:
                 chunk = await anext(chunks, None)
-                for unpacker in unpackers if chunk is not None else ():
-                    chunk = unpacker.decompress(chunk or b"")
                 if chunk is None and not all(unpacker.eof for unpacker in unpackers):
-                    raise aiohttp.ClientPayloadError("its coding does not end")
-            except zlib.error as problem:
-                raise explain(self._address, aiohttp.ClientPayloadError(str(problem)), self._stall) from problem
+                    raise aiohttp.ClientPayloadError("its coding does not end where the body does")
             except (aiohttp.ClientError, TimeoutError, OSError) as problem:
                 raise explain(self._address, problem, self._stall) from problem
             if chunk is None:
                 return
-            if chunk:
-                yield chunk
+            try:
+                for part in _undone(chunk, unpackers):
+                    yield part
+            except zlib.error as problem:
+                raise explain(self._address, aiohttp.ClientPayloadError(str(problem)), self._stall) from problem
+
+
+def _undone(chunk: bytes, unpackers: Sequence[Any]) -> Iterator[bytes]:
+    """A chunk without its codings, in parts that are no larger than a chunk may be, however much it unpacks to."""
+    if not unpackers:
+        yield chunk
+        return
+    first, part = unpackers[0], b""
+    while chunk or len(part) == _CHUNK:
+        part = first.decompress(chunk, _CHUNK)
+        chunk = first.unconsumed_tail
+        if first.unused_data:
+            raise zlib.error("it goes on behind its end")
+        if part:
+            yield from _undone(part, unpackers[1:])
 
 
 def _unpackers(headers: Mapping[str, str]) -> list[Any]:
