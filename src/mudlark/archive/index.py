@@ -14,10 +14,11 @@ from types import TracebackType
 from typing import Any, Self
 
 from platformdirs import user_cache_path
+from xxhash import xxh3_64_digest
 
 from mudlark.archive.identity import Identity
 
-_VERSION = 7
+_VERSION = 8
 _SCHEMA = """
 create table if not exists folder (path blob primary key, stamp integer, entries blob);
 create table if not exists item (folder blob, name blob, inode integer, key text, alike text,
@@ -27,6 +28,7 @@ create index if not exists by_alike on item (alike);
 """
 _WITHIN = "({0} = ? or ({0} > ? and {0} < ?))"
 _HELD = 5.0  # seconds for which others may hold it
+_SEAL = 8  # bytes before entries, by which damage is seen that a database does not see
 
 Row = tuple[bytes, int, str, str]  # of an item: its name, its inode, what it is known by (Identity)
 
@@ -94,14 +96,17 @@ class Index:
         return {Path(os.fsdecode(folder), os.fsdecode(name)) for folder, name in rows}
 
     def entries(self, folder: Path) -> bytes | None:
-        """What was kept of the entries of a folder."""
+        """What was kept of the entries of a folder, as it was kept."""
         rows = self._rows("select entries from folder where path = ?", os.fsencode(folder))
-        return rows[0][0] if rows else None
+        sealed = (rows[0][0] if rows else None) or b""
+        seal, entries = sealed[:_SEAL], sealed[_SEAL:]
+        return entries if seal == xxh3_64_digest(entries) else None
 
     def keep(self, folder: Path, entries: bytes) -> None:
         """Keep the entries of a folder."""
         statement = "insert into folder (path, entries) values (?, ?) on conflict (path) do update set entries = ?"
-        self._change(statement, [(os.fsencode(folder), entries, entries)])
+        sealed = xxh3_64_digest(entries) + entries
+        self._change(statement, [(os.fsencode(folder), sealed, sealed)])
 
     def forget(self, within: Path, but: set[Path]) -> None:
         """Forget the folders at and below one that are no longer there."""

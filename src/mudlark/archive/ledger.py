@@ -89,7 +89,9 @@ def _sorted(places: Sequence[int], entries: Entries, sort: Sort) -> list[int]:
 
 def doubled_in(entries: Entries) -> list[list[str]]:
     """Groups of items that have a media file of the same bytes."""
-    digests = " ".join(entries.media).split()
+    digests = list(filter(None, entries.media))
+    if " " in "".join(digests):
+        digests = " ".join(digests).split()
     if len(set(digests)) == len(digests):
         return []
     twice = {digest for digest, count in Counter(digests).items() if count > 1}

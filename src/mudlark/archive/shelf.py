@@ -7,24 +7,28 @@ again, and what is found by the index is compared with its record once more. The
 import os
 import time
 from array import array
+from collections.abc import Iterable
 from contextlib import suppress
-from itertools import compress
-from operator import attrgetter
+from functools import partial
+from itertools import chain, compress
 from pathlib import Path
 
 import msgspec
 
-from mudlark.archive.entries import Entries
+from mudlark.archive.entries import Block, Entries
 from mudlark.archive.entry import read_entry
-from mudlark.archive.glance import MISSING, WIDTH, Glance
+from mudlark.archive.glance import MISSING, WIDTH
+from mudlark.archive.glance import stamps as stamps_of
 from mudlark.archive.identity import Earlier, Identity, identity_of
 from mudlark.archive.index import Index, Row
 from mudlark.archive.layout import RECORD
 from mudlark.archive.tree import DEEPEST, TOO_DEEP, Level, look
+from mudlark.beside import in_parts
 from mudlark.errors import MudlarkError
 
 _SETTLED = 1_000_000_000  # nanoseconds
 _REMEMBERED: dict[Path, dict[bytes, int]] = {}  # of the folder that was asked about last
+_MANY = 5000  # items of which a second process looks at some
 _BATCH = 500  # new items after which what was read is noted
 
 
@@ -74,17 +78,17 @@ def _refresh(index: Index, into: Path) -> None:
     except OSError:
         return
     there: dict[bytes, int] = {}
-    for one in folders:
-        name = os.fsencode(one.name)
-        if known.get(name) == one.inode():
-            there[name] = one.inode()
+    for name, inode in folders.items():
+        key = os.fsencode(name)
+        if known.get(key) == inode:
+            there[key] = inode
             continue
-        own = read_entry(one.path, one.name)[1]
+        own = read_entry(f"{into}{os.sep}{name}", name)[1]
         if own is None:
             settled = False  # it may become an item without a change to the folder around it
             continue
-        there[name] = one.inode()
-        fresh.append((name, one.inode(), own.key, own.alike))
+        there[key] = inode
+        fresh.append((key, inode, own.key, own.alike))
         if len(fresh) >= _BATCH:
             index.note(into, fresh)
             fresh = []
@@ -115,8 +119,8 @@ class Contents(msgspec.Struct):
 class _Kept(msgspec.Struct, array_like=True):
     """The items of one folder: what a glance at each gave, and their entries, whose paths are their names."""
 
-    stamps: bytes
-    entries: Entries
+    stamps: bytes = b""
+    block: Block = msgspec.field(default_factory=Block.of)
 
 
 _unpacker = msgspec.msgpack.Decoder(_Kept)
@@ -126,92 +130,107 @@ def contents(folder: Path) -> Contents:
     """All that is at and below a folder of items."""
     found = Contents()
     if os.path.lexists(folder / RECORD):
-        found.entries = Entries.of([read_entry(str(folder), ".")[0]])
+        found.entries = Entries([("", Block.of([read_entry(str(folder), ".")[0]]))])
         return found
-    place, seen = folder.resolve(), set[Path]()
+    place, blocks = folder.resolve(), dict[str, Block]()
     with Index() as index:
         waiting, depth = [""], 0  # the folders of one depth, by their paths below the first
         while waiting and depth <= DEEPEST:
-            levels = {above: level for above in waiting if (level := _look(found, folder, above))}
-            glance = Glance([one.path for level in levels.values() for one in level.folders])
-            known = {above: _known(index, place / above) for above in levels}
-            stamps, at = glance.stamps(), 0
+            known = {above: _known(index, place / above) for above in waiting}
+            many = sum(len(one.block.path) for one in known.values()) >= _MANY
+            looks = chain.from_iterable(in_parts(partial(_looks, folder), waiting, beside=many))
+            levels = _with_items(found, folder, zip(waiting, looks, strict=True))
+            starts = {above: f"{folder / above}{os.sep}" for above in levels}
+            paths = [starts[above] + name for above, level in levels.items() for name in level.folders]
+            stamps, at = array("q"), 0
+            for part in in_parts(stamps_of, paths, beside=len(paths) >= _MANY):
+                stamps += part
             waiting, depth = [], depth + 1
             for above, level in levels.items():
                 own, at = stamps[at : at + WIDTH * len(level.folders)], at + WIDTH * len(level.folders)
                 items, own, others = _parted(level.folders, own)
                 waiting += (f"{above}{name}{os.sep}" for name in others)
-                found.entries.add(_entries(index, place / above, items, own, known[above]), above)
-                seen.add(place / above)
+                blocks[above] = _block(index, folder / above, place / above, items, own, known[above])
         found.odd += ((above, TOO_DEEP) for above in waiting)
-        index.forget(place, seen)
+        index.forget(place, {place / above for above in blocks})
+    found.entries = Entries(blocks.items())
     return found
 
 
-def _look(found: Contents, folder: Path, above: str) -> Level | None:
-    """One of the folders, with what stands beside its items; None if it has none of its own."""
-    try:
-        level = look(folder / above)
-    except OSError as problem:
-        found.odd.append((above or ".", f"it cannot be read: {problem.strerror}"))
-        return None
-    if level.working:
-        found.stores.append(folder / above)
-    if level.is_bag and above:
-        return None  # which has items of its own
-    found.odd += ((f"{above}{name}", words) for name, words, hides in level.odd if hides)
-    level.folders.sort(key=attrgetter("name"))  # about as most lists of them are wanted
-    return level
+def _looks(folder: Path, below: Iterable[str]) -> list[Level | str]:
+    """What folders hold, those in them by name, about as most lists are wanted; or why one cannot be read."""
+    levels = list[Level | str]()
+    for one in below:
+        try:
+            level = look(folder / one)
+        except OSError as problem:
+            levels.append(f"it cannot be read: {problem.strerror}")
+        else:
+            level.folders = {name: level.folders[name] for name in sorted(level.folders)}
+            levels.append(level)
+    return levels
+
+
+def _with_items(found: Contents, folder: Path, looks: Iterable[tuple[str, Level | str]]) -> dict[str, Level]:
+    """The folders that may have items of their own; and what stands beside these is noted."""
+    levels = dict[str, Level]()
+    for above, level in looks:
+        if isinstance(level, str):
+            found.odd.append((above or ".", level))
+            continue
+        if level.working:
+            found.stores.append(folder / above)
+        if not (level.is_bag and above):  # which has items of its own
+            found.odd += ((f"{above}{name}", words) for name, words, hides in level.odd if hides)
+            levels[above] = level
+    return levels
 
 
 def _known(index: Index, here: Path) -> _Kept:
     with suppress(msgspec.DecodeError, msgspec.ValidationError):
         return _unpacker.decode(index.entries(here) or b"")
-    return _Kept(b"", Entries())
+    return _Kept()
 
 
-def _parted(
-    folders: "list[os.DirEntry[str]]", stamps: "array[int]"
-) -> "tuple[list[os.DirEntry[str]], array[int], list[str]]":
+def _parted(folders: dict[str, int], stamps: "array[int]") -> "tuple[dict[str, int], array[int], list[str]]":
     """The items among the folders of one, with what a glance at them gave, and the names of the others."""
     sizes = stamps[1::WIDTH]
     if MISSING not in sizes:
         return folders, stamps, []
     is_item = [size != MISSING for size in sizes]
-    others = [one.name for one, so in zip(folders, is_item, strict=True) if not so]
+    others = [name for name, so in zip(folders, is_item, strict=True) if not so]
     kept = array("q", compress(stamps, (so for so in is_item for _ in range(WIDTH))))
-    return list(compress(folders, is_item)), kept, others
+    return dict(compress(folders.items(), is_item)), kept, others
 
 
-def _entries(
-    index: Index, here: Path, folders: "list[os.DirEntry[str]]", stamps: "array[int]", known: _Kept
-) -> Entries:
-    """The entries of the items in a folder, by what a glance at them gave."""
+def _block(index: Index, folder: Path, here: Path, items: dict[str, int], stamps: "array[int]", known: _Kept) -> Block:
+    """The entries of the items in a folder, by what a glance at them gave. here: its whole path."""
     stamped = stamps.tobytes()
-    if stamped == known.stamps and [one.name for one in folders] == known.entries.path:
-        return known.entries
-    kept = _read_again(index, here, folders, stamped, known)
+    if stamped == known.stamps and list(items) == known.block.path:
+        return known.block
+    kept = _read_again(index, folder, here, items, stamped, known)
     with suppress(UnicodeEncodeError):  # of a name that is not UTF-8
         index.keep(here, msgspec.msgpack.encode(kept))
-    return kept.entries
+    return kept.block
 
 
-def _read_again(index: Index, here: Path, folders: "list[os.DirEntry[str]]", stamps: bytes, known: _Kept) -> _Kept:
+def _read_again(index: Index, folder: Path, here: Path, items: dict[str, int], stamps: bytes, known: _Kept) -> _Kept:
     """The entries of items in a folder: what is not as it was before is read again."""
     width, kept = WIDTH * array("q").itemsize, bytearray(stamps)
     before = {
-        entry.path: (known.stamps[at * width : (at + 1) * width], entry) for at, entry in enumerate(known.entries)
+        entry.path: (known.stamps[at * width : (at + 1) * width], entry)
+        for at, entry in enumerate(Entries([("", known.block)]))
     }
     entries, read = [], list[Row]()
-    for at, one in enumerate(folders):
-        stamp, entry = before.get(one.name, (b"", None))
+    for at, (name, inode) in enumerate(items.items()):
+        stamp, entry = before.get(name, (b"", None))
         place = slice(at * width, (at + 1) * width)
         if entry is None or stamp != stamps[place]:
-            entry, own = read_entry(one.path, one.name)
+            entry, own = read_entry(f"{folder}{os.sep}{name}", name)
             if own:
-                read.append((os.fsencode(one.name), one.inode(), own.key, own.alike))
+                read.append((os.fsencode(name), inode, own.key, own.alike))
             elif entry.verdict != "broken":  # it may be let read without a change to it
                 kept[place] = bytes(width)
         entries.append(entry)
     index.note(here, read)
-    return _Kept(bytes(kept), Entries.of(entries))
+    return _Kept(bytes(kept), Block.of(entries))

@@ -30,10 +30,10 @@ class Sight(msgspec.Struct, frozen=True):
 
 
 class Level(msgspec.Struct):
-    """What one folder holds but for what begins with a dot. odd: by name, why it is not opened, and whether it could
-    hide items. working: unfinished work is beside it."""
+    """What one folder holds but for what begins with a dot. folders: their inodes, by name. odd: by name, why it is not
+    opened, and whether it could hide items. working: unfinished work is beside it."""
 
-    folders: "list[os.DirEntry[str]]" = msgspec.field(default_factory=list)
+    folders: dict[str, int] = msgspec.field(default_factory=dict)
     files: list[str] = msgspec.field(default_factory=list)
     odd: list[tuple[str, str, bool]] = msgspec.field(default_factory=list)
     is_item: bool = False
@@ -49,7 +49,7 @@ def look(folder: Path) -> Level:
             hidden = one.name[0] == "."
             if one.is_dir(follow_symlinks=False):
                 if not hidden:
-                    level.folders.append(one)
+                    level.folders[one.name] = one.inode()
                 elif one.name == WORKING:
                     level.working = True
             elif not hidden:
@@ -87,8 +87,7 @@ def below(folder: Path, wanted: Callable[[str], bool] | None = None) -> Iterator
             sights = [(name, "") for name in level.files if wanted and wanted(name)]
             for name, words in sorted(sights + [(name, words) for name, words, _ in level.odd]):
                 yield Sight(here / name, "odd" if words else "file", words)
-            names = sorted((one.name for one in level.folders), reverse=True)
-            waiting += ((here / name, depth + 1) for name in names)
+            waiting += ((here / name, depth + 1) for name in sorted(level.folders, reverse=True))
 
 
 def _oddity(entry: "os.DirEntry[str]") -> str:

@@ -168,7 +168,7 @@ def _show(ledger: Ledger, folder: Path, most: int | None) -> None:
         out.print(Text(f"{'verdict':{room}}  {titles}", style="dim"))
     heads = {word: painted(out, word, VERDICT_STYLE[word]) + " " * (room - len(word)) for word in set(shown.verdict)}
     seen = lines if all(map(str.isprintable, lines)) else map(visible, lines)
-    out.file.writelines(map("{}  {}\n".format, map(heads.__getitem__, shown.verdict), seen))
+    out.file.write("".join(map("{}  {}\n".format, map(heads.__getitem__, shown.verdict), seen)))
     problems = [(path, problem) for path, problem in zip(shown.path, shown.problem, strict=True) if problem]
     for path, problem in problems[:10]:
         out.print(Text(f"! {path}: {problem}", style="yellow"))

@@ -9,7 +9,7 @@ from typing import Self
 import msgspec
 
 from mudlark.archive.choosing import Holdings, Meant
-from mudlark.archive.entries import Entries
+from mudlark.archive.entries import Block, Entries
 from mudlark.archive.entry import LedgerEntry
 from mudlark.archive.history import PastCheck
 from mudlark.archive.ledger import doubled_in
@@ -240,7 +240,7 @@ def read_shelf(
     drawn = all_figures or len(holdings.items) <= DRAWN
     shelf = Shelf(folders, heading, holdings)
     shelf.unfinished = [left for store in holdings.stores for left in unfinished(store)]
-    shelf.doubles = doubled_in(Entries.of(one.entry for one in holdings.items))
+    shelf.doubles = doubled_in(Entries([("", Block.of(one.entry for one in holdings.items))]))
     for number, meant in enumerate(holdings.items, start=1):
         address = f"{pages}/{number:04d}.html"
         try:
