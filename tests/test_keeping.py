@@ -6,11 +6,13 @@ import subprocess
 from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from mudlark.demo.site import DemoSite, media_folder
 from mudlark.demo.streamed import MEDIA, content
 from tests.conftest import PROGRAM, Answer, QuietHandler, Ran, Trouble, own_environment, serving, wait_until
+from tests.sounds import noise, wav
 
 pytestmark = pytest.mark.program
 Run = Callable[..., Ran]
@@ -143,6 +145,27 @@ def test_it_is_said_by_what_the_server_was_compared(
     assert (item["state"], item["by"]) == ("unchanged", by)
     trouble.say("/shop.mp4", Answer(HORN, type="video/mp4", headers=headers))
     assert mudlark("haul", url, "--json").json["items"][0]["state"] == ("changed")
+
+
+def test_recordings_that_begin_alike_and_differ_in_what_gives_access_are_all_hauled(
+    mudlark: Run, trouble: Trouble, tmp_path: Path
+) -> None:
+    """They are as long, begin with the same silence, and nothing else tells them apart."""
+    silence = np.zeros(200_000)
+    talks = [wav(np.concatenate([silence, noise(8000, seed)])) for seed in range(3)]
+    urls = [trouble.say(f"/talk?session={n}", Answer(talk, type="audio/wav")) for n, talk in enumerate(talks)]
+    (tmp_path / "talks.txt").write_text("\n".join(urls))
+    one, two = (mudlark("haul", url, "--into", "kept", "--json").json["items"][0] for url in urls[:2])
+    assert [one["state"], two["state"]] == ["new", "new"]
+    swept = mudlark("sweep", "talks.txt", "--into", "swept", "--json").json["items"]
+    assert [item["state"] for item in swept] == ["new"] * 3
+    left = {media.read_bytes() for media in (tmp_path / "swept").glob("*/*.wav")}
+    assert left == set(talks)
+    tagged = [trouble.say(f"/t?session={n}", Answer(SHOP, type="video/mp4", headers={"ETag": '"7"'})) for n in (1, 2)]
+    (tmp_path / "tagged.txt").write_text("\n".join(tagged))
+    assert [mudlark("haul", url, "--json").json["items"][0]["state"] for url in tagged] == ["new", "unchanged"]
+    swept = mudlark("sweep", "tagged.txt", "--into", "rows", "--json").json["items"]
+    assert [item["state"] for item in swept] == ["new", "new"]  # whatever their server says, the list has two
 
 
 def test_a_new_tag_on_the_same_bytes_is_no_change(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:

@@ -164,6 +164,8 @@ def test_any_bytes_are_a_list_or_an_error_of_ours(body: bytes) -> None:
 def test_doubled_addresses_are_taken_once() -> None:
     left, doubled = once([ListRow(1, ONE), ListRow(2, TWO), ListRow(3, f"{ONE}#t=3"), ListRow(4, ""), ListRow(5, "")])
     assert [row.number for row in left] == [1, 2, 4, 5] and doubled == 1
+    left, _ = once(ListRow(n, f"{ONE}{query}") for n, query in enumerate(("?token=a", "?token=b", "?id=1&token=a")))
+    assert [row.alone for row in left] == [False, False, True]
 
 
 def test_the_next_page_is_found_and_none_beyond_its_host() -> None:

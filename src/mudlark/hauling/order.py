@@ -94,8 +94,8 @@ class Order(msgspec.Struct, frozen=True):
     wish: which renditions of a stream. container: of a film. span: what part of a broadcast. listed: what a list says
     of the target; command: as it was given; operator: who answers for it: all for the record. mends: the item that it
     is hauled for, whatever that is called by now. name_from: a column of the list, or a pattern of such, by which the
-    item is named instead of its title. looked: the target, where it was looked at before; finds: those of it that are
-    meant, where they were chosen.
+    item is named instead of its title. alone: nothing else that is wanted is alike. looked: the target, where it was
+    looked at before; finds: those of it that are meant, where they were chosen.
     """
 
     target: str
@@ -120,5 +120,6 @@ class Order(msgspec.Struct, frozen=True):
     operator: str | None = None
     mends: Path | None = None
     name_from: str | None = None
+    alone: bool = True
     looked: PageScan | None = None
     finds: tuple[Find, ...] = ()

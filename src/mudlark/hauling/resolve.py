@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 class Target(msgspec.Struct, frozen=True):
     """The way from the target to the presentation. page: None if the target is no page. recording: of the browser.
 
-    title: of the item. identity: what it is known by; alone: no other find of the page is alike. notes: what is to be
+    title: of the item. identity: what it is known by; alone: no other find or row is alike. notes: what is to be
     known of the choice. problems, tap: what was found while it was tapped, and what that was.
     """
 
@@ -71,7 +71,8 @@ async def resolve(session: Session, order: Order, scan: PageScan, find: Find, wa
     notes = (*_notes(order, page, find), *_passed_over(order, presentation.kind))
     for note in notes:
         watch.on_warning(note.message)
-    return Target(order, page, find, presentation, taken, title, known_by, scan.recording, notes, _alone(find, page))
+    alone = order.alone and _alone(find, page)
+    return Target(order, page, find, presentation, taken, title, known_by, scan.recording, notes, alone)
 
 
 def _passed_over(order: Order, kind: PresentationKind) -> tuple[Note, ...]:

@@ -26,11 +26,18 @@ class Sameness(msgspec.Struct, frozen=True):
 
 
 async def compare_there(
-    session: Session, earlier: Earlier, intact: bool, presentation: Presentation, renditions: list[Rendition]
+    session: Session,
+    earlier: Earlier,
+    intact: bool,
+    target: str,
+    presentation: Presentation,
+    renditions: list[Rendition],
 ) -> Sameness:
-    """Compare an item with what the server has now. intact: its own files may be compared, not only its record."""
+    """Compare an item with what the server has now. intact: its own files may be compared, not only its record. target:
+    what the user named."""
     if presentation.kind == "file":
-        return compare_file(earlier, intact, presentation)
+        is_named = earlier.exact or redacted(earlier.record.source.target) == redacted(target)
+        return _compare_file(earlier, intact, is_named, presentation)
     if presentation.kind == "tap":
         return Sameness(None, "nothing, as no address serves it")
     if presentation.documents and not _same_manifests(earlier, presentation):
@@ -53,8 +60,9 @@ async def compare_there(
     )
 
 
-def compare_file(earlier: Earlier, intact: bool, presentation: Presentation) -> Sameness:
-    """Compare a plain file with what the server says of it, and with its first bytes."""
+def _compare_file(earlier: Earlier, intact: bool, is_named: bool, presentation: Presentation) -> Sameness:
+    """Compare a plain file with what the server says of it, and with its first bytes. One that was named by an address
+    that is only alike is the same by its entity tag, or its date: two recordings of one length may well begin alike."""
     source = earlier.record.source
     facts = {
         "length": (source.length, presentation.facts.length),
@@ -69,7 +77,8 @@ def compare_file(earlier: Earlier, intact: bool, presentation: Presentation) -> 
     if "entity tag" in known:
         return Sameness(True, "its entity tag")
     enough = [name for name in ("date", "length", "first bytes") if name in known]
-    return Sameness(True if len(enough) > 1 else None, f"its {' and '.join(enough)}" if enough else "nothing")
+    by = f"its {' and '.join(enough)}" if enough else "nothing"
+    return Sameness(True if len(enough) > 1 and (is_named or "date" in enough) else None, by)
 
 
 def _heads(earlier: Earlier, presentation: Presentation) -> tuple[bytes | None, bytes | None]:

@@ -232,7 +232,7 @@ async def _compare_and_make(session: Session, target: Target, watch: HaulWatch, 
         verdict = (await asyncio.to_thread(assay, earlier.folder))[0].verdict
         intact = verdict == earlier.record.verdict and verdict in ("sound", "unproven") and _expected(earlier, order)
         renditions = [taken.rendition for taken in target.taken]
-        there = await compare_there(session, earlier, intact, target.presentation, renditions)
+        there = await compare_there(session, earlier, intact, order.target, target.presentation, renditions)
         if intact and there.same:
             await asyncio.to_thread(_clear, _store(order, target.identity))
             return Item(earlier.record, earlier.folder, state="unchanged", by=there.by)

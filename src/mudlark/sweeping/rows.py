@@ -12,7 +12,9 @@ from io import StringIO
 from typing import TYPE_CHECKING
 
 import msgspec
+from msgspec.structs import replace
 
+from mudlark.archive.identity import without_passing
 from mudlark.errors import FormatError
 from mudlark.manifest.pictures.canvases import documents_of, is_collection, parsed
 from mudlark.media.sniff import sniff
@@ -39,7 +41,8 @@ _WIDEST = 1_000_000  # characters of one cell
 
 class ListRow(msgspec.Struct, frozen=True):
     """One thing to haul. number: in its list, from 1. wishes: which renditions, by the options' names. listed: what
-    else the list says of it. found: no person has named it, a page or feed has."""
+    else the list says of it. found: no person has named it, a page or feed has. alone: no other row is alike
+    (archive/identity.py)."""
 
     number: int
     address: str
@@ -47,6 +50,7 @@ class ListRow(msgspec.Struct, frozen=True):
     wishes: dict[str, str] = msgspec.field(default_factory=dict)
     listed: dict[str, str] = msgspec.field(default_factory=dict)
     found: bool = False
+    alone: bool = True
 
 
 class Listed(msgspec.Struct, frozen=True):
@@ -229,10 +233,13 @@ def _of_entry(entry: "Element") -> str | None:
 
 
 def once(rows: Iterable[ListRow]) -> tuple[list[ListRow], int]:
-    """Rows whose address came before left out; and how many these are."""
+    """Rows whose address came before left out; and how many these are. Those of which others are alike know it."""
     seen: dict[str, ListRow] = {}
     count = 0
     for row in rows:
         count += 1
         seen.setdefault(row.address.partition("#")[0] or f"#{row.number}", row)
-    return list(seen.values()), count - len(seen)
+    bare = {address: without_passing(address) for address in seen}
+    times = Counter(bare.values())
+    kept = [replace(row, alone=times[bare[address]] == 1) for address, row in seen.items()]
+    return kept, count - len(kept)

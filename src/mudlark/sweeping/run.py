@@ -295,4 +295,5 @@ def _is_meant(row: ListRow, only: str) -> bool:
 
 def with_row(order: Order, row: ListRow) -> Order:
     """An order for a row: its address, title, and what the list says of it."""
-    return replace(order, target=row.address, title=row.title or order.title, listed=row.listed)
+    title = row.title or order.title
+    return replace(order, target=row.address, title=title, listed=row.listed, alone=row.alone)
