@@ -140,8 +140,9 @@ def test_a_time_of_day_is_that_of_the_clock_on_the_wall(
 def test_the_configuration_may_ask_for_json_and_nohup_is_heeded(tmp_path: Path) -> None:
     (tmp_path / "own.toml").write_text("json = true\n")
     environment = own_environment(tmp_path) | {"MUDLARK_CONFIG": str(tmp_path / "own.toml")}
-    ran = subprocess.run([PROGRAM, "haul", "--nonsense"], env=environment, capture_output=True, check=False)
-    assert ran.returncode == 2 and json.loads(ran.stdout)["problems"][0]["code"] == "usage"
+    for wrong in (["haul", "--nonsense"], ["nonsense"]):
+        ran = subprocess.run([PROGRAM, *wrong], env=environment, capture_output=True, check=False)
+        assert ran.returncode == 2 and json.loads(ran.stdout)["problems"][0]["code"] == "usage"
     source = "import signal; signal.signal(signal.SIGHUP, signal.SIG_IGN)\n"
     source += "import sys; sys.argv = ['mudlark', '--version']\n"
     source += "from mudlark.cli.main import run\ntry: run()\nexcept SystemExit: pass\n"

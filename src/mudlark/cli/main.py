@@ -182,11 +182,13 @@ def _where_set(problem: click.ClickException) -> str:
 
 
 def _configured_json(command: str) -> bool:
-    """True if the configuration has this command give a JSON document."""
-    from mudlark.cli.config import defaults
+    """True if the configuration has this command, or all of them where it is none, give a JSON document."""
+    from mudlark.cli.config import defaults, settings
 
     try:
-        return command in _COMMANDS and defaults(command, list(_COMMANDS), _options_of).get("as_json") is True
+        if command not in _COMMANDS:
+            return settings().get("json") is True
+        return defaults(command, list(_COMMANDS), _options_of).get("as_json") is True
     except MudlarkError:  # which is said anyway
         return False
 
