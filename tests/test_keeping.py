@@ -132,7 +132,7 @@ def changed_day(folder: Path, item: dict[str, str]) -> str:
     ("headers", "by"),
     [
         ({"Last-Modified": "Tue, 01 Sep 2026 10:00:00 GMT"}, "its date and length and first bytes"),
-        ({}, "its length and first bytes"),
+        ({}, "its bytes"),
         ({"ETag": 'W/"7"'}, "its entity tag"),
     ],
 )
@@ -166,6 +166,34 @@ def test_recordings_that_begin_alike_and_differ_in_what_gives_access_are_all_hau
     assert [mudlark("haul", url, "--json").json["items"][0]["state"] for url in tagged] == ["new", "unchanged"]
     swept = mudlark("sweep", "tagged.txt", "--into", "rows", "--json").json["items"]
     assert [item["state"] for item in swept] == ["new", "new"]  # whatever their server says, the list has two
+
+
+@pytest.mark.parametrize("in_parts", [True, False])
+def test_a_recording_that_is_renewed_and_begins_as_before_is_seen_to_be_another(mudlark: Run, in_parts: bool) -> None:
+    """The latest hour of a station: as long as the one before, with the same tune at its beginning."""
+    tune = noise(200_000)
+    hours = [wav(np.concatenate([tune, noise(200_000, seed)])) for seed in (2, 3)]
+    hour = hours[0]
+
+    class Handler(QuietHandler):
+        def do_GET(self) -> None:
+            span = self.headers.get("Range") if in_parts else None
+            first, last = (int(part) for part in span[6:].split("-")) if span else (0, len(hour) - 1)
+            body = hour[first : last + 1]
+            self.send_response(206 if span else 200)
+            self.send_header("Content-Length", str(len(body)))
+            if span:
+                self.send_header("Content-Range", f"bytes {first}-{first + len(body) - 1}/{len(hour)}")
+            self.end_headers()
+            self.wfile.write(body)
+
+    with serving(Handler) as server:
+        states = [mudlark("haul", f"{server}/latest.wav", "--json").json["items"][0]["state"]]
+        again = mudlark("haul", f"{server}/latest.wav", "--json").json["items"][0]
+        assert again["by"] == ("its length and its bytes at three places" if in_parts else "its bytes, fetched anew")
+        hour = hours[1]
+        states += [again["state"], mudlark("haul", f"{server}/latest.wav", "--json").json["items"][0]["state"]]
+    assert states == ["new", "unchanged", "changed"]
 
 
 def test_a_new_tag_on_the_same_bytes_is_no_change(mudlark: Run, trouble: Trouble, tmp_path: Path) -> None:

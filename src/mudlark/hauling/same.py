@@ -1,9 +1,10 @@
 """Is an item that is there already still what the server has? Asked of the server, and said by what it was told.
 
-Of a file: its entity tag, date, length and first bytes. Of a stream: its manifests, and its first and last segment.
-Where nothing can be compared nothing is claimed.
+Of a file: its entity tag, or its date, length and first bytes, or its bytes at some places. Of a stream: its manifests,
+and its first and last segment. Where nothing can be compared nothing is claimed.
 """
 
+import asyncio
 import hashlib
 from pathlib import Path
 
@@ -16,6 +17,8 @@ from mudlark.manifest.model import Presentation, Rendition, Segment
 from mudlark.web.redact import redacted
 from mudlark.web.retry import persist
 from mudlark.web.session import Session
+
+_PART = 65_536  # bytes that are compared at one place
 
 
 class Sameness(msgspec.Struct, frozen=True):
@@ -37,7 +40,7 @@ async def compare_there(
     what the user named."""
     if presentation.kind == "file":
         is_named = earlier.exact or redacted(earlier.record.source.target) == redacted(target)
-        return _compare_file(earlier, intact, is_named, presentation)
+        return await _compare_file(session, earlier, intact, is_named, presentation)
     if presentation.kind == "tap":
         return Sameness(None, "nothing, as no address serves it")
     if presentation.documents and not _same_manifests(earlier, presentation):
@@ -46,23 +49,25 @@ async def compare_there(
     segments = [(one.name, number, segment) for one in renditions for number, segment in enumerate(one.segments or ())]
     if {(name, number) for name, number, _ in segments} != set(known):
         return Sameness(False, "the number of its segments")
-    for name, number, segment in (segments[0], segments[-1]):
-        facts = known[name, number]
-        if facts.sha256 is None:
-            continue
+    compared = list[str]()
+    for which, (name, number, segment) in (("first", segments[0]), ("last", segments[-1]))[: len(segments)]:
         try:
-            if not await _same_segment(session, segment, facts):
-                return Sameness(False, f"segment {number + 1}")
+            same = await _same_segment(session, segment, known[name, number])
         except NetworkError as problem:
             return Sameness(None, problem.what)
-    return Sameness(
-        True, "its manifest and its first and last segment" if presentation.documents else "its first and last"
-    )
+        if same is False:
+            return Sameness(False, f"segment {number + 1}")
+        compared += [which] if same else []
+    words = ["its manifest"] if presentation.documents else []
+    words += [f"its {' and '.join(compared)} segment"] if compared else []
+    return Sameness(True if words else None, " and ".join(words) or "nothing")
 
 
-def _compare_file(earlier: Earlier, intact: bool, is_named: bool, presentation: Presentation) -> Sameness:
-    """Compare a plain file with what the server says of it, and with its first bytes. One that was named by an address
-    that is only alike is the same by its entity tag, or its date: two recordings of one length may well begin alike."""
+async def _compare_file(
+    session: Session, earlier: Earlier, intact: bool, is_named: bool, presentation: Presentation
+) -> Sameness:
+    """Compare a plain file with what the server says of it; and where that is neither tag nor date, with its bytes at
+    some places. One that was named by an address that is only alike is the same by what the server says alone."""
     source = earlier.record.source
     facts = {
         "length": (source.length, presentation.facts.length),
@@ -78,7 +83,38 @@ def _compare_file(earlier: Earlier, intact: bool, is_named: bool, presentation: 
         return Sameness(True, "its entity tag")
     enough = [name for name in ("date", "length", "first bytes") if name in known]
     by = f"its {' and '.join(enough)}" if enough else "nothing"
-    return Sameness(True if len(enough) > 1 and (is_named or "date" in enough) else None, by)
+    if "date" in enough:
+        return Sameness(True if len(enough) > 1 else None, by)
+    path = _media(earlier)
+    if not is_named or path is None or not {"length", "first bytes"} <= known.keys():
+        return Sameness(None, by)
+    try:
+        return await _compare_places(session, path, presentation)
+    except (NetworkError, OSError) as problem:
+        return Sameness(None, str(problem))
+
+
+async def _compare_places(session: Session, path: Path, presentation: Presentation) -> Sameness:
+    """Compare a file whose length and first bytes are the same in its middle and at its end; a server that sends no
+    parts is not asked for all of it here."""
+    length, first = presentation.facts.length or 0, len(presentation.facts.head)
+    if length <= first:
+        return Sameness(True, "its bytes")
+    for start in (length // 2, max(0, length - _PART)):
+        span = (start, min(_PART, length - start))
+        async with session.open(presentation.url, span=span, or_whole=True) as answer:
+            if answer.status != 206:
+                return Sameness(None, "its length and first bytes")
+            there = b"".join([chunk async for chunk in answer.chunks])
+        if there != await asyncio.to_thread(_part, path, *span):
+            return Sameness(False, "its bytes")
+    return Sameness(True, "its length and its bytes at three places")
+
+
+def _part(path: Path, start: int, length: int) -> bytes:
+    with path.open("rb") as file:
+        file.seek(start)
+        return file.read(length)
 
 
 def _heads(earlier: Earlier, presentation: Presentation) -> tuple[bytes | None, bytes | None]:
@@ -110,16 +146,19 @@ def _same_manifests(earlier: Earlier, presentation: Presentation) -> bool:
     return [without_passing(text) for text in kept] == [without_passing(text) for text in now]
 
 
-async def _same_segment(session: Session, segment: Segment, facts: SegmentFacts) -> bool:
+async def _same_segment(session: Session, segment: Segment, facts: SegmentFacts) -> bool | None:
+    """None where it cannot be told: nothing is known of it, or its server sends all instead of a part."""
     part = segment.resource.span
+    if facts.sha256 is None:
+        return None
 
-    async def attempt() -> bool:
+    async def attempt() -> bool | None:
         digest = hashlib.sha256()
         async with session.open(
             segment.resource.url, span=(part.start, part.length) if part else None, or_whole=True
         ) as answer:
             if part and answer.status == 200:
-                return True  # the server sends all of it instead of a part; that is not fetched for a comparison
+                return None
             async for chunk in answer.chunks:
                 digest.update(chunk)
         return digest.hexdigest() == facts.sha256
