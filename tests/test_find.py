@@ -8,7 +8,9 @@ from mudlark.find.further import nothing
 from mudlark.find.model import Find, Page
 from mudlark.find.places.metadata import seconds
 from mudlark.find.places.page import read_page, read_script
-from mudlark.find.places.script import literals, unescape
+from mudlark.find.places.quoted import unescape
+from mudlark.find.places.reckoned import reckoned
+from mudlark.find.places.script import literals
 from tests.pages import answered, put_in_order
 
 URL = "http://museum.example/film/mill?x=1"
@@ -92,6 +94,85 @@ def test_escapes_in_script_strings_are_undone(script: str, address: str) -> None
 )
 def test_names_that_mean_one_text_are_put_in(script: str, address: str) -> None:
     assert (address, "put together") in {(literal.text, literal.how) for literal in literals(script)}
+
+
+CODES = ",".join(str(ord(char)) for char in "/films/a.mp4")
+
+
+@pytest.mark.parametrize(
+    "made",
+    [
+        '"/films/" + "a" + ".mp4"',
+        '("/fi" + "lms/") + ("a" + ".mp4")',
+        '"/films".concat("/a", ".mp4")',
+        "['', 'films', 'a.mp4'].join('/')",
+        '["/fil", "ms/a.", "mp4"].join("")',
+        "'4pm.a/smlif/'.split('').reverse().join('')",
+        '"/filmsXaYmp4".replace("X", "/").replace(/Y/g, ".")',
+        '"xx/films/a.mp4".replace(/^xx/i, "")',
+        '"/flms/a.mp4".replaceAll("fl", "fil")',
+        f"String.fromCharCode({CODES})",
+        f"String.fromCharCode.apply(null, [{CODES}])",
+        f"String.fromCharCode(...[{CODES}])",
+        f"String.fromCodePoint({','.join(hex(ord(char)) for char in '/films/')}) + 'a.mp4'",
+        "atob(atob('TDJacGJHMXpMMkV1YlhBMA=='))",
+        "decodeURIComponent('%2Ffilms%2F') + unescape('a%2Emp4')",
+        r"'\57films\57a.mp4'",
+        r"'\x2ffilms' + `/a.mp4`",
+    ],
+)
+def test_what_a_script_makes_of_its_own_texts_is_found(made: str) -> None:
+    script = f"// it's\nvar at = {made};\nplay(at);"
+    (literal,) = literals(script)
+    assert literal.text == "/films/a.mp4" and script[: literal.position].count("\n") == 1
+    assert len(reckoned(script).script) == len(script)
+
+
+@pytest.mark.parametrize(
+    ("script", "texts"),
+    [
+        ('list(["/a.mp4", "/b.mp4"].join(","))', {"/a.mp4", "/b.mp4"}),
+        ('play("/a.mp4".replace("a", name))', {"/a.mp4"}),
+        ('play("/films/" + name + "a.mp4")', {"/films/", "a.mp4"}),
+        ('play("/a.mp4", "x" + "y".length)', {"/a.mp4"}),
+        ('play("/a.mp4" /* "/x/" + "b.mp4" */)', {"/a.mp4"}),
+        ('\ue0007\ue001 play("/a" + ".mp4")', {"/a"}),  # what stands for texts inside
+    ],
+)
+def test_what_a_script_does_not_make_of_its_texts_alone_is_left(script: str, texts: set[str]) -> None:
+    assert {literal.text for literal in literals(script)} - {".mp4"} == texts
+
+
+@given(st.lists(st.sampled_from([*"+.,()[]'\"`\\/ a1", '"b"', "join", "atob(", ".replace(", "String.fromCharCode("])))
+def test_any_script_keeps_its_length(parts: list[str]) -> None:
+    script = "".join(parts)
+    assert len(reckoned(script).script) == len(script)
+
+
+def test_players_that_a_script_writes_in_pieces_are_read() -> None:
+    written = """<script>document.write("<vi" + "deo src='/a.mp4' poster=\\"/a.jpg\\">" + "</vi" + "deo>")</script>"""
+    assert {url.rpartition("/")[2] for url in finds(written)} == {"a.mp4", "a.jpg"}
+    assert finds("<script>document.write(unescape('%3Cvideo%20src%3D%22/a.mp4%22%3E'))</script>")
+
+
+@pytest.mark.parametrize(
+    ("address", "kind"),
+    [
+        ("/download.php?file=talk.mp4", "video"),
+        ("/get?id=7&name=talk.mp3", "audio"),
+        ("/bitstream/7/talk.mp4/download", "video"),
+        ("/files/talk.pdf/at_download/file", "document"),
+        ("/films/talk.mp4;jsessionid=A1.node2", "video"),
+        ("/thumb.png?file=talk.mp4", "image"),
+        ("/watch.php?file=talk.mp4", None),
+        ("/talks/talk.html?file=talk.mp4", None),
+        ("/list?file=all", None),
+    ],
+)
+def test_files_that_a_program_is_told_to_send_are_found(address: str, kind: str | None) -> None:
+    for source in (f"<a href='{address}'>The talk</a>", f"<script>play({{src: '{address}'}})</script>"):
+        found = finds(source)
+        assert [find.kind for find in found.values()] == ([kind] if kind else []), source
 
 
 @pytest.mark.parametrize(

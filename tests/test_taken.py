@@ -244,7 +244,7 @@ def test_unfinished_addresses_stand_last_and_are_not_hauled_unasked() -> None:
     source = """<script>new Image().src = "/b.gif?x=" + Math.random(); play("/film.mp4" + "?v=3");
 get(`/parts/${n}.mp4`); load("/get.mp4?id=" + id)</script><img src="/shell.png">"""
     page = ranked(source)
-    assert names(page)[0] == "film.mp4" and page.finds[0].role == "main"
+    assert names(page)[0] == "film.mp4?v=3" and page.finds[0].role == "main"
     unfinished = [find for find in page.finds if find.mention.hinted("unfinished")]
     assert unfinished and all(find.role == "other" for find in unfinished)
     assert names(page)[-len(unfinished) :] == [find.url.rpartition("/")[2] for find in unfinished]

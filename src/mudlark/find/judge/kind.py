@@ -1,5 +1,8 @@
 """What an address probably holds, by its type if one is stated, else by the extension of its path."""
 
+import re
+from urllib.parse import parse_qsl
+
 from mudlark.find.model import Kind
 from mudlark.media.forms import FORMS
 
@@ -51,14 +54,36 @@ _OFFICE = (
 FEEDS = frozenset({"application/rss+xml", "application/atom+xml", "application/feed+json"})
 
 
+_PROGRAMS = frozenset({"", "php", "php5", "phtml", "asp", "aspx", "ashx", "jsp", "do", "cgi", "pl", "cfm", "py", "dll"})
+_SENT = re.compile(
+    r"(?:.*[-_.])?(?:file(?:_?name)?|f|fn|id|name|path|src|source|media|video|audio|film|clip|doc|pdf|dl|download)",
+    re.I,
+)
+_SENDS = re.compile(
+    r"/[^/?#]+\.([A-Za-z0-9]{2,5})/(?:at_)?(?:download|file|content|raw|original|stream)(?:/file)?/?(?=[?#]|$)"
+)
+_SHOWS = re.compile(r"(?:watch|play|view|show|embed|share|index)[^/]*$", re.I)
+
+
 def _suffix(address: str) -> str:
-    """The extension of the path, in lower case and without its dot."""
+    """The extension of the path, in lower case and without its dot; what follows a semicolon (RFC 3986 §3.3) aside."""
     path = address.partition("?")[0].partition("#")[0]
-    name = path.rpartition("/")[2]
+    name = path.rpartition("/")[2].partition(";")[0]
     stem, dot, suffix = name.rpartition(".")
     if "//" in path[:9] and path.count("/") < 3:
         return ""  # a bare host
     return suffix.lower() if dot and stem else ""
+
+
+def kind_of_sent(address: str) -> Kind | None:
+    """The kind of the file that a program is told to send: `/get.php?file=film.mp4`, `/film.mp4/download`."""
+    if sent := _SENDS.search(address):
+        return _BY_EXTENSION.get(sent[1].lower())
+    path, asked, query = address.partition("#")[0].partition("?")
+    if not asked or _suffix(path) not in _PROGRAMS or _SHOWS.search(path):
+        return None
+    named = (value for name, value in parse_qsl(query) if _SENT.fullmatch(name) and "://" not in value)
+    return next(filter(None, (_BY_EXTENSION.get(_suffix(f"/{value}")) for value in named)), None)
 
 
 def kind_by_extension(address: str) -> Kind | None:

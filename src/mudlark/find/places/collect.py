@@ -7,7 +7,7 @@ from bisect import bisect_right
 import msgspec
 from msgspec.structs import replace
 
-from mudlark.find.judge.kind import is_segment, kind_by_extension
+from mudlark.find.judge.kind import is_segment, kind_by_extension, kind_of_sent
 from mudlark.find.model import Evidence, Find, Frame, Hint, Kind, Mention, Page, Place
 from mudlark.web.address import resolve
 from mudlark.web.referrer import DEFAULT, Referrer
@@ -89,7 +89,7 @@ class Collector:
         url = resolve(self.base, reference) if len(reference) <= _LONGEST_ADDRESS else None
         if url is None or url == self.page.url or _BLANK.search(reference):
             return None
-        by_name = kind_by_extension(url)
+        by_name = kind_by_extension(url) or (kind_of_sent(url) if kind is None else None)
         known = by_name if by_name and kind in (None, "video", "audio") else kind
         if known is None and is_segment(url):
             known = "video"

@@ -105,12 +105,14 @@ def addresses(text: str, depth: int = 0) -> Iterator[tuple[str, str]]:
 
 def parameters(address: str) -> Iterator[tuple[str, str]]:
     """Addresses given to another address in its query or fragment."""
-    if "=" not in address:
+    if "=" not in address and "#" not in address:
         return
     try:
         parts = urlsplit(address)
     except ValueError:  # brackets that are no host
         return
+    if _ABSOLUTE.match(parts.fragment):
+        yield parts.fragment, "fragment"
     for name, value in (*parse_qsl(parts.query), *parse_qsl(parts.fragment)):
         text = from_base64(value) or value
         if looks_like_address(text) and ("/" in text):

@@ -4,6 +4,7 @@ Works on text alone. Addresses are resolved against `<base>`; only http and http
 address (an extension, a type, the element around it) decides whether it is media at all.
 """
 
+import html
 import re
 from collections.abc import Callable, Iterator
 from itertools import islice
@@ -12,7 +13,7 @@ from urllib.parse import urlsplit
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 from mudlark.find.judge.advert import named_for_advertising
-from mudlark.find.judge.kind import FAMILIES, FEEDS, is_segment, kind_by_extension, kind_by_type
+from mudlark.find.judge.kind import FAMILIES, FEEDS, is_segment, kind_by_extension, kind_by_type, kind_of_sent
 from mudlark.find.judge.quality import is_only_quality, stated_height
 from mudlark.find.model import PLAYED, Hint, Kind, Page, Place
 from mudlark.find.places.collect import NOTHING, Beside, Collector
@@ -29,6 +30,7 @@ from mudlark.find.places.hidden import (
 )
 from mudlark.find.places.markup import UNREADABLE, parse
 from mudlark.find.places.metadata import read_metadata
+from mudlark.find.places.reckoned import reckoned
 from mudlark.find.places.script import literals
 from mudlark.text import tidy
 from mudlark.web.address import file_part, resolve
@@ -271,6 +273,8 @@ class _Walk:
     def data(self, node: LexborNode, name: str, value: str, where: str) -> None:
         """A data attribute: an address, or JSON, percent-encoding or base64 around one."""
         tag = node.tag or ""
+        if "&quot;" in value:  # escaped once more than the page would have it
+            value = html.unescape(value)
         if value.lstrip()[:1] in "{[" and len(value) <= _LONGEST_JSON:
             data = decode_json(value)
             self.json(data, "attribute", 14, "", lambda path, how: f"{where} (JSON {path}{how and ', ' + how})")
@@ -383,7 +387,7 @@ class _Walk:
         if target.partition("?")[0].lower().endswith(".xspf") and (address := resolve(self.into.base, target)):
             self.feed(address)
         offered = attributes.get("download") is not None or "download" in attributes
-        kind, named = kind_by_type(attributes.get("type")), kind_by_extension(target)
+        kind, named = kind_by_type(attributes.get("type")), kind_by_extension(target) or kind_of_sent(target)
         if kind is None and named is None and node.tag == "a":
             kind = _kind_by_words(node)
         if kind is None and named is None:
@@ -498,8 +502,9 @@ class _Walk:
 
     def script(self, text: str, begin: int, context: str) -> None:
         """What a script says. begin: its first character in the source, -1 if that is not known."""
-        self.written(text, context)
-        for literal in literals(text):
+        made = reckoned(text)
+        self.written(made.script, context)
+        for literal in literals(text, made):
             if _DATA.search(literal.text):
                 self.script_at(literal.text)
             at = self.into.line_at(begin + literal.position) if begin >= 0 else None

@@ -1,7 +1,4 @@
-"""Addresses in scripts: string literals with their escapes undone.
-
-Follows ECMA-262 §12.9.4 (string literals) as far as escapes go, and JSON (RFC 8259 §7), which is contained in it.
-"""
+"""Addresses in scripts: in string literals, in what is made of such, and anywhere else."""
 
 import html
 import re
@@ -14,16 +11,10 @@ import msgspec
 
 from mudlark.find.judge.kind import kind_by_extension
 from mudlark.find.places.hidden import ANYWHERE, addresses, is_rooted
+from mudlark.find.places.quoted import quoted, unescape
+from mudlark.find.places.reckoned import Reckoned, reckoned
 
-_START = re.compile(r"[\\\"'`]|//|/\*")
-_REST = {  # of a literal behind its opening quote; nothing is read twice
-    '"': re.compile(r'(?:[^"\\\n]++|\\.)*+"', re.S),
-    "'": re.compile(r"(?:[^'\\\n]++|\\.)*+'", re.S),
-    "`": re.compile(r"(?:[^`\\]++|\\.)*+`", re.S),
-}
 _LEAST_ENCODED = 12  # characters
-_LONGEST_COMMENT = 2_000  # characters of a line that is taken for a comment; minified scripts have lines without end
-_ESCAPE = re.compile(r"\\(?:u\{([0-9a-fA-F]{1,6})\}|u([0-9a-fA-F]{4})|x([0-9a-fA-F]{2})|(\n)|(.))", re.S)
 _JOINED = re.compile(r"\s*\+(?!\+)")
 _PAIR = re.compile(r"""(?<!\w)["']?([A-Za-z_]\w*)["']?\s*:\s*(?:"([^"\n]{0,300})"|'([^'\n]{0,300})'|(\d{1,9}))""")
 _KEY = re.compile(r"""(?<!\w)["']?([A-Za-z_]\w*)["']?\s*:\s*$""")
@@ -45,7 +36,6 @@ _TEMPLATE = re.compile(r"`([^`\\]{1,500}+)`")
 _FILLED = re.compile(rf"\$\{{\s*+({_NAME})\s*+\}}")
 _MOST_COMPOSED = 200_000  # characters of a script in which names are looked up
 _NEAR = 400  # characters within which an object literal is looked at
-_SIMPLE = {"n": "\n", "t": "\t", "r": "\r", "b": "\b", "f": "\f", "v": "\v", "0": "\0"}
 
 
 class Literal(msgspec.Struct, frozen=True):
@@ -65,25 +55,13 @@ class Literal(msgspec.Struct, frozen=True):
     list_at: int = -1
 
 
-def unescape(literal: str) -> str:
-    """Undo the escapes inside a string literal."""
-
-    def replace(match: re.Match[str]) -> str:
-        code = match[1] or match[2] or match[3]
-        if code:
-            number = int(code, 16)
-            return chr(number) if number < 0x110000 and not 0xD800 <= number < 0xE000 else "\ufffd"
-        if match[4]:
-            return ""
-        return _SIMPLE.get(match[5], match[5])
-
-    return _ESCAPE.sub(replace, literal)
-
-
-def literals(script: str) -> Iterator[Literal]:
-    """String literals that are or hide addresses, escapes and entities undone; and addresses anywhere else."""
+def literals(script: str, made: Reckoned | None = None) -> Iterator[Literal]:
+    """String literals that are or hide addresses, escapes and entities undone; and addresses anywhere else. made: what
+    the script makes of its own texts, where that is known."""
     counts: Counter[str] = Counter()
     looked = 0
+    made = made or reckoned(script)
+    script = made.script
     for begin, end, raw in _sums(script):
         if len(raw) < _LEAST_ENCODED and "/" not in raw and "." not in raw:
             continue  # most literals: too short to hide an address, and none themselves
@@ -106,7 +84,7 @@ def literals(script: str) -> Iterator[Literal]:
             counts[address] += 1
             looked += 1
             beside = _beside(script, begin, end) if looked <= _MOST_LOOKED_AT else ("", {}, -1)
-            yield Literal(address, begin, how, unfinished, *beside)
+            yield Literal(address, begin, ", ".join(filter(None, (made.how.get(begin), how))), unfinished, *beside)
     for begin, text in _composed(script):
         for address, how in addresses(text):
             if address not in counts:
@@ -123,10 +101,10 @@ def _sums(script: str) -> Iterator[tuple[int, int, str]]:
     other are one, if the first begins an address that is whole; what a script puts together of anything else is for
     the script to say."""
     if "+" not in script:  # data, mostly: nothing is added
-        yield from ((begin, end, script[begin:end]) for begin, end in _quoted(script))
+        yield from ((begin, end, script[begin:end]) for begin, end in quoted(script))
         return
     sum_end, parts = -1, list[tuple[int, int]]()
-    for begin, end in _quoted(script):
+    for begin, end in quoted(script):
         between = script[sum_end + 1 : begin - 1] if 0 <= sum_end < begin and begin - sum_end < _FARTHEST else ""
         if parts and len(parts) < _MOST_PARTS and between.strip() == "+":
             parts.append((begin, end))
@@ -164,27 +142,6 @@ def _together(script: str, parts: Sequence[tuple[int, int]]) -> Iterator[tuple[i
         yield parts[0][0], parts[-1][1], "".join(texts)
     else:
         yield from ((begin, end, text) for (begin, end), text in zip(parts, texts, strict=True))
-
-
-def _quoted(script: str) -> Iterator[tuple[int, int]]:
-    """The places of string literals, without their quotes. Follows comments, but reads no grammar: what a stray quote
-    throws off is found again on the next line."""
-    at, last_close = 0, script.rfind("*/")
-    while match := _START.search(script, at):
-        mark, start = match[0], match.start()
-        at = match.end()
-        if mark == "\\":
-            at += 1
-        elif mark == "/*":
-            at = script.index("*/", at) + 2 if at <= last_close else at
-        elif mark == "//":
-            alone = start == 0 or script[start - 1] in " \t\n;{}),"
-            line_end = script.find("\n", at, at + _LONGEST_COMMENT) if alone else -1
-            at = line_end if line_end >= 0 else at
-        elif rest := _REST[mark].match(script, at):
-            if rest.end() - at > 1:
-                yield at, rest.end() - 1
-            at = rest.end()
 
 
 def _beside(script: str, begin: int, end: int) -> tuple[str, dict[str, Any], int]:
