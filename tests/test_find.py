@@ -171,8 +171,57 @@ def test_players_that_a_script_writes_in_pieces_are_read() -> None:
 )
 def test_files_that_a_program_is_told_to_send_are_found(address: str, kind: str | None) -> None:
     for source in (f"<a href='{address}'>The talk</a>", f"<script>play({{src: '{address}'}})</script>"):
+        kinds = {url.removeprefix("http://museum.example"): find.kind for url, find in finds(source).items()}
+        assert kinds.get(address) == kind, source
+        assert kind or not kinds or set(kinds) == {f"{address.rpartition('/')[0]}/talk.mp4"}  # of the player there
+
+
+PLAYERS = {
+    '{"hls": "/s/1"}': "hls",
+    '{"dashManifestUrl": "http://museum.example/s/1"}': "dash",
+    '{"type": "dash", "src": "/s/1"}': "dash",
+    '{"video": {"src": "/s/1"}}': "video",
+    '{"a": {"audio_url": ["/s/1"]}}': "audio",
+    '{"video": {"thumbnailUrl": "/s/1", "pageUrl": "/s/1", "poster": "/s/1"}}': None,
+    '{"videoUrl": "/s/1.html", "hlsKey": "/s/1", "streamId": "/s/1"}': None,
+}
+
+
+@pytest.mark.parametrize(("data", "kind"), PLAYERS.items())
+def test_names_of_values_tell_what_addresses_do_not(data: str, kind: str | None) -> None:
+    for source in (f"<script type='application/json'>{data}</script>", f"<div data-player='{data}'></div>"):
         found = finds(source)
         assert [find.kind for find in found.values()] == ([kind] if kind else []), source
+        assert all(find.mention.is_guess or '"type"' in data for find in found.values())
+
+
+@pytest.mark.parametrize(
+    "source",
+    [
+        "<div data-hls='/s/1'></div>",
+        "<video data-src='/s/1'></video>",
+        "<video><source data-lazy-src='/s/1' type='video/mp4'></video>",
+        "<script>play('/s/1.ism/manifest(format=m3u8-aapl)')</script>",
+        "<a href='/s/1'>Download the video (25 MB)</a>",
+        "<a href='/s/1'>Listen (MP3)</a>",
+        "<select><option value='/s/1.mp4'>720p</option></select>",
+        "<form action='/s/1.mp4'><button>Get</button></form>",
+        "<!--[if IE]><object data='/s/1.wmv'></object><![endif]-->",
+        "<svg><a xlink:href='/s/1.mp4'></a></svg>",
+        "<a href='javascript:open(`/player.html?file=/s/1.mp4`)'>Play</a>",
+        "<iframe src='/player.html#http://museum.example/s/1.mp4'></iframe>",
+        "<div data-x='{&amp;quot;src&amp;quot;: &amp;quot;/s/1.mp4&amp;quot;}'></div>",
+        '<script type="application/ld+json">{"@type": "VideoObject", "contentUrl": ["/s/1"]}</script>',
+        '<script type="application/ld+json">{"@type": "AudioObject", "encoding": [{"contentUrl": "/s/1"}]}</script>',
+    ],
+)
+def test_media_is_found_where_ordinary_pages_name_it(source: str) -> None:
+    assert [url.partition("/s/1")[0] for url in finds(source)] == ["http://museum.example"]
+
+
+def test_frames_are_read_that_are_shown_once_they_are_seen() -> None:
+    page = read_page("<iframe src='about:blank' data-src='/player/7'></iframe>", URL)
+    assert [frame.url for frame in page.frames] == ["http://museum.example/player/7"]
 
 
 @pytest.mark.parametrize(

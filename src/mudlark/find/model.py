@@ -34,7 +34,7 @@ Place = Literal[
     "given",
 ]
 _RUNNING = (b"<script", b"<iframe", b"<frame", b"<video", b"<audio", b"<object", b"<embed")
-Hint = Literal["poster", "thumbnail", "download", "advert", "control", "tiny", "unfinished"]
+Hint = Literal["poster", "thumbnail", "download", "advert", "control", "tiny", "unfinished", "guessed"]
 
 _TAP = re.compile(r"(?P<page>[^#]+)#tap-(?P<number>[1-9]\d{0,3})")
 PLAYED = frozenset({"video", "audio", "hls", "dash", "tap"})
@@ -136,6 +136,11 @@ class Mention(msgspec.Struct, frozen=True, kw_only=True):
             problem=came.problem,
             protected=came.protected,
         )
+
+    @property
+    def is_guess(self) -> bool:
+        """True if no place says for certain that it is media, so that it may be a page."""
+        return all(one.hint == "guessed" for one in self.evidence)
 
     def hinted(self, *hints: Hint) -> bool:
         """True if any of its places makes it one of these."""

@@ -57,13 +57,17 @@ async def sift_response(session: Session, look: Content, *, asking: int = MOST) 
 
 
 async def settle(session: Session, page: Page, asking: int = MOST) -> None:
-    """Rank the finds of a page, ask the servers about the likeliest, rank again by what they say, and number them."""
+    """Rank the finds of a page, ask the servers about the likeliest, rank again by what they say, and number them.
+    Raises NothingFound where all that there was were guesses, and wrong."""
     page.finds = fold_series(page.finds)
     page.finds = rank(page)
     if asking:
-        page.finds = await probe(session, page.finds, asking)
+        asked = await probe(session, page.finds, asking)
+        page.finds = [find for find in asked if not (find.mention.is_guess and find.response.format == "html")]
         page.asked = True
         page.finds = rank(page)
+        if asked and not page.finds and not page.asks:
+            raise nothing(page)
 
 
 async def gather(session: Session, look: Content) -> Page:

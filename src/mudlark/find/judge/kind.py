@@ -62,6 +62,34 @@ _SENT = re.compile(
 _SENDS = re.compile(
     r"/[^/?#]+\.([A-Za-z0-9]{2,5})/(?:at_)?(?:download|file|content|raw|original|stream)(?:/file)?/?(?=[?#]|$)"
 )
+_PACKAGED = re.compile(r"\.isml?/(?:\.|manifest\(.{0,200}?format=)(m3u8|mpd)", re.I)
+_WORD = re.compile(r"[A-Z]?[a-z]+\d?|[A-Z]+\d?")
+_BY_WORD: dict[str, Kind] = {
+    **dict.fromkeys(("hls", "m3u8"), "hls"),
+    **dict.fromkeys(("dash", "mpd"), "dash"),
+    **dict.fromkeys(("video", "film", "movie", "stream", "playback", "mp4", "webm"), "video"),
+    **dict.fromkeys(("audio", "sound", "podcast", "mp3", "ogg"), "audio"),
+}
+_BESIDE = frozenset(
+    {
+        "thumb",
+        "thumbnail",
+        "poster",
+        "image",
+        "picture",
+        "cover",
+        "preview",
+        "page",
+        "share",
+        "embed",
+        "watch",
+        "player",
+    }
+    | {"license", "caption", "captions", "subtitle", "subtitles", "track", "tracks", "login", "upload", "api", "feed"}
+)
+_ADDRESSES = frozenset(
+    {"url", "uri", "src", "source", "file", "href", "path", "address", "link", "manifest", "playlist"}
+)
 _SHOWS = re.compile(r"(?:watch|play|view|show|embed|share|index)[^/]*$", re.I)
 
 
@@ -86,9 +114,26 @@ def kind_of_sent(address: str) -> Kind | None:
     return next(filter(None, (_BY_EXTENSION.get(_suffix(f"/{value}")) for value in named)), None)
 
 
+def kind_by_key(name: str, address: str) -> Kind | None:
+    """The kind that the name of a value makes of it, like `hlsUrl` or `data-mp4`, where its address says nothing."""
+    if _suffix(address) not in _PROGRAMS:
+        return None
+    words = [word.lower() for word in _WORD.findall(name)]
+    told = [_BY_WORD[word] for word in words if word in _BY_WORD]
+    if not told or _BESIDE.intersection(words) or (words[-1] not in _ADDRESSES and words[-1] not in _BY_WORD):
+        return None
+    return told[0]
+
+
 def kind_by_extension(address: str) -> Kind | None:
     """The kind that the path's extension stands for, or the form that addresses of a standard have."""
-    return _BY_EXTENSION.get(_suffix(address)) or _described(address)
+    return _BY_EXTENSION.get(_suffix(address)) or _described(address) or _packaged(address)
+
+
+def _packaged(address: str) -> Kind | None:
+    """Playlists that a server makes of what it has: `film.ism/manifest(format=m3u8-aapl)`."""
+    asked = _PACKAGED.search(address)
+    return None if asked is None else "hls" if asked[1].lower().startswith("m3u8") else "dash"
 
 
 def _described(address: str) -> Kind | None:

@@ -34,6 +34,7 @@ class Beside(msgspec.Struct, frozen=True, kw_only=True):
 
 
 NOTHING = Beside()
+_GUESS = 8  # points at most for what may be a page
 _AGAINST_CACHES = re.compile(r"[?&]_=\d{1,13}$")  # a number that only makes an address another one
 _BLANK = re.compile(r"\$\{|\{\{")  # of a template, which a script fills in
 
@@ -89,7 +90,9 @@ class Collector:
         url = resolve(self.base, reference) if len(reference) <= _LONGEST_ADDRESS else None
         if url is None or url == self.page.url or _BLANK.search(reference):
             return None
-        by_name = kind_by_extension(url) or (kind_of_sent(url) if kind is None else None)
+        by_name = kind_by_extension(url)
+        if by_name is None and kind is None and (kind := kind_of_sent(url)):
+            weight, beside = min(weight, _GUESS), replace(beside, hint=beside.hint or "guessed")
         known = by_name if by_name and kind in (None, "video", "audio") else kind
         if known is None and is_segment(url):
             known = "video"

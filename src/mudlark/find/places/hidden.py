@@ -8,9 +8,11 @@ import binascii
 import re
 from collections.abc import Iterator
 from typing import Any
-from urllib.parse import parse_qsl, unquote, urlsplit
+from urllib.parse import parse_qsl, unquote, urljoin, urlsplit
 
 import msgspec
+
+from mudlark.find.judge.kind import kind_by_extension, kind_of_sent
 
 _BASE64 = re.compile(r"^[A-Za-z0-9+/_-]{16,}={0,2}$")
 _ABSOLUTE = re.compile(r"^(?:https?:)?//[^\s<>\"'{}|\\^`]+$", re.I)
@@ -96,7 +98,7 @@ def addresses(text: str, depth: int = 0) -> Iterator[tuple[str, str]]:
             yield address, "percent-encoded" + (f", {how}" if how else "")
     elif looks_like_address(text):
         yield text, ""
-        if "=" in text and ("%3a%2f%2f" in text.lower() or "://" in text[8:]):
+        if "=" in text:
             yield from parameters(text)
     elif decoded := from_base64(text):
         for address, how in addresses(decoded, depth + 1):
@@ -115,5 +117,7 @@ def parameters(address: str) -> Iterator[tuple[str, str]]:
         yield parts.fragment, "fragment"
     for name, value in (*parse_qsl(parts.query), *parse_qsl(parts.fragment)):
         text = from_base64(value) or value
-        if looks_like_address(text) and ("/" in text):
+        if "/" not in text and kind_by_extension(text) and not (kind_by_extension(address) or kind_of_sent(address)):
+            text = urljoin(address, text)  # of a player, beside it
+        if looks_like_address(text) and "/" in text:
             yield text, f"parameter {name}"

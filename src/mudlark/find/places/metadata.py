@@ -176,13 +176,19 @@ def _thing(thing: dict[str, Any], into: Collector) -> None:
     item = f"{into.page.url} JSON-LD {len(into.mentions)}"
     language = tidy(_text(thing.get("inLanguage")), 35)
     for key in ("contentUrl", "contentURL", "url"):
-        reference = _text(thing.get(key))
-        if reference and _is_address(reference) and (key != "url" or kind_by_extension(reference)):
-            beside = Beside(tag="script", item=item, language=language)
-            into.add(reference, stated, "json-ld", f"JSON-LD {type_} {key}", weight, beside)
-    for reference in _strings(thing.get("thumbnailUrl")):
+        for named in _strings(thing.get(key)):
+            if _is_address(named) and (key != "url" or kind_by_extension(named)):
+                beside = Beside(tag="script", item=item, language=language)
+                into.add(named, stated, "json-ld", f"JSON-LD {type_} {key}", weight, beside)
+    for coded in objects(thing.get("encoding")):
+        named = _text(coded.get("contentUrl")) or ""
+        if _is_address(named) and coded.get("@type") is None:
+            where, beside = f"JSON-LD {type_} encoding", Beside(tag="script", item=item, language=language)
+            sort = kind_by_type(_text(coded.get("encodingFormat"))) or kind
+            into.add(named, sort, "json-ld", where, weight, beside)
+    for picture in _strings(thing.get("thumbnailUrl")):
         beside = Beside(tag="script", item=item, hint="thumbnail")
-        into.add(reference, "image", "json-ld", f"JSON-LD {type_} thumbnailUrl", 2, beside)
+        into.add(picture, "image", "json-ld", f"JSON-LD {type_} thumbnailUrl", 2, beside)
     for key in ("embedUrl", "embedURL"):
         if reference := _text(thing.get(key)):
             into.add_frame(reference, f"JSON-LD {type_} {key}")

@@ -10,10 +10,19 @@ from collections.abc import Callable, Iterator
 from itertools import islice
 from urllib.parse import urlsplit
 
+from msgspec.structs import replace
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 from mudlark.find.judge.advert import named_for_advertising
-from mudlark.find.judge.kind import FAMILIES, FEEDS, is_segment, kind_by_extension, kind_by_type, kind_of_sent
+from mudlark.find.judge.kind import (
+    FAMILIES,
+    FEEDS,
+    is_segment,
+    kind_by_extension,
+    kind_by_key,
+    kind_by_type,
+    kind_of_sent,
+)
 from mudlark.find.judge.quality import is_only_quality, stated_height
 from mudlark.find.model import PLAYED, Hint, Kind, Page, Place
 from mudlark.find.places.collect import NOTHING, Beside, Collector
@@ -41,12 +50,14 @@ _BOUND = re.compile(r"on|[:@\[(]|(?:v|x|ng)-")  # how attributes begin that hold
 _TELLING = re.compile(r"(?:^|[-_])(?:video|audio|stream|hls|dash|mp4|m3u8|film|movie|sound|media)(?:[-_]|$)")
 
 _LINKS = frozenset({"preload", "alternate", "enclosure", "prefetch", "video_src", "audio_src", "image_src"})
+_SHOWN = ("src", "data-src", "data-lazy-src", "data-original", "data-lazy")
 _PICTURE_KEYS = frozenset({"poster", "posterurl", "image", "thumbnail", "thumbnailurl", "thumb", "cover", "preview"})
 _LEADS = re.compile(
     r"(?:\b(?:window|document|self|top|parent)\.)?\blocation(?:\.href)?\s*(?:=(?!=)|\.(?:replace|assign)\()\s*([\"'])(.+?)\1"
 )
 _EMPTY_WORDS = frozenset({"download", "here", "click here", "link", "more", "open", "get"})
 _IDENTIFIER = re.compile(r"(?:^|[-_])(?:id|ids|key|slug|name|type|title|label|class|format|provider|category)$")
+_INDICES = re.compile(r"^.*\.(?=[^.]*\.[^.]*$)|\[\d+\]")  # and the path above the last two names
 _INDEX = re.compile(r"\[\d+\]$")
 _BLOCKS = frozenset(
     {"ul", "ol", "dl", "p", "div", "section", "article", "td", "tr", "nav", "figure", "form", "main", "body"}
@@ -55,6 +66,7 @@ _TINY = 48  # CSS pixels: what is declared no larger in both directions is an ic
 _HIGHEST = 12  # elements above a link, within which its block is looked for
 _ABOVE = 3  # elements above a frame whose names may speak of advertising
 _TYPES = ("type", "mimetype", "mime_type", "mime", "contenttype", "content_type", "encodingformat", "format")
+_STREAMS: dict[str, Kind] = {"hls": "hls", "dash": "dash"}
 _HEIGHTS = ("height", "res", "resolution", "size", "quality", "label", "name", "title", "definition")
 _OEMBED = ("application/json+oembed", "text/xml+oembed")
 _MOST_FEEDS = 20
@@ -67,6 +79,15 @@ _LONGEST_URL = 2048
 _SOON = 10  # seconds
 _SOURCES = frozenset({"src", "href", "url", "file", "source", "stream", "playlist", "manifest", "poster"})
 _FORMAT = re.compile(r"\b(mp4|m4v|mov|webm|mkv|avi|mpe?g|wmv|flv|mxf|mp3|m4a|wav|flac|ogg|opus|aiff?)\b", re.I)
+_SORT = re.compile(r"\b(video|film|movie|audio|sound|recording|podcast)\b", re.I)
+_SORTS: dict[str, Kind] = {
+    **dict.fromkeys(("video", "film", "movie"), "video"),
+    **dict.fromkeys(("audio", "sound", "recording", "podcast"), "audio"),
+}
+_ONLY_FORMAT = re.compile(
+    r"(?:\(\s*+|^\s*+(?:download\s++|as\s++)?)(mp4|m4v|mov|webm|avi|wmv|mp3|m4a|wav|flac|ogg)(?:\s*+\)|(?:\s++(?:file|download))?\s*+$)",
+    re.I,
+)
 _SIZE = re.compile(r"\b\d{1,6}(?:[.,]\d{1,3})?\s?(?:[kMGT]i?B|[KMG]o|bytes)\b", re.I)
 _DATA = re.compile(r"\.json(?:[?#]|$)", re.I)
 MOST_SCRIPTS = 12
@@ -144,6 +165,12 @@ def srcset(text: str) -> list[tuple[str, float]]:
     return listed
 
 
+def _later(attributes: dict[str, str | None]) -> str | None:
+    """What an element shows, or will show once it is seen."""
+    given = (attributes.get(name) for name in _SHOWN)
+    return next((one for one in given if one and not one.strip().startswith(("about:", "data:", "javascript:"))), None)
+
+
 def _by_name(name: str, address: str) -> Kind | None:
     """What an address is by the name under which it is given, where its own says nothing."""
     return "document" if "manifest" in name.lower() and kind_by_extension(address) is None else None
@@ -152,8 +179,10 @@ def _by_name(name: str, address: str) -> Kind | None:
 def _kind_by_words(node: LexborNode) -> Kind | None:
     """What a link says that it leads to: a film or sound, by its format and size, as catalogues put it."""
     words = node.text()[:300]
-    format = _FORMAT.search(words) if _SIZE.search(words) else None
-    return kind_by_extension(f"/x.{format[1]}") if format else None
+    named = _FORMAT.search(words) or _SORT.search(words) if _SIZE.search(words) else _ONLY_FORMAT.search(words)
+    if named is None:
+        return None
+    return _SORTS.get(named[1].lower()) or kind_by_extension(f"/x.{named[1]}")
 
 
 def _text_around(node: LexborNode) -> str | None:
@@ -206,7 +235,7 @@ class _Walk:
 
     def comment(self, text: str, begin: int) -> None:
         """A comment may hold markup or bare addresses."""
-        if "<" in text and ("src" in text or "href" in text) and self._trees < _MOST_TREES:
+        if "<" in text and ("src" in text or "href" in text or "data" in text) and self._trees < _MOST_TREES:
             self.tree(parse(text).tree, " in a comment", 1)
         for listed in ANYWHERE.finditer(text):
             at = self.into.line_at(begin + listed.start())
@@ -289,8 +318,11 @@ class _Walk:
                 self.into.add(address, kind, "attribute", where, 6, Beside(tag=tag))
         if "srcset" in name:
             self.versions(value, "attribute", where, tag)
-        elif is_rooted(value) and not looks_like_address(value) and (kind_given := _by_name(name, value)):
-            self.into.add(value, kind_given, "attribute", where, 14, Beside(tag=tag))
+        elif is_rooted(value) and not looks_like_address(value):
+            if kind_given := _by_name(name, value):
+                self.into.add(value, kind_given, "attribute", where, 14, Beside(tag=tag))
+            elif kind_given := kind_by_key(name, value):
+                self.into.add(value, kind_given, "attribute", where, 6, Beside(tag=tag, hint="guessed"))
 
     def hidden(
         self, address: str, how: str, place: Place, where: str, weight: int, beside: Beside, kind: Kind | None = None
@@ -326,7 +358,7 @@ class _Walk:
         tag = node.tag or ""
         group = self.name(node)
         advert: Hint | None = "advert" if self.speaks_of_advertising(node) else None
-        if source := attributes.get("src"):
+        if source := _later(attributes):
             kind: Kind = "audio" if tag == "audio" else "video"
             beside = Beside(tag=tag, group=group, item=group, hint=advert)
             self.into.add(source, kind, "element", f"{tag} element{context}", 30, beside)
@@ -336,7 +368,7 @@ class _Walk:
 
     def on_source(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         parent = node.parent.tag if node.parent else ""
-        if source := attributes.get("src"):
+        if source := _later(attributes):
             by_parent: dict[str | None, Kind] = {"video": "video", "audio": "audio", "picture": "image"}
             kind = kind_by_type(attributes.get("type")) or by_parent.get(parent)
             player = self.name(node.parent) if node.parent and parent in ("video", "audio") else None
@@ -381,15 +413,14 @@ class _Walk:
                 self.into.link(shown, full)
 
     def on_link(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
-        target = attributes.get("href")
+        target = attributes.get("href") or attributes.get("xlink:href")
         if not target:
             return
         if target.partition("?")[0].lower().endswith(".xspf") and (address := resolve(self.into.base, target)):
             self.feed(address)
         offered = attributes.get("download") is not None or "download" in attributes
         kind, named = kind_by_type(attributes.get("type")), kind_by_extension(target) or kind_of_sent(target)
-        if kind is None and named is None and node.tag == "a":
-            kind = _kind_by_words(node)
+        guessed = kind is None and named is None and node.tag == "a" and (kind := _kind_by_words(node)) is not None
         if kind is None and named is None:
             if not offered:
                 self.query(target, "link", f"link{context}")
@@ -403,7 +434,7 @@ class _Walk:
         beside = Beside(
             tag=node.tag,
             label=label,
-            hint="download" if offered else None,
+            hint="download" if offered else "guessed" if guessed else None,
             group=self.block(node),
             declared=stated_height(label) if is_only_quality(label) else None,
             policy="no-referrer" if no_referrer else policy_of(attributes.get("referrerpolicy")),
@@ -445,7 +476,7 @@ class _Walk:
     def on_frame(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         if (inside := attributes.get("srcdoc")) and self._trees < _MOST_TREES:
             self.tree(parse(inside).tree, f"{context} in the document of a frame", 1)
-        if source := attributes.get("src") or attributes.get("data-src"):
+        if source := _later(attributes):
             where = f"{node.tag} element{context}"
             if kind_by_extension(source):
                 self.into.add(source, None, "frame", where, 25, Beside(tag=node.tag))
@@ -484,6 +515,16 @@ class _Walk:
                 beside = Beside(tag=node.tag, label=None if drawn else label, hint="control" if drawn else None)
                 self.into.add(value, None, "form", f"{name} of {node.tag} element{context}", 0 if drawn else 10, beside)
 
+    def on_form(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
+        """What a form leads to, or one of its choices."""
+        value = attributes.get("action" if node.tag == "form" else "value") or ""
+        if kind_by_extension(value) in PLAYED:
+            label = tidy(node.text()) if node.tag == "option" else None
+            beside = Beside(
+                tag=node.tag, label=label, declared=stated_height(label) if is_only_quality(label) else None
+            )
+            self.into.add(value, None, "form", f"{node.tag} element{context}", 10, beside)
+
     def on_script(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         type_ = (attributes.get("type") or "").lower()
         if reference := attributes.get("src"):
@@ -513,6 +554,8 @@ class _Walk:
             if literal.unfinished:
                 beside = Beside(at=at, hint="unfinished")
             kind = None if literal.how else stated_kind(literal.around, literal.text)
+            if kind is None and is_rooted(literal.text) and (kind := kind_by_key(literal.key, literal.text)):
+                beside = replace(beside, hint=beside.hint or "guessed")
             self.hidden(literal.text, literal.how, "script", f"script string{context}", 15, beside, kind)
 
     def script_at(self, reference: str) -> None:
@@ -530,7 +573,10 @@ class _Walk:
         for string, path, around in strings_with_objects(data):
             key = path.rpartition(".")[2].partition("[")[0]
             for address, how, kind in named_in(string, around):
-                self.into.add(address, kind, place, words(path, how), weight, facts_in(around, key, path, name, at))
+                beside = facts_in(around, key, path, name, at)
+                if kind is None and is_rooted(address) and (kind := kind_by_key(_INDICES.sub("", path), address)):
+                    beside = replace(beside, hint=beside.hint or "guessed")
+                self.into.add(address, kind, place, words(path, how), weight, beside)
 
     def on_style(self, node: LexborNode, _: dict[str, str | None], context: str) -> None:
         self.css(node.text(), f"a style sheet{context}", None)
@@ -566,8 +612,8 @@ def named_in(string: str, around: Object) -> Iterator[tuple[str, str, Kind | Non
     """Addresses that a string in JSON is or hides, with how it hides them, and what the object around makes of them."""
     for address, how in addresses(string):
         yield address, how, None if how or kind_by_extension(address) else stated_kind(around, address)
-    if kind_by_extension(string) is None and not looks_like_address(string) and (kind := stated_kind(around, string)):
-        yield string, "", kind
+    if kind_by_extension(string) is None and not looks_like_address(string) and is_rooted(string):
+        yield string, "", stated_kind(around, string)
 
 
 def stated_kind(around: Object, address: str) -> Kind | None:
@@ -578,7 +624,7 @@ def stated_kind(around: Object, address: str) -> Kind | None:
         if isinstance(value, str) and key.lower() in _TYPES:
             if "/" in value and (kind := kind_by_type(value)):
                 return kind
-            if kind := kind_by_extension(f"/x.{value}"):
+            if kind := kind_by_extension(f"/x.{value}") or _STREAMS.get(value.lower()):
                 return kind
     return None
 
@@ -630,6 +676,8 @@ _HANDLERS: dict[str, _Handler] = {
     "param": _Walk.on_parameter,
     "input": _Walk.on_control,
     "button": _Walk.on_control,
+    "form": _Walk.on_form,
+    "option": _Walk.on_form,
     "script": _Walk.on_script,
     "style": _Walk.on_style,
     "textarea": _Walk.on_text,
