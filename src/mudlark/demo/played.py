@@ -190,7 +190,8 @@ def _advert_first(at: Origins) -> str:
   addEventListener("message", (event) => {{
     if (event.data !== "over") return;
     const film = document.createElement("video");
-    film.controls = true; film.src = ["{at.media}", "films", "harbour-gates" + ".mp4"].join("/");
+    const name = location.pathname.split("/").pop() + ".mp4";
+    film.controls = true; film.src = ["{at.media}", "films", name].join("/");
     document.getElementById("hall").replaceChildren(film); film.play();
   }}, {{once: true}});
 </script>""",

@@ -47,7 +47,8 @@ def _lamp_room(at: Origins) -> str:
     document.getElementById("layer").remove();
     document.getElementById("begin").addEventListener("click", () => {{
       const film = document.createElement("video");
-      film.controls = true; film.src = ["{at.media}", "films", "lamp-room" + ".mp4"].join("/");
+      const name = location.pathname.split("/").pop() + ".mp4";
+      film.controls = true; film.src = ["{at.media}", "films", name].join("/");
       document.getElementById("place").replaceChildren(film); film.play();
     }});
   }});
@@ -66,7 +67,8 @@ def _slipway(at: Origins) -> str:
     if (!seen.some((it) => it.isIntersecting)) return;
     watch.disconnect();
     const film = document.createElement("video");
-    film.controls = true; film.width = 640; film.src = ["{at.media}", "films", "slipway" + ".mp4"].join("/");
+    const name = location.pathname.split("/").pop() + ".mp4";
+    film.controls = true; film.width = 640; film.src = ["{at.media}", "films", name].join("/");
     document.getElementById("place").replaceChildren(film); film.play();
   }}).observe(document.getElementById("place"));
 </script>""",
