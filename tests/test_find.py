@@ -149,6 +149,11 @@ def test_any_script_keeps_its_length(parts: list[str]) -> None:
     assert len(reckoned(script).script) == len(script)
 
 
+def test_a_script_whose_texts_would_grow_without_end_is_left() -> None:
+    grown = f'play("{"a" * 90_000}".replaceAll("a", "{"b" * 90_000}"), ["/a", "/b"].join("{"c" * 90_000}"))'
+    assert reckoned(grown).script == grown
+
+
 def test_players_that_a_script_writes_in_pieces_are_read() -> None:
     written = """<script>document.write("<vi" + "deo src='/a.mp4' poster=\\"/a.jpg\\">" + "</vi" + "deo>")</script>"""
     assert {url.rpartition("/")[2] for url in finds(written)} == {"a.mp4", "a.jpg"}

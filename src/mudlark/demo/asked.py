@@ -45,7 +45,7 @@ def _pocket(at: Origins) -> str:
   const system = told ? told.platform : navigator.platform;
   const agent = /Mobile|Android/.test(navigator.userAgent);
   const handheld = navigator.maxTouchPoints > 1 && /^iP|Android/.test(system) && agent;
-  const name = handheld ? "{POCKET.rpartition(".")[0]}" + ".zip" : "guide-helper" + ".exe";
+  const name = (handheld ? "{POCKET.rpartition(".")[0]}" : "guide-helper") + (handheld ? ".zip" : ".exe");
   const link = document.createElement("a");
   link.href = ["{at.media}", "packages", name].join("/"); link.textContent = handheld ? "The guide" : "The helper";
   document.getElementById("offer").replaceChildren(link);

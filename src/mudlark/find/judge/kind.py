@@ -70,26 +70,11 @@ _BY_WORD: dict[str, Kind] = {
     **dict.fromkeys(("video", "film", "movie", "stream", "playback", "mp4", "webm"), "video"),
     **dict.fromkeys(("audio", "sound", "podcast", "mp3", "ogg"), "audio"),
 }
-_BESIDE = frozenset(
-    {
-        "thumb",
-        "thumbnail",
-        "poster",
-        "image",
-        "picture",
-        "cover",
-        "preview",
-        "page",
-        "share",
-        "embed",
-        "watch",
-        "player",
-    }
-    | {"license", "caption", "captions", "subtitle", "subtitles", "track", "tracks", "login", "upload", "api", "feed"}
+_BESIDE = re.compile(
+    r"thumb|poster|image|picture|cover|preview|page|share|embed|watch|player|licen[cs]e|caption|subtitle|track|login|upload",
+    re.I,
 )
-_ADDRESSES = frozenset(
-    {"url", "uri", "src", "source", "file", "href", "path", "address", "link", "manifest", "playlist"}
-)
+_ADDRESS = re.compile(r"url|uri|src|source|file|href|path|address|link|manifest|playlist")
 _SHOWS = re.compile(r"(?:watch|play|view|show|embed|share|index)[^/]*$", re.I)
 
 
@@ -120,7 +105,7 @@ def kind_by_key(name: str, address: str) -> Kind | None:
         return None
     words = [word.lower() for word in _WORD.findall(name)]
     told = [_BY_WORD[word] for word in words if word in _BY_WORD]
-    if not told or _BESIDE.intersection(words) or (words[-1] not in _ADDRESSES and words[-1] not in _BY_WORD):
+    if not told or _BESIDE.search(name) or not (words[-1] in _BY_WORD or _ADDRESS.fullmatch(words[-1])):
         return None
     return told[0]
 

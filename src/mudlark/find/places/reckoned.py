@@ -20,6 +20,7 @@ _WORTH = re.compile(
 )
 _ROUNDS = 6  # of what is made of what was made
 _MANY = 200  # texts in a row
+_LARGEST = 100_000  # characters that are added to a text by joining or replacing
 _TEXT = "\ue000\\d{1,6}\ue001"  # stands for a text, by its number between characters that are for private use
 _TEXTS = rf"{_TEXT}(?:\s*+,\s*+{_TEXT}){{0,{_MANY}}}+"
 _MARK = re.compile("[\ue000\ue001]")
@@ -142,12 +143,12 @@ def _turned(_: re.Match[str], texts: list[str]) -> str | None:
 
 def _joined(_: re.Match[str], texts: list[str]) -> str | None:
     *parts, by = texts
-    return None if _LISTING.search(by) else by.join(parts)
+    return None if _LISTING.search(by) or len(parts) * len(by) > _LARGEST else by.join(parts)
 
 
 def _replaced(match: re.Match[str], texts: list[str]) -> str | None:
     said, *others, by = texts
-    if "$" in by:
+    if "$" in by or len(said) * len(by) > _LARGEST:
         return None
     if others:
         return said.replace(others[0], by, -1 if match[1] else 1)
