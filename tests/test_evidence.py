@@ -184,6 +184,21 @@ def test_a_list_of_tracks_is_read() -> None:
     assert read_page('<a href="/bells.xspf">Bells</a>', URL).feeds == ["http://museum.example/bells.xspf"]
 
 
+@pytest.mark.parametrize(
+    ("body", "kind"),
+    [
+        (b"<playlist><item><title>Mill</title><file> /a.mp4 </file></item></playlist>", "video"),
+        (b"<config><!-- x --><hlsUrl>/a.mp4/s</hlsUrl><image>/p.png</image></config>", "hls"),
+        (b"<smil><body><video src='/a.mp4'/></body></smil>", "video"),
+        (b"<f MIMETYPE='audio/mpeg' xmlns:l='urn:l' l:href='/a.mp4/s'/>", "audio"),
+        (b"<urlset><url><loc>http://museum.example/page</loc></url></urlset>", None),
+    ],
+)
+def test_any_xml_names_films_in_elements_and_attributes(body: bytes, kind: str | None) -> None:
+    page = read_feed(body, URL)
+    assert [find.kind for find in page.finds] == [kind] if page else kind is None
+
+
 def test_a_video_site_map_is_read() -> None:
     body = b"""<urlset xmlns="http://www.sitemaps.org/schemas/sitemap/0.9"
  xmlns:video="http://www.google.com/schemas/sitemap-video/1.1"><url><loc>http://m.example/p</loc><video:video>

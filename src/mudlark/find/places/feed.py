@@ -1,19 +1,21 @@
-"""Feeds, site maps and lists of tracks: what they enclose, entry by entry.
+"""Feeds, site maps and lists of tracks: what they enclose, entry by entry; and what any other XML names.
 
 Follows RSS 2.0, Atom (RFC 4287), Media RSS, XSPF 1, and the video extension of the Sitemaps protocol. Entities,
 document types and the network are off in the XML parser.
 """
 
 import re
+from itertools import islice
 
 from lxml import etree
 from msgspec.structs import replace
 
 from mudlark.errors import FormatError
-from mudlark.find.judge.kind import FAMILIES, kind_by_extension, kind_by_type
+from mudlark.find.judge.kind import FAMILIES, is_segment, kind_by_extension, kind_by_key, kind_by_type
 from mudlark.find.judge.quality import stated_height
 from mudlark.find.model import Mention, Page
 from mudlark.find.places.collect import Beside, Collector
+from mudlark.find.places.hidden import is_rooted, looks_like_address
 from mudlark.find.places.metadata import seconds
 from mudlark.text import tidy, whole_number
 
@@ -24,10 +26,12 @@ _PODCAST = "{http://www.itunes.com/dtds/podcast-1.0.dtd}"
 _TRACK_LIST = "{http://xspf.org/ns/0/}"
 _TRANSCRIPTS = "{https://podcastindex.org/namespace/1.0}"
 _MOST_ENTRIES = 10_000
+_MOST_ELEMENTS = 200_000
 
 
 def read_feed(body: bytes, url: str) -> Page | None:
-    """The finds of a feed or video site map; None if the XML is neither. Each is labelled with its entry's title."""
+    """The finds of a feed or video site map, each labelled with its entry's title; those of other XML, if it has such,
+    else None."""
     parser = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, recover=True)
     try:
         root = etree.fromstring(body, parser)
@@ -37,15 +41,33 @@ def read_feed(body: bytes, url: str) -> Page | None:
         return None
     entries = [*root.iter("item"), *root.iter(f"{_ATOM}entry"), *root.iter(f"{_VIDEO}video")]
     entries += root.iter(f"{_TRACK_LIST}track")
-    if not entries and root.tag not in ("rss", f"{_ATOM}feed"):
-        return None
+    is_feed = root.tag in ("rss", f"{_ATOM}feed")
+    if not entries and not is_feed:
+        return _named_anywhere(root, url)
     into = Collector("", url, url)
     into.page.title = _text(root, "channel/title", f"{_ATOM}title", f"{_TRACK_LIST}title")
     into.page.is_list = True
     for number, entry in enumerate(entries[:_MOST_ENTRIES], start=1):
         _entry(entry, f"{url} entry {number}", into)
     into.page.finds = into.finds()
-    return into.page
+    return into.page if into.page.finds or is_feed else _named_anywhere(root, url)
+
+
+def _named_anywhere(root: etree._Element, url: str) -> Page | None:
+    """Films and sounds in any element or attribute."""
+    into = Collector("", url, url)
+    for node in islice(root.iter(etree.Element), _MOST_ELEMENTS):
+        for name, value in [(etree.QName(node).localname, node.text), *_attributes(node)]:
+            text = (value or "").strip()
+            if looks_like_address(text) or is_rooted(text):
+                kind = kind_by_type(node.get("type") or node.get("MIMETYPE")) or kind_by_key(name, text)
+                into.add(text, kind, "element", f"{name} in XML", 15, Beside(at=_line(node)))
+    into.page.finds = [find for find in into.finds() if find.kind != "image" and not is_segment(find.url)]
+    return into.page if into.page.finds else None
+
+
+def _attributes(node: etree._Element) -> list[tuple[str, str]]:
+    return [(str(name).rpartition("}")[2], str(value)) for name, value in node.attrib.items()]
 
 
 def _text(entry: etree._Element, *names: str) -> str | None:
