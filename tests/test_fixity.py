@@ -5,6 +5,7 @@ import errno
 import io
 import json
 import os
+import re
 import subprocess
 from collections.abc import Callable
 from pathlib import Path
@@ -19,16 +20,16 @@ from PIL import Image
 from mudlark.archive import assay as assaying
 from mudlark.archive import entry as entries
 from mudlark.archive import record as records
-from mudlark.archive.assay import Sampling, assay
+from mudlark.archive.assay import LASTING, Sampling, assay
 from mudlark.archive.history import PastCheck, checks_of, last_check, note_check
 from mudlark.archive.layout import CHECKSUMS, HISTORY, RECORD
 from mudlark.archive.ledger import read_ledger
-from mudlark.archive.record import read_record
+from mudlark.archive.record import read_record, to_json
 from mudlark.archive.sidecar import sidecar
 from mudlark.archive.tree import items_below
 from mudlark.demo.site import DemoSite, media_folder
 from mudlark.verify import fixity
-from mudlark.verify.account import Account
+from mudlark.verify.account import Account, Problem
 from mudlark.verify.fixity import digest
 from tests.conftest import Ran
 from tests.test_bag import item
@@ -96,6 +97,18 @@ def test_what_may_not_be_read_is_unproven_and_what_the_disk_does_not_give_is_bro
     monkeypatch.undo()
     if verdict == "unproven":  # nothing changed but that it may be read
         assert next(iter(read_ledger(tmp_path).entries)).verdict == "sound"
+
+
+def test_what_only_the_haul_could_know_is_told_by_every_assay(tmp_path: Path) -> None:
+    sources = (Path(assaying.__file__).parents[1] / "hauling").glob("*.py")
+    told = {code for path in sources for code in re.findall(r"Problem\(\s*\"([a-z-]+)\"", path.read_text())}
+    assert told <= LASTING and "radio-gap" in told
+    for code in sorted(LASTING):
+        folder = item(tmp_path / code)
+        facts = read_record(folder)
+        facts.problems, facts.verdict = [Problem(code, "It is so")], "flawed"
+        (folder / RECORD).write_bytes(to_json(facts))
+        assert [problem.code for problem in assay(folder)[0].account.problems] == [code]
 
 
 def test_a_history_that_is_a_link_is_not_followed(tmp_path: Path) -> None:

@@ -35,30 +35,12 @@ CHECKSUMS_STALE = "checksums-stale"  # a problem that is mended on the spot
 _STREAMS = (".ts", ".m2ts", ".mts")
 _KINDS = frozenset({"video", "audio", "image", "document", "package", "subtitle"})
 _GIVE = "Give an item's folder or a media file."
-_LASTING = frozenset(
-    {
-        *(
-            "segment-missing",
-            "segment-unreadable",
-            "segment-short",
-            "picture-missing",
-            "loss",
-            "page-missing",
-            "page-unreadable",
-            "subtitle-missing",
-        ),
-        *(
-            "tiles-missing",
-            "page-size",
-            "black",
-            "frozen",
-            "silent",
-            "undecodable",
-            "not-played",
-            "no-end",
-            "wrong-place",
-        ),
-    }
+LASTING = frozenset(  # what only the haul, or playing it, could know
+    (
+        *("segment-missing", "segment-unreadable", "segment-short", "radio-gap", "hole", "no-end", "no-media", "loss"),
+        *("picture-missing", "sound-missing", "subtitle-missing", "page-missing", "page-unreadable", "page-size"),
+        *("tiles-missing", "black", "frozen", "silent", "undecodable", "not-played", "wrong-place"),
+    )
 )
 
 
@@ -235,7 +217,7 @@ def _assay_item(folder: Path) -> Assay:
     assayed.account.add(media)
     # what was missing when the item was made is still missing, whatever the file looks like
     for problem in record.problems:
-        if problem.code in _LASTING and problem not in assayed.account.problems:
+        if problem.code in LASTING and problem not in assayed.account.problems:
             assayed.account.problems.append(problem)
     return assayed
 

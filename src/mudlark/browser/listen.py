@@ -145,6 +145,7 @@ class _Visit:
         self.status: int | None = None
         self.tasks: set[asyncio.Task[None]] = set()
         self.looking_for: str | None = None
+        self.unpressed = list(options.press)
 
     @property
     def left(self) -> float:
@@ -173,6 +174,9 @@ class _Visit:
         except TimeoutError:
             if self.looking_for:
                 raise await self._not_there(self.looking_for) from None
+            if self.unpressed:
+                what = f"{self.options.at_most:g} s were over before {self.unpressed[0]!r} could be pressed on"
+                raise NothingFound(f"{what} {shown(self.address)}.", "Give it more time with --at-most.") from None
         except Exception as problem:  # a browser that ends is no reason to lose what was recorded
             if not self.gone and not page.is_closed():
                 raise
@@ -373,6 +377,7 @@ class _Visit:
             for frame in self._frames():
                 if (handle := await self._handle(frame, "find", wanted)) is not None:
                     self.looking_for = None
+                    self.unpressed.pop(0)
                     await self._click(handle)
                     return
             if time.monotonic() > ends or self.gone:

@@ -37,8 +37,8 @@ from mudlark.archive.record import (
 )
 from mudlark.assemble.join import second_name
 from mudlark.fetch.store import now
-from mudlark.find.judge.kind import is_foreign
-from mudlark.find.model import PLAYED
+from mudlark.find.judge.kind import is_foreign, kind_by_extension, kind_by_type
+from mudlark.find.model import PLAYED, Kind
 from mudlark.hauling.order import Order
 from mudlark.hauling.resolve import Target
 from mudlark.hauling.title import is_alone
@@ -92,10 +92,7 @@ def prove(work: Work, made: Made, fetching: Fetching) -> Proof:
     if presentation.kind == "file":
         facts = presentation.facts
         Promise(facts.length, dict(facts.digests), target.order.expect).check(main, size, sha256, account)
-    foreign = checked.form == "unknown" and is_foreign(presentation.url, target.find.response.type)
-    if target.find.kind in PLAYED and presentation.kind != "images" and checked.form not in CATEGORIES and not foreign:
-        what = "unknown bytes" if checked.form == "unknown" else checked.form.upper()
-        account.failed("content", "no-media", f"A film or sound was promised; {what} came", grave=True)
+    _check_kind(target, checked.form, account)
     notes = [*target.notes, *made.notes]
     if fetching.counts.elsewhere:
         notes.append(
@@ -218,6 +215,20 @@ def _compared_with_page(target: Target, length: float | None) -> list[Note]:
         )
         return [Note("length-stated", message)]
     return []
+
+
+def _check_kind(target: Target, form: str, account: Account) -> None:
+    """What came where a film or sound was promised: by the page, and of a file by its address and type, too."""
+    find, presentation, category = target.find, target.presentation, CATEGORIES.get(form)
+    promised: set[Kind | None] = {find.kind}
+    foreign = form == "unknown" and is_foreign(presentation.url, find.response.type)
+    if presentation.kind == "file" and category:  # whole as it may be
+        promised |= {find.mention.kind, kind_by_extension(presentation.url), kind_by_type(find.response.type)}
+    elif category or presentation.kind == "images" or foreign:
+        return
+    if PLAYED.intersection(promised) and category not in ("video", "audio"):
+        what = "unknown bytes" if form == "unknown" else form.upper()
+        account.failed("content", "no-media", f"A film or sound was promised; {what} came", grave=category is None)
 
 
 def _is_alone_on(target: Target) -> bool:

@@ -66,7 +66,7 @@ def _wrong_parts(path: Path, form: str) -> str | None:
 
 def _decode(path: Path, form: str) -> tuple[str, bool]:
     """What a picture is in words, and whether it was decoded to its end."""
-    from PIL import Image  # costs start-up time that films need not pay
+    from PIL import Image, UnidentifiedImageError  # costs start-up time that films need not pay
 
     logging.getLogger("PIL").setLevel(logging.CRITICAL)  # what it has to say is raised, too
     with warnings.catch_warnings():
@@ -75,6 +75,8 @@ def _decode(path: Path, form: str) -> tuple[str, bool]:
             opened = Image.open(path)
         except Image.DecompressionBombError as problem:
             return f"a picture that is too large to decode as a check ({problem})", False
+        except UnidentifiedImageError:  # whose words name the place of the file
+            raise FormatError("The picture cannot be read: no decoder knows what it begins with") from None
         with opened as picture:
             width, height = picture.size
             if form == "jpeg" and width * height * 4 > _MOST_HELD:
