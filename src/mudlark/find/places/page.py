@@ -39,7 +39,7 @@ from mudlark.find.places.hidden import (
 )
 from mudlark.find.places.markup import UNREADABLE, parse
 from mudlark.find.places.metadata import read_metadata
-from mudlark.find.places.reckoned import reckoned
+from mudlark.find.places.reckoned import Reckoned, reckoned
 from mudlark.find.places.script import literals
 from mudlark.text import tidy
 from mudlark.web.address import file_part, resolve
@@ -94,6 +94,7 @@ MOST_SCRIPTS = 12
 _SCRIPTED = re.compile(r"\s*+javascript:", re.I)
 _WRITTEN = re.compile(r"<(?:video|audio|source|iframe|embed)\b[^<>]{0,1000}>", re.I)
 _MOST_WRITTEN, _MOST_VISIBLE = 100, 2_000
+_MOST_RECKONED = 4_000_000  # characters of the scripts of a page
 _LONGEST_LEADING = 2_000  # characters of a script that does little but lead on
 _DEEPEST = 4  # templates and comments inside each other
 
@@ -200,6 +201,7 @@ class _Walk:
         self._trees = 0
         self._documents = 0
         self._elements = 0
+        self._unreckoned = _MOST_RECKONED
 
     def tree(self, tree: LexborHTMLParser, context: str, depth: int = 0) -> None:
         """All elements of a tree. context: words added to every place, like ` in a comment`."""
@@ -262,7 +264,8 @@ class _Walk:
 
     def code(self, node: LexborNode, value: str, where: str) -> None:
         """What a script in an attribute says."""
-        for literal in literals(value.replace("%27", "'").replace("%22", '"')):
+        script = value.replace("%27", "'").replace("%22", '"')
+        for literal in literals(script, self.reckoned(script)):
             if _DATA.search(literal.text):
                 self.script_at(literal.text)
             hint = Beside(tag=node.tag, hint="unfinished") if literal.unfinished else Beside(tag=node.tag)
@@ -543,7 +546,7 @@ class _Walk:
 
     def script(self, text: str, begin: int, context: str) -> None:
         """What a script says. begin: its first character in the source, -1 if that is not known."""
-        made = reckoned(text)
+        made = self.reckoned(text)
         self.written(made.script, context)
         for literal in literals(text, made):
             if _DATA.search(literal.text):
@@ -557,6 +560,11 @@ class _Walk:
             if kind is None and is_rooted(literal.text) and (kind := kind_by_key(literal.key, literal.text)):
                 beside = replace(beside, hint=beside.hint or "guessed")
             self.hidden(literal.text, literal.how, "script", f"script string{context}", 15, beside, kind)
+
+    def reckoned(self, script: str) -> Reckoned:
+        """What a script makes of its own texts, as long as the page has not too much of them."""
+        self._unreckoned -= len(script)
+        return reckoned(script) if self._unreckoned >= 0 else Reckoned(script, {})
 
     def script_at(self, reference: str) -> None:
         """A script, or JSON for one, that stands by itself; those of other hosts are libraries, mostly."""
