@@ -213,6 +213,7 @@ def test_names_of_values_tell_what_addresses_do_not(data: str, kind: str | None)
         "<form action='/s/1.mp4'><button>Get</button></form>",
         "<!--[if IE]><object data='/s/1.wmv'></object><![endif]-->",
         "<svg><a xlink:href='/s/1.mp4'></a></svg>",
+        "<base href='/s/'><object data='player.swf?file=1.mp4'></object>",
         "<a href='javascript:open(`/player.html?file=/s/1.mp4`)'>Play</a>",
         "<iframe src='/player.html#http://museum.example/s/1.mp4'></iframe>",
         "<div data-x='{&amp;quot;src&amp;quot;: &amp;quot;/s/1.mp4&amp;quot;}'></div>",

@@ -64,6 +64,21 @@ def test_in_a_foreign_frame_a_length_far_from_the_stated_one_is_a_sign() -> None
         assert page.finds[0].role == role
 
 
+@pytest.mark.program
+def test_guesses_that_are_wrong_are_no_finds_and_other_answers_are_said(mudlark: Run, trouble: Trouble) -> None:
+    guesses = "".join(f'<p data-video-url="{trouble.url}{path}"></p>' for path in ("/page", "/gone", "/shut", "/json"))
+    trouble.say("/watch", Answer(f"{guesses}<video src='/json.mp4'></video>".encode(), type="text/html"))
+    trouble.say("/page", Answer(b"<!doctype html><title>A page</title>", type="text/html"))
+    trouble.say("/shut", Answer(b"no", status=403))
+    for path in ("/json", "/json.mp4"):
+        trouble.say(path, Answer(b'{"expired": true}', type="application/json"))
+    (page,) = mudlark("sift", f"{trouble.url}/watch", "--json").json["pages"]
+    found = {find["url"].removeprefix(trouble.url): find["problem"] for find in page["finds"]}
+    assert found == {"/shut": "the server answers 403", "/json.mp4": "JSON answers instead of media"}
+    ran = mudlark("haul", f"{trouble.url}/watch", "--json")
+    assert ran.status == 3 and not ran.json["items"][0]["folder"]
+
+
 def test_words_that_only_begin_like_advertising_are_none() -> None:
     source = '<div class="adagio shadow head"><video src="/beauty-spot/admiral.mp4"></video></div>'
     assert [find.role for find in ranked(source).finds] == ["main"]

@@ -12,7 +12,7 @@ from mudlark.find.further import next_step, nothing, with_failures
 from mudlark.find.judge.expiry import expires_at
 from mudlark.find.judge.group import fold_series
 from mudlark.find.judge.kind import FAMILIES, kind_by_extension, kind_by_type
-from mudlark.find.judge.probe import MOST, probe
+from mudlark.find.judge.probe import INSTEAD, MOST, probe
 from mudlark.find.judge.rank import rank
 from mudlark.find.model import PLAYED, Evidence, Find, Frame, Hint, Kind, Mention, Page, Response
 from mudlark.find.places.collect import Beside, Collector
@@ -63,11 +63,16 @@ async def settle(session: Session, page: Page, asking: int = MOST) -> None:
     page.finds = rank(page)
     if asking:
         asked = await probe(session, page.finds, asking)
-        page.finds = [find for find in asked if not (find.mention.is_guess and find.response.format == "html")]
+        page.finds = [find for find in asked if not (find.mention.is_guess and _is_none(find))]
         page.asked = True
         page.finds = rank(page)
         if asked and not page.finds and not page.asks:
             raise nothing(page)
+
+
+def _is_none(find: Find) -> bool:
+    """True if what was only guessed to be media is nothing or something else."""
+    return find.response.status in (404, 410) or (find.problem or "").endswith(INSTEAD)
 
 
 async def gather(session: Session, look: Content) -> Page:

@@ -67,7 +67,7 @@ _WORD = re.compile(r"[A-Z]?[a-z]+\d?|[A-Z]+\d?")
 _BY_WORD: dict[str, Kind] = {
     **dict.fromkeys(("hls", "m3u8"), "hls"),
     **dict.fromkeys(("dash", "mpd"), "dash"),
-    **dict.fromkeys(("video", "film", "movie", "stream", "playback", "mp4", "webm"), "video"),
+    **dict.fromkeys(("video", "film", "movie", "stream", "media", "playback", "mp4", "webm"), "video"),
     **dict.fromkeys(("audio", "sound", "podcast", "mp3", "ogg"), "audio"),
 }
 _BESIDE = re.compile(

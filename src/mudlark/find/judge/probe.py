@@ -15,7 +15,7 @@ from msgspec.structs import replace
 from mudlark.errors import FormatError, MudlarkError, NetworkError, Refused
 from mudlark.find.judge.expiry import expires_at
 from mudlark.find.judge.kind import kind_by_type
-from mudlark.find.model import Find, Kind, Response
+from mudlark.find.model import PLAYED, Find, Kind, Response
 from mudlark.guard import reading
 from mudlark.manifest import radio
 from mudlark.manifest.choose import choose
@@ -37,6 +37,8 @@ MOST = 24
 MANY = 400  # where sizes decide what is listed
 _AT_ONCE = 6
 _LARGEST_INDEX = 8_000_000  # bytes of an MP4's index that are fetched to learn its length
+INSTEAD = "answers instead of media"
+_TEXTS = {"json": "JSON", "xml": "XML", "text": "a text"}
 _CLUSTER = b"\x1f\x43\xb6\x75"  # how a cluster of WebM and Matroska begins
 _LONGEST, _EACH = 20.0, 0.1  # seconds for all of them, and for each one more
 
@@ -87,6 +89,8 @@ async def _ask(session: Session, find: Find) -> Response:
             return replace(response, live=Live())
         if is_manifest(look):
             return await _with_presentation(behind, find, look, response)
+        if find.kind in PLAYED and response.format in _TEXTS:
+            return replace(response, problem=f"{_TEXTS[response.format]} {INSTEAD}")
         if index := await _index_at(behind, look):
             with suppress(FormatError):  # which is told where it is hauled
                 response = _with_film(response, sketch(*index))
@@ -153,7 +157,7 @@ def _described(find: Find, look: Content, before: Response) -> Response:
     if is_manifest(look):
         return response
     if response.format == "html" and find.kind != "document":
-        return replace(response, problem="a web page answers instead of media")
+        return replace(response, problem=f"a web page {INSTEAD}")
     kind = find.kind
     if kind != "document" or response.format not in ("zip", "unknown"):  # office files are archives inside
         kind = CATEGORIES.get(response.format or "") or kind_by_type(look.type) or kind

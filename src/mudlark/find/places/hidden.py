@@ -117,7 +117,9 @@ def parameters(address: str) -> Iterator[tuple[str, str]]:
         yield parts.fragment, "fragment"
     for name, value in (*parse_qsl(parts.query), *parse_qsl(parts.fragment)):
         text = from_base64(value) or value
-        if "/" not in text and kind_by_extension(text) and not (kind_by_extension(address) or kind_of_sent(address)):
-            text = urljoin(address, text)  # of a player, beside it
-        if looks_like_address(text) and "/" in text:
+        if not looks_like_address(text):
+            continue
+        if "/" in text:
             yield text, f"parameter {name}"
+        elif kind_by_extension(text) and not (kind_by_extension(address) or kind_of_sent(address)):
+            yield urljoin(address, text), f"parameter {name}"  # of a player, beside it

@@ -47,8 +47,6 @@ from mudlark.web.referrer import policy_of
 
 _WIDTH = re.compile(r"^(\d+(?:\.\d+)?)([wx])$")
 _BOUND = re.compile(r"on|[:@\[(]|(?:v|x|ng)-")  # how attributes begin that hold a script
-_TELLING = re.compile(r"(?:^|[-_])(?:video|audio|stream|hls|dash|mp4|m3u8|film|movie|sound|media)(?:[-_]|$)")
-
 _LINKS = frozenset({"preload", "alternate", "enclosure", "prefetch", "video_src", "audio_src", "image_src"})
 _SHOWN = ("src", "data-src", "data-lazy-src", "data-original", "data-lazy")
 _PICTURE_KEYS = frozenset({"poster", "posterurl", "image", "thumbnail", "thumbnailurl", "thumb", "cover", "preview"})
@@ -56,7 +54,6 @@ _LEADS = re.compile(
     r"(?:\b(?:window|document|self|top|parent)\.)?\blocation(?:\.href)?\s*(?:=(?!=)|\.(?:replace|assign)\()\s*([\"'])(.+?)\1"
 )
 _EMPTY_WORDS = frozenset({"download", "here", "click here", "link", "more", "open", "get"})
-_IDENTIFIER = re.compile(r"(?:^|[-_])(?:id|ids|key|slug|name|type|title|label|class|format|provider|category)$")
 _INDICES = re.compile(r"^.*\.(?=[^.]*\.[^.]*$)|\[\d+\]")  # and the path above the last two names
 _INDEX = re.compile(r"\[\d+\]$")
 _BLOCKS = frozenset(
@@ -314,18 +311,20 @@ class _Walk:
                 self.code(node, value, where)
         for address, how in addresses(value) if value.lstrip()[:1] not in "{[" else ():
             self.hidden(address, how, "attribute", where, 14, Beside(tag=tag), _by_name(name, address))
-            if how or kind_by_extension(address) or not is_rooted(address):
-                continue
-            if _TELLING.search(name) and not _IDENTIFIER.search(name):
-                kind: Kind = "audio" if re.search("audio|sound", name) else "video"
-                self.into.add(address, kind, "attribute", where, 6, Beside(tag=tag))
+            if not how and kind_by_extension(address) is None and is_rooted(address):
+                self.guessed(address, kind_by_key(name, address), "attribute", where, Beside(tag=tag))
         if "srcset" in name:
             self.versions(value, "attribute", where, tag)
         elif is_rooted(value) and not looks_like_address(value):
             if kind_given := _by_name(name, value):
                 self.into.add(value, kind_given, "attribute", where, 14, Beside(tag=tag))
-            elif kind_given := kind_by_key(name, value):
-                self.into.add(value, kind_given, "attribute", where, 6, Beside(tag=tag, hint="guessed"))
+            else:
+                self.guessed(value, kind_by_key(name, value), "attribute", where, Beside(tag=tag))
+
+    def guessed(self, address: str, kind: Kind | None, place: Place, where: str, beside: Beside) -> None:
+        """An address that only the name of a value calls media."""
+        if kind:
+            self.into.add(address, kind, place, where, 6, replace(beside, hint=beside.hint or "guessed"))
 
     def hidden(
         self, address: str, how: str, place: Place, where: str, weight: int, beside: Beside, kind: Kind | None = None
@@ -556,10 +555,11 @@ class _Walk:
             beside = facts_in(literal.around, literal.key, path, self.into.page.url, at or "")
             if literal.unfinished:
                 beside = Beside(at=at, hint="unfinished")
+            where = f"script string{context}"
             kind = None if literal.how else stated_kind(literal.around, literal.text)
-            if kind is None and is_rooted(literal.text) and (kind := kind_by_key(literal.key, literal.text)):
-                beside = replace(beside, hint=beside.hint or "guessed")
-            self.hidden(literal.text, literal.how, "script", f"script string{context}", 15, beside, kind)
+            self.hidden(literal.text, literal.how, "script", where, 15, beside, kind)
+            if kind is None and is_rooted(literal.text):
+                self.guessed(literal.text, kind_by_key(literal.key, literal.text), "script", where, beside)
 
     def reckoned(self, script: str) -> Reckoned:
         """What a script makes of its own texts, as long as the page has not too much of them."""
@@ -582,9 +582,10 @@ class _Walk:
             key = path.rpartition(".")[2].partition("[")[0]
             for address, how, kind in named_in(string, around):
                 beside = facts_in(around, key, path, name, at)
-                if kind is None and is_rooted(address) and (kind := kind_by_key(_INDICES.sub("", path), address)):
-                    beside = replace(beside, hint=beside.hint or "guessed")
                 self.into.add(address, kind, place, words(path, how), weight, beside)
+                if kind is None and is_rooted(address):
+                    said = kind_by_key(_INDICES.sub("", path), address)
+                    self.guessed(address, said, place, words(path, how), beside)
 
     def on_style(self, node: LexborNode, _: dict[str, str | None], context: str) -> None:
         self.css(node.text(), f"a style sheet{context}", None)
