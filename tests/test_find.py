@@ -225,6 +225,12 @@ def test_media_is_found_where_ordinary_pages_name_it(source: str) -> None:
     assert [url.partition("/s/1")[0] for url in finds(source)] == ["http://museum.example"]
 
 
+def test_media_by_other_protocols_is_told_of() -> None:
+    page = read_page('<script>play("rtmp:\\/\\/m.example\\/film")</script><a href="mms://m.example/a.wmv">x</a>', URL)
+    assert page.unfetched == ["rtmp://m.example/film", "mms://m.example/a.wmv"] and not page.finds
+    assert "rtmp://m.example/film" in page.notes[0] and "rtmp://m.example/film" in nothing(page).what
+
+
 def test_frames_are_read_that_are_shown_once_they_are_seen() -> None:
     page = read_page("<iframe src='about:blank' data-src='/player/7'></iframe>", URL)
     assert [frame.url for frame in page.frames] == ["http://museum.example/player/7"]

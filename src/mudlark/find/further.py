@@ -35,6 +35,8 @@ def nothing(page: Page) -> NothingFound:
     what = f"There is no media in the source of {shown(page.url)}"
     if links:
         what += f", but {len(links):,} links of one kind, as {links[0].title!r}"
+    elif page.unfetched:
+        what += f", but {shown(page.unfetched[0])}, and only http and https are fetched"
     return NothingFound(f"{what}.", next_step(page), url=page.url)
 
 

@@ -300,6 +300,7 @@ class Page(msgspec.Struct):
     feed or site map. asked: servers were asked about its finds. policy: its referrer policy. onward: where it leads by
     itself, with the way in words. received: its source as the server sent it. failed: what media were asked for in
     vain while it was open, in words. scripts: of its own host that it runs, and JSON there that it or they name.
+    unfetched: media by other protocols than are fetched.
     """
 
     url: str
@@ -330,6 +331,7 @@ class Page(msgspec.Struct):
     received: bytes = b""
     failed: list[str] = msgspec.field(default_factory=list)
     scripts: list[str] = msgspec.field(default_factory=list)
+    unfetched: list[str] = msgspec.field(default_factory=list)
 
     def _repr_html_(self) -> str:
         """As notebooks show it."""

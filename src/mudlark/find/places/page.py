@@ -42,7 +42,7 @@ from mudlark.find.places.metadata import read_metadata
 from mudlark.find.places.reckoned import Reckoned, reckoned
 from mudlark.find.places.script import literals
 from mudlark.text import tidy
-from mudlark.web.address import file_part, resolve
+from mudlark.web.address import file_part, resolve, shown
 from mudlark.web.referrer import policy_of
 
 _WIDTH = re.compile(r"^(\d+(?:\.\d+)?)([wx])$")
@@ -90,6 +90,9 @@ _DATA = re.compile(r"\.json(?:[?#]|$)", re.I)
 MOST_SCRIPTS = 12
 _SCRIPTED = re.compile(r"\s*+javascript:", re.I)
 _WRITTEN = re.compile(r"<(?:video|audio|source|iframe|embed)\b[^<>]{0,1000}>", re.I)
+_UNFETCHED = re.compile(
+    r"(?<![\w+])(?:rtmp[est]{0,2}|rtsp[su]?|mms[htu]?|s?ftps?):(?:\\?/){2}(?:[^\s\"'<>\\]|\\/){3,300}", re.I
+)
 _MOST_WRITTEN, _MOST_VISIBLE = 100, 2_000
 _MOST_RECKONED = 4_000_000  # characters of the scripts of a page
 _LONGEST_LEADING = 2_000  # characters of a script that does little but lead on
@@ -115,6 +118,10 @@ def read_page(source: str, url: str, frame: str | None = None, policy: str | Non
     _Walk(into).tree(tree, "")
     into.page.finds = into.finds()
     into.page.left_out = into.left_out
+    named = (match[0].replace("\\/", "/") for match in islice(_UNFETCHED.finditer(source), _MOST_VISIBLE))
+    into.page.unfetched = list(dict.fromkeys(named))
+    if into.page.unfetched:
+        into.page.notes.append(f"It names {shown(into.page.unfetched[0])}; only http and https are fetched.")
     into.page.onward = into.page.onward or _refresh(tree, base, url)
     return into.page
 
