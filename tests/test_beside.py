@@ -48,14 +48,22 @@ def test_all_parts_are_done_in_order(
     assert [one for part in in_parts(work, range(count)) for one in part] == squares(range(count))
 
 
-def test_where_there_is_no_second_process_all_is_done_here(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_more_than_a_pipe_holds_comes_whole(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(threading, "active_count", lambda: 1)
+    sizes = [len(part) for part in in_parts(lambda some: bytes(1_000_000 + len(some)), range(300))]
+    assert sizes == [1_000_003] * 100
+
+
+@pytest.mark.parametrize("what", ["fork", "pipe"])
+def test_where_there_is_no_second_process_all_is_done_here(monkeypatch: pytest.MonkeyPatch, what: str) -> None:
     def refused() -> int:
         raise BlockingIOError
 
     monkeypatch.setattr(threading, "active_count", lambda: 1)
-    monkeypatch.setattr(os, "fork", refused)
     before = len(list(Path("/proc/self/fd").iterdir()))
-    assert [one for part in in_parts(squares, range(9)) for one in part] == squares(range(9))
+    with monkeypatch.context() as patched:
+        patched.setattr(os, what, refused)
+        assert [one for part in in_parts(squares, range(9)) for one in part] == squares(range(9))
     assert len(list(Path("/proc/self/fd").iterdir())) == before
     monkeypatch.delattr(os, "fork")
     assert sum(map(len, in_parts(squares, range(9)))) == 9

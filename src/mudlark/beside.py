@@ -9,6 +9,7 @@ import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from functools import partial
+from io import BufferedReader, FileIO
 from typing import BinaryIO, TypeVar
 
 Done = TypeVar("Done")
@@ -30,14 +31,14 @@ def in_parts(do: Callable[[Sequence[Thing]], Done], things: Sequence[Thing], *, 
 def _done_by_two(do: Callable[[int], Done], parts: int) -> dict[int, Done]:
     """What comes of parts by their numbers, which wait in a queue for whichever process is free; not of all where the
     second one was refused or ended."""
-    (queue, numbers), (beside, told) = os.pipe(), os.pipe()
-    with os.fdopen(numbers, "wb") as all_numbers:
-        all_numbers.write(bytes(range(parts)))
-    with os.fdopen(queue, "rb", 0) as waiting, os.fdopen(beside, "rb") as answer, os.fdopen(told, "wb") as tell:
-        try:
-            process = os.fork()
-        except OSError:
-            return {}
+    try:
+        (waiting, numbers), (answer, tell) = _pipe(), _pipe()
+        with numbers:
+            numbers.write(bytes(range(parts)))
+        process = os.fork()
+    except OSError:
+        return {}
+    with waiting, answer, tell:
         if not process:
             try:
                 answer.close()  # so that it ends with who wanted to know
@@ -47,11 +48,17 @@ def _done_by_two(do: Callable[[int], Done], parts: int) -> dict[int, Done]:
                 os._exit(0)
         tell.close()
         done = _done(do, waiting)
-        with suppress(EOFError, pickle.UnpicklingError):
-            done |= pickle.load(answer)
+        with suppress(EOFError, pickle.UnpicklingError), answer:  # which is closed before the other one is waited for
+            done |= pickle.load(BufferedReader(answer))
         os.waitpid(process, 0)
     return done
 
 
-def _done(do: Callable[[int], Done], waiting: BinaryIO) -> dict[int, Done]:
+def _pipe() -> tuple[FileIO, BinaryIO]:
+    """Both ends; nothing is read ahead."""
+    reader, writer = os.pipe()
+    return FileIO(reader, "rb"), os.fdopen(writer, "wb")
+
+
+def _done(do: Callable[[int], Done], waiting: FileIO) -> dict[int, Done]:
     return {number[0]: do(number[0]) for number in iter(partial(waiting.read, 1), b"")}
