@@ -168,6 +168,7 @@ def test_players_that_a_script_writes_in_pieces_are_read() -> None:
         ("/bitstream/7/talk.mp4/download", "video"),
         ("/files/talk.pdf/at_download/file", "document"),
         ("/films/talk.mp4;jsessionid=A1.node2", "video"),
+        ("/films/tide;mill.mp4", "video"),
         ("/thumb.png?file=talk.mp4", "image"),
         ("/watch.php?file=talk.mp4", None),
         ("/talks/talk.html?file=talk.mp4", None),

@@ -81,8 +81,9 @@ _SHOWS = re.compile(r"(?:watch|play|view|show|embed|share|index)[^/]*$", re.I)
 def _suffix(address: str) -> str:
     """The extension of the path, in lower case and without its dot; what follows a semicolon (RFC 3986 §3.3) aside."""
     path = address.partition("?")[0].partition("#")[0]
-    name = path.rpartition("/")[2].partition(";")[0]
-    stem, dot, suffix = name.rpartition(".")
+    name = path.rpartition("/")[2]
+    before = name.partition(";")[0]
+    stem, dot, suffix = (before if "." in before else name).rpartition(".")
     if "//" in path[:9] and path.count("/") < 3:
         return ""  # a bare host
     return suffix.lower() if dot and stem else ""
