@@ -13,7 +13,7 @@ import msgspec
 
 from mudlark.find.places.quoted import character, quoted, unescape
 
-_MOST = 500_000  # characters of a script that is looked through
+_MOST = 2_000_000  # characters of a script that is looked through
 _WORTH = re.compile(
     r"from(?:CharCode|CodePoint)|[\"'`]\s*+\+\s*+[(\"'`]|[\"'`\])]\s*+(?:\+\s*+[\"'`]|\.\s*+(?:concat|join|replace|split))"
     r"|\b(?:atob|unescape|decodeURI)"

@@ -3,7 +3,7 @@
 import html
 import re
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from itertools import islice
 from typing import Any
 
@@ -21,9 +21,7 @@ _KEY = re.compile(r"""(?<!\w)["']?([A-Za-z_]\w*)["']?\s*:\s*$""")
 _BRACE = re.compile(r"[{}]")
 _MOST_LOOKED_AT = 5_000  # addresses of one script whose surroundings are read
 _MOST_REPEATS = 12  # places of one address
-_FARTHEST, _MOST_PARTS = 80, 20  # characters between two literals that are added, and how many of them
 _EVER_NEW = re.compile(r"\s*\+\s*\(?(?:Math\.random|Date\.now|performance\.now|\+?\s?\(?new Date)\b")
-_ABSOLUTE = re.compile(r"https?:(?:\\?/){2}", re.I)
 _WITHOUT_LAST = re.compile(r"[?&][^?&=/]{1,60}=$")
 _NAME = r"[A-Za-z_$][\w$]{0,60}+"
 _PLAIN = r"""(?:"[^"\\\n]{0,500}+"|'[^'\\\n]{0,500}+')"""  # a literal without escapes
@@ -62,7 +60,8 @@ def literals(script: str, made: Reckoned | None = None) -> Iterator[Literal]:
     looked = 0
     made = made or reckoned(script)
     script = made.script
-    for begin, end, raw in _sums(script):
+    for begin, end in quoted(script):
+        raw = script[begin:end]
         if len(raw) < _LEAST_ENCODED and "/" not in raw and "." not in raw:
             continue  # most literals: too short to hide an address, and none themselves
         text = unescape(raw) if "\\" in raw else raw
@@ -96,25 +95,6 @@ def literals(script: str, made: Reckoned | None = None) -> Iterator[Literal]:
             yield Literal(address, match.start())
 
 
-def _sums(script: str) -> Iterator[tuple[int, int, str]]:
-    """String literals: where each begins and ends, without its quotes, and what it is. Those that are added to each
-    other are one, if the first begins an address that is whole; what a script puts together of anything else is for
-    the script to say."""
-    if "+" not in script:  # data, mostly: nothing is added
-        yield from ((begin, end, script[begin:end]) for begin, end in quoted(script))
-        return
-    sum_end, parts = -1, list[tuple[int, int]]()
-    for begin, end in quoted(script):
-        between = script[sum_end + 1 : begin - 1] if 0 <= sum_end < begin and begin - sum_end < _FARTHEST else ""
-        if parts and len(parts) < _MOST_PARTS and between.strip() == "+":
-            parts.append((begin, end))
-            sum_end = end
-            continue
-        yield from _together(script, parts)
-        sum_end, parts = end, [(begin, end)]
-    yield from _together(script, parts)
-
-
 def _composed(script: str) -> Iterator[tuple[int, str]]:
     """What a script puts together of literals and of names that it gives a literal to, once: where, and the text."""
     if len(script) > _MOST_COMPOSED or ("+" not in script and "${" not in script):
@@ -133,15 +113,6 @@ def _composed(script: str) -> Iterator[tuple[int, str]]:
         names = set(_FILLED.findall(match[1]))
         if names and match[1].count("${") == len(_FILLED.findall(match[1])) and all(map(given.get, names)):
             yield match.start() + 1, _FILLED.sub(lambda filled: given[filled[1]] or "", match[1])
-
-
-def _together(script: str, parts: Sequence[tuple[int, int]]) -> Iterator[tuple[int, int, str]]:
-    """Literals that are added to each other, as one or one by one."""
-    texts = [script[begin:end] for begin, end in parts]
-    if len(parts) > 1 and _ABSOLUTE.match(texts[0]):
-        yield parts[0][0], parts[-1][1], "".join(texts)
-    else:
-        yield from ((begin, end, text) for (begin, end), text in zip(parts, texts, strict=True))
 
 
 def _beside(script: str, begin: int, end: int) -> tuple[str, dict[str, Any], int]:
