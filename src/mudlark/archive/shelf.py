@@ -7,10 +7,8 @@ again, and what is found by the index is compared with its record once more. The
 import os
 import time
 from array import array
-from collections.abc import Iterable
 from contextlib import suppress
-from functools import partial
-from itertools import chain, compress
+from itertools import compress
 from pathlib import Path
 
 import msgspec
@@ -136,10 +134,8 @@ def contents(folder: Path) -> Contents:
     with Index() as index:
         waiting, depth = [""], 0  # the folders of one depth, by their paths below the first
         while waiting and depth <= DEEPEST:
-            known = {above: _known(index, place / above) for above in waiting}
-            many = sum(len(one.block.path) for one in known.values()) >= _MANY
-            looks = chain.from_iterable(in_parts(partial(_looks, folder), waiting, beside=many))
-            levels = _with_items(found, folder, zip(waiting, looks, strict=True))
+            levels = {above: level for above in waiting if (level := _look(found, folder, above))}
+            known = {above: _known(index, place / above) for above in levels}
             starts = {above: f"{folder / above}{os.sep}" for above in levels}
             paths = [starts[above] + name for above, level in levels.items() for name in level.folders]
             stamps, at = array("q"), 0
@@ -157,33 +153,21 @@ def contents(folder: Path) -> Contents:
     return found
 
 
-def _looks(folder: Path, below: Iterable[str]) -> list[Level | str]:
-    """What folders hold, those in them by name, about as most lists are wanted; or why one cannot be read."""
-    levels = list[Level | str]()
-    for one in below:
-        try:
-            level = look(folder / one)
-        except OSError as problem:
-            levels.append(f"it cannot be read: {problem.strerror}")
-        else:
-            level.folders = {name: level.folders[name] for name in sorted(level.folders)}
-            levels.append(level)
-    return levels
-
-
-def _with_items(found: Contents, folder: Path, looks: Iterable[tuple[str, Level | str]]) -> dict[str, Level]:
-    """The folders that may have items of their own; and what stands beside these is noted."""
-    levels = dict[str, Level]()
-    for above, level in looks:
-        if isinstance(level, str):
-            found.odd.append((above or ".", level))
-            continue
-        if level.working:
-            found.stores.append(folder / above)
-        if not (level.is_bag and above):  # which has items of its own
-            found.odd += ((f"{above}{name}", words) for name, words, hides in level.odd if hides)
-            levels[above] = level
-    return levels
+def _look(found: Contents, folder: Path, above: str) -> Level | None:
+    """One of the folders, those in it by name, about as most lists are wanted; None if it has no items of its own. What
+    stands beside these is noted."""
+    try:
+        level = look(folder / above)
+    except OSError as problem:
+        found.odd.append((above or ".", f"it cannot be read: {problem.strerror}"))
+        return None
+    if level.working:
+        found.stores.append(folder / above)
+    if level.is_bag and above:
+        return None  # which has items of its own
+    found.odd += ((f"{above}{name}", words) for name, words, hides in level.odd if hides)
+    level.folders = {name: level.folders[name] for name in sorted(level.folders)}
+    return level
 
 
 def _known(index: Index, here: Path) -> _Kept:
