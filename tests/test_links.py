@@ -27,6 +27,20 @@ def test_the_largest_group_of_one_shape_is_the_list_and_menus_are_none() -> None
     assert links_in("<a href=/a/b>Alone</a><a href=/c/d>Another</a>", BASE).entries == []
 
 
+@pytest.mark.parametrize(
+    ("row", "title"),
+    [
+        ("<li>The Mill {n} <a href='/dl/{n}'>Download (MP4)</a></li>", "The Mill 1"),
+        ("<li><a href='/dl/{n}'>MP4</a> The Mill {n} <a href='/x'>WebM</a></li>", "The Mill 1 WebM"),
+        ("<li><a href='/dl/{n}'>Film {n}</a> (720p)</li>", "Film 1"),
+        ("<li><a href='/dl/{n}'>Watch now</a></li>", "Watch now"),
+    ],
+)
+def test_a_link_that_says_only_what_form_it_has_is_titled_by_its_row(row: str, title: str) -> None:
+    page = "".join(row.format(n=n) for n in range(4))
+    assert links_in(f"<ul>{page}</ul>", BASE).entries[1].title == title
+
+
 def test_a_folder_as_a_web_server_shows_it_lists_its_files() -> None:
     orders = "".join(f'<a href="?C={column};O=A">{column}</a>' for column in "NMSD")
     inside = (

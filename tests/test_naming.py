@@ -7,9 +7,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mudlark.archive.identity import identity
-from mudlark.archive.naming import file_name, is_telling, safe_name, title_for
+from mudlark.archive.naming import file_name, safe_name, title_for
 from mudlark.errors import UsageError
 from mudlark.fetch.engine import source_of
+from mudlark.find.judge.quality import is_telling
 from mudlark.sweeping.journal import key_of
 from mudlark.web.address import as_sent, resolve
 from mudlark.web.redact import digest_of, redacted

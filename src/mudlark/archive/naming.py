@@ -19,13 +19,6 @@ _SCRIPTS = re.compile(  # what an address ends with that is no file's name
     re.I,
 )
 _RANDOM = re.compile(r"^(?:[0-9a-f-]{8,}|[0-9_-]+)$", re.I)
-_SAYS_NOTHING = re.compile(
-    r"\b(?:downloads?|files?|links?|here|click|view|open|get|play|watch|listen|read|more|now|free|direct|save|as|the|a|in|to"
-    r"|pdf|epub|docx?|xlsx?|pptx?|csv|zip|mp[34]|webm|ogg|m4[av]|mov|mkv|wav|flac|jpe?g|png|gif|txt|iso"
-    r"|full|hd|sd|uhd|fhd|hq|lq|high|low|medium|mobile|small|large|quality|resolution|version|format|video|audio|film"
-    r"|[kmg]i?b(?:it)?s?|bytes?|\d+[pki]?|\d+x\d+)\b|[\W_\d]",
-    re.I,
-)
 
 
 def safe_name(title: str) -> str:
@@ -89,11 +82,6 @@ def title_for(*addresses: str) -> str:
             if stem and not _RANDOM.match(stem) and not _SCRIPTS.match(stem) and safe_name(stem):
                 return stem
     return f"From {urlsplit(addresses[0]).hostname or 'the web'}"
-
-
-def is_telling(label: str | None) -> bool:
-    """True for a label that says what something is, not only what format, quality or size it has."""
-    return bool(label and len(_SAYS_NOTHING.sub("", label)) >= 3 and safe_name(label))
 
 
 def numbered(name: str, number: int) -> str:

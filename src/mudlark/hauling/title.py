@@ -5,7 +5,8 @@ from collections import Counter
 from collections.abc import Mapping
 
 from mudlark.archive.layout import RESERVED
-from mudlark.archive.naming import file_name, is_telling, numbered, own_name, safe_name, split_name, title_for
+from mudlark.archive.naming import file_name, numbered, own_name, safe_name, split_name, title_for
+from mudlark.find.judge.quality import is_telling
 from mudlark.find.judge.rank import rivals
 from mudlark.find.model import PLAYED, Find, Page
 from mudlark.manifest.model import Presentation

@@ -84,6 +84,13 @@ _CUT_NAMES = frozenset(
 _BOX = re.compile(r"(?<!\d)(\d{2,4})x(\d{2,4})(?!\d)")
 _WIDTH = re.compile(r"(?:^|[/?&,])(?:w|width|maxwidth|resize|size)[-_=:](\d{2,4})(?!\d)|/(\d{2,4})x/", re.I)
 _SMALLER = re.compile(r"thumb|small|tiny|preview|mini|medium", re.I)
+_SAYS_NOTHING = re.compile(
+    r"\b(?:downloads?|files?|links?|here|click|view|open|get|play|watch|listen|read|more|now|free|direct|save|as|the|a|in|to"
+    r"|pdf|epub|docx?|xlsx?|pptx?|csv|zip|mp[34]|webm|ogg|m4[av]|mov|mkv|wav|flac|jpe?g|png|gif|txt|iso"
+    r"|full|hd|sd|uhd|fhd|hq|lq|high|low|medium|mobile|small|large|quality|resolution|version|format|video|audio|film"
+    r"|[kmg]i?b(?:it)?s?|bytes?|\d+[pki]?|\d+x\d+)\b|[\W_\d]",
+    re.I,
+)
 
 
 def stated_height(text: str | None) -> int | None:
@@ -97,6 +104,11 @@ def stated_height(text: str | None) -> int | None:
     squeezed = re.sub(r"full[\s_-]?hd", "fullhd", text[:200], flags=re.I)
     word = _WORD.search(squeezed)
     return _WORDS[word[1].lower()] if word else None
+
+
+def is_telling(label: str | None) -> bool:
+    """True for a label that says what something is, not only what format, quality or size it has."""
+    return bool(label and len(_SAYS_NOTHING.sub("", label)) >= 3)
 
 
 def is_only_quality(label: str | None) -> bool:

@@ -13,6 +13,7 @@ import msgspec
 from selectolax.lexbor import LexborNode
 
 from mudlark.find.judge.kind import kind_by_extension
+from mudlark.find.judge.quality import is_telling
 from mudlark.find.model import PLAYED, ListEntry, Page
 from mudlark.find.places.markup import parse
 from mudlark.text import tidy
@@ -101,13 +102,14 @@ def _is_apart(node: LexborNode) -> bool:
 def _title(node: LexborNode) -> str:
     """The words of a link; of one that says nothing itself, those of its row."""
     words = tidy(node.text(separator=" ")) or tidy(node.attributes.get("title")) or ""
-    if len(words) > _SAYS_NOTHING:
+    if is_telling(words):
         return words
     at = node.parent
     while at is not None and at.tag not in _ROW:
         at = at.parent
-    around = tidy(at.text(separator=" "), 300) if at is not None else None
-    return (around or "").removesuffix(words).strip() or words
+    around = (tidy(at.text(separator=" "), 300) or "") if at is not None else ""
+    rest = tidy(around.replace(words, "", 1)) or ""
+    return rest if is_telling(rest) or (len(words) <= _SAYS_NOTHING and rest) else words
 
 
 def _shape(target: str, base: str) -> str:
