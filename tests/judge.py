@@ -28,7 +28,7 @@ from tests.conftest import serving
 CHROMIUM = "/usr/bin/chromium"
 _FLAGS = ["--disable-background-networking", "--disable-component-update", "--disable-sync", "--no-first-run"]
 _FLAGS += ["--autoplay-policy=no-user-gesture-required"]
-_LONGEST = 110  # seconds
+_LONGEST = 140  # seconds
 _FRAME = 0.05  # seconds: a picture shown for a time began no longer before it (they come at 25 a second)
 
 # The picture that is drawn is the one that has arrived for this very seek, however long that takes: on a busy machine
@@ -64,8 +64,8 @@ registerProcessor('ear', class extends AudioWorkletProcessor {
   }
 });
 """
-# It is played at four times its speed, and where the two clocks did not run evenly, as on a busy machine, once more at
-# its own: what is heard between two looks at the clocks is only as exact as these are.
+# It is played at four times its speed, and where the two clocks did not run evenly, as on a busy machine, up to twice
+# more at its own: what is heard between two looks at the clocks is only as exact as these are.
 _LISTEN = """async ear => {
   const video = document.querySelector('video');
   const audio = new AudioContext();
@@ -95,8 +95,13 @@ _LISTEN = """async ear => {
     const apart = (time, turn) => turn === 0 || time - heard[turn - 1] > 0.5;  // a beep that falters is one beep
     return {uneven, heard: heard.filter(apart).map(time => Math.max(0, time)), ended: video.currentTime};
   };
-  const first = await listen(4);
-  return first.uneven < 0.15 ? first : await listen(1);
+  let best = null;
+  for (const rate of [4, 1, 1]) {
+    const played = await listen(rate);
+    if (best === null || played.uneven < best.uneven) best = played;
+    if (best.uneven < 0.15) break;
+  }
+  return best;
 }"""
 
 _LOAD = """() => new Promise((done, fail) => {
