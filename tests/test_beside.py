@@ -45,7 +45,9 @@ def test_all_parts_are_done_in_order(
     monkeypatch: pytest.MonkeyPatch, work: Callable[[Sequence[int]], list[int]], count: int
 ) -> None:
     monkeypatch.setattr(threading, "active_count", lambda: 1)
-    assert [one for part in in_parts(work, range(count)) for one in part] == squares(range(count))
+    first = list[str]()
+    parts = in_parts(work, range(count), meanwhile=lambda: first.append("done"))
+    assert [one for part in parts for one in part] == squares(range(count)) and first == ["done"]
 
 
 def test_more_than_a_pipe_holds_comes_whole(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -63,7 +65,9 @@ def test_where_there_is_no_second_process_all_is_done_here(monkeypatch: pytest.M
     before = len(list(Path("/proc/self/fd").iterdir()))
     with monkeypatch.context() as patched:
         patched.setattr(os, what, refused)
-        assert [one for part in in_parts(squares, range(9)) for one in part] == squares(range(9))
+        first = list[str]()
+        parts = in_parts(squares, range(9), meanwhile=lambda: first.append("done"))
+        assert [one for part in parts for one in part] == squares(range(9)) and first == ["done"]
     assert len(list(Path("/proc/self/fd").iterdir())) == before
     monkeypatch.delattr(os, "fork")
     assert sum(map(len, in_parts(squares, range(9)))) == 9

@@ -17,18 +17,26 @@ Thing = TypeVar("Thing")
 _PARTS = 100  # fewer than a byte has values
 
 
-def in_parts(do: Callable[[Sequence[Thing]], Done], things: Sequence[Thing], *, beside: bool = True) -> Iterator[Done]:
+def in_parts(
+    do: Callable[[Sequence[Thing]], Done],
+    things: Sequence[Thing],
+    *,
+    beside: bool = True,
+    meanwhile: Callable[[], object] = lambda: None,
+) -> Iterator[Done]:
     """What comes of each part of the things, in order. do: is called in either process. beside: False where a second
-    process would cost more than it saves."""
+    process would cost more than it saves. meanwhile: what this one does first."""
     step = -(-len(things) // _PARTS) or 1
     parts = [things[at : at + step] for at in range(0, len(things), step)]
     done = dict[int, Done]()
     if beside and len(parts) > 1 and hasattr(os, "fork") and threading.active_count() == 1:
-        done = _done_by_two(lambda number: do(parts[number]), len(parts))
+        done = _done_by_two(lambda number: do(parts[number]), len(parts), meanwhile)
+    else:
+        meanwhile()
     return (done[number] if number in done else do(part) for number, part in enumerate(parts))
 
 
-def _done_by_two(do: Callable[[int], Done], parts: int) -> dict[int, Done]:
+def _done_by_two(do: Callable[[int], Done], parts: int, meanwhile: Callable[[], object]) -> dict[int, Done]:
     """What comes of parts by their numbers, which wait in a queue for whichever process is free; not of all where the
     second one was refused or ended."""
     try:
@@ -37,6 +45,7 @@ def _done_by_two(do: Callable[[int], Done], parts: int) -> dict[int, Done]:
             numbers.write(bytes(range(parts)))
         process = os.fork()
     except OSError:
+        meanwhile()
         return {}
     with waiting, answer, tell:
         if not process:
@@ -47,6 +56,7 @@ def _done_by_two(do: Callable[[int], Done], parts: int) -> dict[int, Done]:
             finally:
                 os._exit(0)
         tell.close()
+        meanwhile()
         done = _done(do, waiting)
         with suppress(EOFError, pickle.UnpicklingError), answer:  # which is closed before the other one is waited for
             done |= pickle.load(BufferedReader(answer))

@@ -7,7 +7,9 @@ again, and what is found by the index is compared with its record once more. The
 import os
 import time
 from array import array
+from collections.abc import Iterable
 from contextlib import suppress
+from functools import partial
 from itertools import compress
 from pathlib import Path
 
@@ -135,11 +137,12 @@ def contents(folder: Path) -> Contents:
         waiting, depth = [""], 0  # the folders of one depth, by their paths below the first
         while waiting and depth <= DEEPEST:
             levels = {above: level for above in waiting if (level := _look(found, folder, above))}
-            known = {above: _known(index, place / above) for above in levels}
+            known = dict[str, _Kept]()
             starts = {above: f"{folder / above}{os.sep}" for above in levels}
             paths = [starts[above] + name for above, level in levels.items() for name in level.folders]
             stamps, at = array("q"), 0
-            for part in in_parts(stamps_of, paths, beside=len(paths) >= _MANY):
+            recall = partial(_recall, index, place, known, levels)
+            for part in in_parts(stamps_of, paths, beside=len(paths) >= _MANY, meanwhile=recall):
                 stamps += part
             waiting, depth = [], depth + 1
             for above, level in levels.items():
@@ -168,6 +171,11 @@ def _look(found: Contents, folder: Path, above: str) -> Level | None:
     found.odd += ((f"{above}{name}", words) for name, words, hides in level.odd if hides)
     level.folders = {name: level.folders[name] for name in sorted(level.folders)}
     return level
+
+
+def _recall(index: Index, place: Path, known: dict[str, _Kept], levels: Iterable[str]) -> None:
+    """What was kept of folders."""
+    known.update((above, _known(index, place / above)) for above in levels)
 
 
 def _known(index: Index, here: Path) -> _Kept:
