@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from mudlark.errors import MudlarkError
 from mudlark.find.judge.expiry import expires_at
 from mudlark.find.model import Evidence, Page
-from mudlark.find.places.feed import read_feed
+from mudlark.find.places.feed import read_xml
 from mudlark.find.places.hidden import addresses
 from mudlark.find.places.page import read_page, srcset
 from mudlark.find.select import Filter, ordered
@@ -165,7 +165,7 @@ def test_feeds_give_entries_with_titles_sizes_and_durations() -> None:
 <item><title>The Wall</title><enclosure url="/a.mp3" length="1234" type="audio/mpeg"/></item>
 <item><title>The Mill</title><media:content url="http://m.example/b" medium="video" duration="90"/></item>
 </channel></rss>"""
-    page = read_feed(body, URL)
+    page = read_xml(body, URL)
     assert page and page.title == "Talks"
     assert [(find.label, find.kind, find.bytes, find.duration) for find in page.finds] == [
         ("The Wall", "audio", 1234, None),
@@ -177,7 +177,7 @@ def test_a_list_of_tracks_is_read() -> None:
     body = b"""<playlist xmlns="http://xspf.org/ns/0/"><title>Bells</title><location>http://m.example/list</location>
 <trackList><track><location> /one.mp3 </location><title>One</title><duration>61500</duration></track>
 <track><location>two.ogg</location></track></trackList></playlist>"""
-    page = read_feed(body, URL)
+    page = read_xml(body, URL)
     assert page and page.title == "Bells"
     found = [(find.url.rpartition("/")[2], find.kind, find.label, find.duration) for find in page.finds]
     assert found == [("one.mp3", "audio", "One", 61.5), ("two.ogg", "audio", None, None)]
@@ -195,7 +195,7 @@ def test_a_list_of_tracks_is_read() -> None:
     ],
 )
 def test_any_xml_names_films_in_elements_and_attributes(body: bytes, kind: str | None) -> None:
-    page = read_feed(body, URL)
+    page = read_xml(body, URL)
     assert [find.kind for find in page.finds] == [kind] if page else kind is None
 
 
@@ -204,7 +204,7 @@ def test_a_video_site_map_is_read() -> None:
  xmlns:video="http://www.google.com/schemas/sitemap-video/1.1"><url><loc>http://m.example/p</loc><video:video>
 <video:title>Mill</video:title><video:content_loc>http://m.example/x</video:content_loc><video:duration>24</video:duration>
 </video:video></url></urlset>"""
-    page = read_feed(body, URL)
+    page = read_xml(body, URL)
     assert page and [(find.url, find.kind, find.duration) for find in page.finds] == [
         ("http://m.example/x", "video", 24)
     ]
@@ -285,7 +285,7 @@ def test_any_address_may_carry_an_expiry(text: str) -> None:
 @given(st.binary(max_size=300))
 def test_any_bytes_are_a_feed_or_none(body: bytes) -> None:
     try:
-        read_feed(b"<?xml version='1.0'?>" + body, URL)
+        read_xml(b"<?xml version='1.0'?>" + body, URL)
     except MudlarkError:
         return
 

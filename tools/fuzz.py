@@ -48,7 +48,7 @@ def files_in(folder: Path) -> dict[str, Callable[[bytes], object]]:
     from mudlark.archive.warc import Exchanges
     from mudlark.browser.capture import read_captures
     from mudlark.fetch.unfinished import unfinished
-    from mudlark.find.places.feed import read_feed
+    from mudlark.find.places.feed import read_xml
     from mudlark.manifest import hls
     from mudlark.manifest.dash.document import parse_document
     from mudlark.manifest.dash.patch import patched
@@ -134,7 +134,7 @@ def files_in(folder: Path) -> dict[str, Callable[[bytes], object]]:
         "bag": bag,
         "list": lambda data: rows_in(data, URL),
         "robots": lambda data: Rules(data, "Mudlark").allow(f"{URL}/b?c=d"),
-        "feed": lambda data: read_feed(data, URL),
+        "feed": lambda data: read_xml(data, URL),
         "har": lambda data: read_captures(kept("file.har", data)),
         "warc": warc,
     }

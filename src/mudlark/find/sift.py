@@ -12,7 +12,7 @@ from mudlark.find.further import next_step, nothing, with_failures
 from mudlark.find.judge.expiry import expires_at
 from mudlark.find.judge.group import fold_series
 from mudlark.find.judge.kind import FAMILIES, kind_by_extension, kind_by_type
-from mudlark.find.judge.probe import INSTEAD, MOST, probe
+from mudlark.find.judge.probe import MOST, NO_MEDIA, probe
 from mudlark.find.judge.rank import rank
 from mudlark.find.model import PLAYED, Evidence, Find, Frame, Hint, Kind, Mention, Page, Response
 from mudlark.find.places.collect import Beside, Collector
@@ -72,7 +72,7 @@ async def settle(session: Session, page: Page, asking: int = MOST) -> None:
 
 def _is_none(find: Find) -> bool:
     """True if what was only guessed to be media is nothing or something else."""
-    return find.response.status in (404, 410) or (find.problem or "").endswith(INSTEAD)
+    return find.response.status in (404, 410) or bool(find.problem and find.response.format in NO_MEDIA)
 
 
 async def gather(session: Session, look: Content) -> Page:
@@ -119,9 +119,9 @@ def page_of(look: Content) -> Page:
     if kind is None and (
         form == "xml" or (form == "text" and look.type.endswith("xml") and look.body.lstrip()[:1] == b"<")
     ):
-        from mudlark.find.places.feed import read_feed  # its XML library is needed for nothing else
+        from mudlark.find.places.feed import read_xml  # its XML library is needed for nothing else
 
-        if feed := read_feed(look.body, look.url):
+        if feed := read_xml(look.body, look.url):
             return feed
     if kind is None and (form == "html" or look.type in ("text/html", "application/xhtml+xml")):
         page = read_page(decode(look), look.url, policy=policy_of(look.headers.get("referrer-policy")))

@@ -52,8 +52,6 @@ _OFFICE = (
     "application/vnd.ms-",
 )
 FEEDS = frozenset({"application/rss+xml", "application/atom+xml", "application/feed+json"})
-
-
 _PROGRAMS = frozenset({"", "php", "php5", "phtml", "asp", "aspx", "ashx", "jsp", "do", "cgi", "pl", "cfm", "py", "dll"})
 _SENT = re.compile(
     r"(?:.*[-_.])?(?:file(?:_?name)?|f|fn|id|name|path|src|source|media|video|audio|film|clip|doc|pdf|dl|download)",

@@ -37,8 +37,7 @@ MOST = 24
 MANY = 400  # where sizes decide what is listed
 _AT_ONCE = 6
 _LARGEST_INDEX = 8_000_000  # bytes of an MP4's index that are fetched to learn its length
-INSTEAD = "answers instead of media"
-_TEXTS = {"json": "JSON", "xml": "XML", "text": "a text"}
+NO_MEDIA = {"html": "a web page", "json": "JSON", "xml": "XML", "text": "a text"}  # by what the first bytes are
 _CLUSTER = b"\x1f\x43\xb6\x75"  # how a cluster of WebM and Matroska begins
 _LONGEST, _EACH = 20.0, 0.1  # seconds for all of them, and for each one more
 
@@ -89,8 +88,8 @@ async def _ask(session: Session, find: Find) -> Response:
             return replace(response, live=Live())
         if is_manifest(look):
             return await _with_presentation(behind, find, look, response)
-        if find.kind in PLAYED and response.format in _TEXTS:
-            return replace(response, problem=f"{_TEXTS[response.format]} {INSTEAD}")
+        if find.kind in PLAYED and response.format in NO_MEDIA:
+            return replace(response, problem=_instead(response.format))
         if index := await _index_at(behind, look):
             with suppress(FormatError):  # which is told where it is hauled
                 response = _with_film(response, sketch(*index))
@@ -142,6 +141,10 @@ def _alone(problem: MudlarkError, find: Find) -> str:
     return problem.what.removeprefix(f"{shown(find.url)} ").rstrip(".")
 
 
+def _instead(form: str) -> str:
+    return f"{NO_MEDIA[form]} answers instead of media"
+
+
 def _described(find: Find, look: Content, before: Response) -> Response:
     """What the head of an answer tells."""
     final = look.url if look.url != find.url else None
@@ -157,7 +160,7 @@ def _described(find: Find, look: Content, before: Response) -> Response:
     if is_manifest(look):
         return response
     if response.format == "html" and find.kind != "document":
-        return replace(response, problem=f"a web page {INSTEAD}")
+        return replace(response, problem=_instead(response.format))
     kind = find.kind
     if kind != "document" or response.format not in ("zip", "unknown"):  # office files are archives inside
         kind = CATEGORIES.get(response.format or "") or kind_by_type(look.type) or kind

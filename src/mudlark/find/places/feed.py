@@ -29,7 +29,7 @@ _MOST_ENTRIES = 10_000
 _MOST_ELEMENTS = 200_000
 
 
-def read_feed(body: bytes, url: str) -> Page | None:
+def read_xml(body: bytes, url: str) -> Page | None:
     """The finds of a feed or video site map, each labelled with its entry's title; those of other XML, if it has such,
     else None."""
     parser = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, recover=True)

@@ -170,7 +170,7 @@ def srcset(text: str) -> list[tuple[str, float]]:
     return listed
 
 
-def _later(attributes: dict[str, str | None]) -> str | None:
+def _source_of(attributes: dict[str, str | None]) -> str | None:
     """What an element shows, or will show once it is seen."""
     given = (attributes.get(name) for name in _SHOWN)
     return next((one for one in given if one and not one.strip().startswith(("about:", "data:", "javascript:"))), None)
@@ -367,7 +367,7 @@ class _Walk:
         tag = node.tag or ""
         group = self.name(node)
         advert: Hint | None = "advert" if self.speaks_of_advertising(node) else None
-        if source := _later(attributes):
+        if source := _source_of(attributes):
             kind: Kind = "audio" if tag == "audio" else "video"
             beside = Beside(tag=tag, group=group, item=group, hint=advert)
             self.into.add(source, kind, "element", f"{tag} element{context}", 30, beside)
@@ -377,7 +377,7 @@ class _Walk:
 
     def on_source(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         parent = node.parent.tag if node.parent else ""
-        if source := _later(attributes):
+        if source := _source_of(attributes):
             by_parent: dict[str | None, Kind] = {"video": "video", "audio": "audio", "picture": "image"}
             kind = kind_by_type(attributes.get("type")) or by_parent.get(parent)
             player = self.name(node.parent) if node.parent and parent in ("video", "audio") else None
@@ -485,7 +485,7 @@ class _Walk:
     def on_frame(self, node: LexborNode, attributes: dict[str, str | None], context: str) -> None:
         if (inside := attributes.get("srcdoc")) and self._trees < _MOST_TREES:
             self.tree(parse(inside).tree, f"{context} in the document of a frame", 1)
-        if source := _later(attributes):
+        if source := _source_of(attributes):
             where = f"{node.tag} element{context}"
             if kind_by_extension(source):
                 self.into.add(source, None, "frame", where, 25, Beside(tag=node.tag))
