@@ -124,9 +124,11 @@ def _ogg_crc(data: bytes) -> int:
     return register
 
 
-def ogg_page(serial: int, number: int, granule: int, packets: Sequence[bytes], flags: int = 0) -> bytes:
-    """A page of whole packets."""
-    table = b"".join(bytes([255]) * (len(one) // 255) + bytes([len(one) % 255]) for one in packets)
+def ogg_page(
+    serial: int, number: int, granule: int, packets: Sequence[bytes], flags: int = 0, table: bytes = b""
+) -> bytes:
+    """A page of whole packets; with a segment table of its own (RFC 3533 §6), of what is part of some."""
+    table = table or b"".join(bytes([255]) * (len(one) // 255) + bytes([len(one) % 255]) for one in packets)
     head = b"OggS\0" + bytes([flags]) + struct.pack("<qIII", granule, serial, number, 0) + bytes([len(table)]) + table
     page = head + b"".join(packets)
     return page[:22] + struct.pack("<I", _ogg_crc(page)) + page[26:]

@@ -339,14 +339,60 @@ def test_fragments_are_as_many_as_their_index_states(tmp_path: Path) -> None:
     assert account.verdict == "flawed" and "its fragments last 4.00 s" in account.reason
 
 
+def test_nothing_decodes_ogg_without_its_headers(tmp_path: Path) -> None:
+    """RFC 7845 §5, Vorbis I §4.2.1: packets that stand before all sound, over as many pages as it takes."""
+    good = sounds.ogg_pages(3)
+    assert look(tmp_path, b"".join(good))[0].verdict == "sound"
+    silent = sounds.ogg_page(7, 0, 0, [b"OpusHead\x01\x00" + bytes(9)], 2)  # of no channels
+    alone = sounds.ogg_page(7, 0, 0, [b"OpusHead\x01\x02" + bytes(9)], 2)
+    for pages in ([silent, *good[1:]], [alone, sounds.ogg_page(7, 1, 0, [b"OpusTaps"]), *good[2:]]):
+        account, _ = look(tmp_path, b"".join(pages))
+        assert (account.verdict, codes(account)) == ("broken", ["sound"])
+    head = b"\1vorbis" + bytes(4) + b"\2" + (44_100).to_bytes(4, "little") + bytes(12) + b"\xb8\1"
+    long = [b"\3vorbis" + bytes(40_000), b"\5vorbis" + bytes(30)]  # a comment with a picture, over two pages
+    first, rest = b"".join(long)[: 255 * 100], b"".join(long)[255 * 100 :]
+    table = bytes([255]) * ((len(long[0]) - len(first)) // 255) + bytes(
+        [(len(long[0]) - len(first)) % 255, len(long[1])]
+    )
+    middle = sounds.ogg_page(7, 1, 0, [first], table=bytes([255]) * 100) + sounds.ogg_page(7, 2, 0, [rest], table=table)
+    end = sounds.ogg_page(7, 3, 44_100, [b"\0sound"], 4)
+    start = sounds.ogg_page(7, 0, 0, [head], 2)
+    assert look(tmp_path, start + middle + end)[0].verdict == "sound"
+    assert look(tmp_path, start + sounds.ogg_page(7, 1, 44_100, [long[1]], 4))[0].verdict == "broken"
+
+
+def test_files_without_sound_are_none(tmp_path: Path) -> None:
+    headers = sounds.ogg_pages(0)
+    last = sounds.ogg_page(7, 2, 200, [b"\xf8\xff\xfe"], 4)  # less than what is skipped at the beginning
+    nothing = np.zeros(0, np.int16)
+    for data, name in (
+        (headers[0] + headers[1] + last, "a.opus"),
+        (sounds.wav(nothing), "a.wav"),
+        (sounds.aiff(nothing), "a.aif"),
+        (sounds.mp3(0, stated=0), "a.mp3"),
+        (sounds.id3(500), "a.mp3"),
+        (sounds.id3(500)[:300], "a.mp3"),
+    ):
+        account, _ = look(tmp_path, data, name)
+        assert account.verdict == "broken" and "empty" in codes(account), name
+
+
+@pytest.mark.parametrize("name", ["mp4", "m4a", "webm", "mkv", "flv", "avi", "flac", "ogg", "wav", "aif", "mpg", "mp3"])
+def test_names_promise_films_and_sound(tmp_path: Path, name: str) -> None:
+    text, noise = b"Not found, sorry. " * 20, bytes([200, 3, 7, 0, 150, 9]) * 100
+    for data, verdict in ((text, "broken"), (noise, "broken" if name == "mp3" else "flawed")):
+        account, _ = look(tmp_path, data, f"film.{name}")
+        assert account.verdict == verdict and codes(account) == ["sound" if name == "mp3" else "misnamed"]
+
+
 def test_a_film_in_ogg_tells_its_pictures(tmp_path: Path) -> None:
     """Theora I §6.2 and §A.2.3: the granule holds the last picture that stands alone, and how many follow it."""
     size = (320).to_bytes(3, "big") + (180).to_bytes(3, "big") + bytes(2)
     head = b"\x80theora" + bytes([3, 2, 1]) + bytes([0, 20, 0, 12]) + size + struct.pack(">II", 25, 2)
     head += (4).to_bytes(3, "big") + (3).to_bytes(3, "big") + bytes(4) + (6 << 5).to_bytes(2, "big")
     pages = sounds.ogg_page(9, 0, 0, [head], 2) + sounds.ogg_page(8, 0, 0, [b"fishead\0" + bytes(56)], 2)
-    pages += sounds.ogg_page(8, 1, 0, [b""], 4)
-    pages += sounds.ogg_page(9, 1, 1 << 6 | 29, [b"p"] * 30) + sounds.ogg_page(9, 2, 31 << 6 | 19, [b"p"] * 20, 4)
+    pages += sounds.ogg_page(8, 1, 0, [b""], 4) + sounds.ogg_page(9, 1, 0, [b"\x81theora", b"\x82theora"])
+    pages += sounds.ogg_page(9, 2, 1 << 6 | 29, [b"p"] * 30) + sounds.ogg_page(9, 3, 31 << 6 | 19, [b"p"] * 20, 4)
     account, checked = look(tmp_path, pages)
     (track,) = [TrackFacts.of_format(form, checked.seconds or 0.0) for form in checked.formats]
     assert (account.verdict, checked.seconds, track.codec) == ("sound", 4.0, "theora"), account

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable
 from pathlib import Path
+from zlib import crc32
 
 import numpy as np
 import pytest
@@ -10,8 +11,10 @@ from mudlark.demo.streamed import MEDIA
 from mudlark.media.codecs import misfits_of
 from mudlark.media.index import movie_in
 from mudlark.media.matroska import names
+from mudlark.media.matroska.ebml import element, unsigned, vint
 from mudlark.media.mp4.write import Mp4Builder
 from mudlark.media.samples import Bytes, Format, Ints, Samples
+from mudlark.media.sound.opus import audio_format
 from mudlark.verify.account import Account
 from mudlark.verify.media import check_file
 from tests import sounds
@@ -106,6 +109,46 @@ def test_how_an_encoder_ends_its_blocks_is_told_from_damage(tmp_path: Path, odd:
     account = Account()
     check_file(path, None, account)
     assert account.verdict == verdict
+
+
+@pytest.mark.parametrize(("holes", "sound"), [([(100, 390)], True), ([(0, 300)], False), ([(390, 690)], False)])
+def test_zeros_in_the_midst_of_opus_are_what_an_encoder_left(
+    tmp_path: Path, holes: list[tuple[int, int]], sound: bool
+) -> None:
+    """RFC 6716 §5.1.5: between what is coded from the front of a frame and what from its back there may be zeros."""
+    frames = bytearray((b"\xfc" + bytes(range(1, 200)) * 3)[:400] * 20)
+    for begin, end in holes:
+        frames[400 * 5 + begin : 400 * 5 + end] = bytes(end - begin)
+    times = np.arange(20) * 960
+    samples = Samples(
+        1, audio_format(2), np.full(20, 400), times, times, np.ones(20, np.bool_), [memoryview(bytes(frames))]
+    )
+    builder = Mp4Builder()
+    body = b"".join(bytes(piece) for piece in builder.add([samples]))
+    path = tmp_path / "sound.m4a"
+    path.write_bytes((builder.head(builder.room_needed()) or b"") + body)
+    account = Account()
+    check_file(path, None, account)
+    assert (account.verdict == "sound") is sound and ({"zeros"} == {one.code for one in account.problems}) is not sound
+
+
+def test_free_space_and_check_sums_stand_in_a_seek_head(tmp_path: Path) -> None:
+    """RFC 9559 §5.1.1, RFC 8794 §11.3: of elements of other kinds nothing inside is read."""
+    whole = (Path(__file__).parent / "recorded" / "opus.webm").read_bytes()
+    segment = whole.index(b"\x18\x53\x80\x67") + 4
+    width = 9 - whole[segment].bit_length()
+    size = int.from_bytes(whole[segment : segment + width], "big") & (1 << 7 * width) - 1
+    inside = whole[segment + width :]
+    assert size == len(inside)
+    entry = element(names.SEEK, element(names.SEEK_ID, inside[:4]), unsigned(names.SEEK_POSITION, 100))
+    content = element(names.VOID, b"\1" + bytes(30)) + entry
+    head = element(names.SEEK_HEAD, element(names.CRC_32, crc32(content).to_bytes(4, "little")), content)
+    head += element(names.VOID, bytes(98 - len(head)))
+    (tmp_path / "film.webm").write_bytes(whole[:segment] + vint(size + len(head), 8) + head + inside)
+    account = Account()
+    check_file(tmp_path / "film.webm", None, account)
+    assert (len(head), account.problems) == (100, [])
+    assert any(check.name == "promises" and check.outcome == "passed" for check in account.checks)
 
 
 def test_a_block_that_became_an_element_that_no_one_knows_is_left_out(tmp_path: Path) -> None:

@@ -54,10 +54,11 @@ class Codec(CodecName, frozen=True):
     is said of it there. misfits: finds samples that do not look like it. label: its RFC 6381 name, of a
     configuration and the kind of its sample entry. silence: a frame in which nothing is heard, of a format and the
     head of another frame; it gives None where none is known. extension: of a file that holds nothing else. zeros:
-    bytes of zeros in a row that no sample of it holds; 0 where they may be any number. lax: there are writers whose
-    samples do not look like it all the way through. reorders: pictures are decoded in another order than they are
-    shown in. varies: its frames may last differently. dependent: finds samples at which decoding cannot begin; None
-    where that is not easily seen.
+    bytes of zeros in a row that no sample of it holds; 0 where they may be any number. filled: its encoders may leave
+    any number of them in the midst of a sample, so that only those over its beginning are damage. lax: there are
+    writers whose samples do not look like it all the way through. reorders: pictures are decoded in another order than
+    they are shown in. varies: its frames may last differently. dependent: finds samples at which decoding cannot
+    begin; None where that is not easily seen.
     """
 
     entry: str
@@ -69,6 +70,7 @@ class Codec(CodecName, frozen=True):
     silence: Callable[[Format, bytes], bytes | None] = _no_silence
     extension: str = ""
     zeros: int = 0
+    filled: bool = False
     lax: bool = False
     reorders: bool = False
     varies: bool = False
@@ -124,6 +126,7 @@ CODECS = (
         silence=lambda format, _: opus.silence(format.sample_duration * opus.RATE // format.timescale),
         extension=".opus",
         zeros=256,
+        filled=True,  # between what is coded from the front and what from the back (RFC 6716 §5.1.5)
         varies=True,
     ),
     _row("vorbis", "", "", "A_VORBIS", private.AS_IT_IS, vorbis_packets, extension=".ogg", zeros=256, varies=True),

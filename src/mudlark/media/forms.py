@@ -52,6 +52,7 @@ FORMS: dict[str, FileForm] = {
         "video",
         extension=".mp4",
         also="m4v m4a m4b m4r mov qt 3gp 3g2 f4v cmfv cmfa m4s",
+        named="mp4 m4v m4a m4b m4r mov 3gp 3g2 f4v",
         media_type="video/mp4",
         pronom="fmt/199",
         player_type="video/mp4",
@@ -67,6 +68,7 @@ FORMS: dict[str, FileForm] = {
         signs=(b"\x1aE\xdf\xa3", b"\x1fC\xb6u"),  # the second is a cluster alone
         extension=".mkv",
         also="webm mka mks",
+        named="mkv mka webm",
         media_type="video/matroska",
         pronom="fmt/569",
         player_type="video/webm",
@@ -81,6 +83,7 @@ FORMS: dict[str, FileForm] = {
         "video",
         signs=(b"FLV\1",),
         extension=".flv",
+        named="flv",
         media_type="video/x-flv",
         pronom="x-fmt/382",
         covers="tags from the first byte to the last, each with the size that stands behind it; frames that look like"
@@ -93,6 +96,7 @@ FORMS: dict[str, FileForm] = {
         "video",
         extension=".avi",
         also="divx",
+        named="avi",
         media_type="video/vnd.avi",
         pronom="fmt/5",
         covers="chunks from the first byte to the last; pictures and frames of sound that look like their codec;"
@@ -119,6 +123,7 @@ FORMS: dict[str, FileForm] = {
         signs=(b"\0\0\1\xba",),
         extension=".mpg",
         also="mpeg vob m2p dat mod",
+        named="mpg mpeg",
         media_type="video/MP2P",
         pronom="x-fmt/386",
         covers="packs and packets from the first byte to the last; slices of every row of each picture of MPEG-2,"
@@ -141,6 +146,7 @@ FORMS: dict[str, FileForm] = {
         "audio",
         signs=(b"ID3",),
         extension=".mp3",
+        named="mp3",
         media_type="audio/mpeg",
         pronom="fmt/134",
         player_type="audio/mpeg",
@@ -173,6 +179,7 @@ FORMS: dict[str, FileForm] = {
         "audio",
         signs=(b"fLaC",),
         extension=".flac",
+        named="flac",
         media_type="audio/flac",
         pronom="fmt/279",
         player_type="audio/flac",
@@ -187,6 +194,7 @@ FORMS: dict[str, FileForm] = {
         signs=(b"OggS",),
         extension=".ogg",
         also="oga ogv opus spx",
+        named="ogg oga ogv opus spx",
         media_type="audio/ogg",
         pronom="fmt/944",
         player_type="audio/ogg",
@@ -199,6 +207,7 @@ FORMS: dict[str, FileForm] = {
         "audio",
         extension=".wav",
         also="wave bwf rf64",
+        named="wav",
         media_type="audio/vnd.wave",
         pronom="fmt/6",
         player_type="audio/wav",
@@ -211,6 +220,7 @@ FORMS: dict[str, FileForm] = {
         "audio",
         extension=".aif",
         also="aiff aifc",
+        named="aif aiff aifc",
         media_type="audio/aiff",
         pronom="fmt/414",
         player_type="audio/aiff",
@@ -229,7 +239,9 @@ FORMS: dict[str, FileForm] = {
     "dv": FileForm(
         "DV", "video", signs=(b"\x1f\x07\0\x3f", b"\x1f\x07\0\xbf"), extension=".dv", also="dif", media_type="video/DV"
     ),
-    "mpeg": FileForm("MPEG video alone", "video", signs=(b"\0\0\1\xb3",), extension=".m2v", also="m1v mpv mpg mpeg"),
+    "mpeg": FileForm(
+        "MPEG video alone", "video", signs=(b"\0\0\1\xb3",), extension=".m2v", also="m1v mpv mpg mpeg", named="mpg mpeg"
+    ),
     "realmedia": FileForm(
         "RealMedia",
         "video",

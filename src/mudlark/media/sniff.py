@@ -8,11 +8,9 @@ from mudlark.media.ts_packets import looks_like_transport
 _SIGNS = {sign: name for name, form in FORMS.items() for sign in form.signs}
 _CHUNKED = {b"WAVE": "wav", b"WEBP": "webp", b"AVI ": "avi", b"AIFF": "aiff", b"AIFC": "aiff"}
 _DESCRIPTORS = 0x8001  # where the volume descriptors of a disk image begin (ECMA-119 §6.7.1, ECMA-167 §2/9)
-_BOXES = frozenset(
-    [b"ftyp", b"styp", b"moov", b"moof", b"mdat", b"free", b"wide", b"skip", b"sidx", b"emsg", b"prft", b"ssix"]
-)
+_BOXES = frozenset(b"ftyp styp moov moof mdat free wide skip sidx emsg prft ssix pnot uuid udta".split())
 _HEIF = frozenset([b"heic", b"heix", b"heim", b"heis", b"hevc", b"hevx", b"mif1", b"msf1"])  # brands of pictures
-_WORDS = frozenset([b"free", b"wide", b"skip"])  # boxes that a text may seem to begin with ("The wide…")
+_WORDS = frozenset([b"free", b"wide", b"skip", b"uuid"])  # boxes that a text may seem to begin with ("The wide…")
 _MPD = re.compile(rb"<(?:[\w.-]{1,100}:)?MPD[\s>/]")  # the root of a DASH manifest, behind comments and a document type
 _TTML = re.compile(rb"<(?:[\w.-]{1,100}:)?tt[\s>]")
 _SVG = re.compile(

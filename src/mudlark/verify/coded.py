@@ -13,8 +13,10 @@ import numpy as np
 
 from mudlark.errors import FormatError
 from mudlark.media.codecs import codec_of, misfits_of
+from mudlark.media.configuration import fault_of
 from mudlark.media.details import heed_hints
 from mudlark.media.movie import CutOff, Movie, ReadAt, TrackIndex
+from mudlark.media.picture.beginning import begins_alone
 from mudlark.media.picture.numbers import Numbering, Numbers, numbers_of
 from mudlark.media.plausible import Misfits, anything, jpeg_pictures, nal_units
 from mudlark.media.samples import Bytes, Flags, Format, Ints
@@ -24,22 +26,27 @@ from mudlark.verify.forms.found import at_second
 AnyMovie = TypeVar("AnyMovie", bound=Movie)
 _WINDOW = 8 << 20
 _WORD = 8  # bytes that are looked at as one
+_LARGEST_SAMPLE = 1 << 22  # bytes of one that is looked at by itself
+_MOST_BEGINNINGS = 1000  # pictures that are looked at for where decoding may begin
+_FAR = 1 << 62  # behind every sample
 _ZEROS_OF_JPEG = 512  # bytes of zeros in a row that no picture holds
 _MOST_BAD = 0.1  # share of pictures of a stream that may have come damaged
+_MOST_OTHER = 0.5  # share of samples from which on they are of another codec
 _PARTS, _SOME_OF_EACH, _NOT_ALL = 4, 0.1, 0.8  # of a file, in each of which so large a share of samples is odd
 _WITH_UNITS = ("avc1", "avc3", "hvc1", "hev1")  # where a sample that does not add up was cut
 
 
 class _Kind(msgspec.Struct):
     """Samples of one track that one of its formats describes, by its number. look: what finds those that do not look
-    like it. words: of zeros in a row that none holds, 0 for any number. wrong, holes: numbers of samples. numbering: of
-    its pictures, None where they have none that proves anything; pictures: the numbers that all samples of the track
-    have by it. unfit: those at which decoding is said to begin and cannot."""
+    like it. words: of zeros in a row that none holds, 0 for any number; filled: that none begins with. wrong, holes:
+    numbers of samples. numbering: of its pictures, None where they have none that proves anything; pictures: the
+    numbers that all samples of the track have by it. unfit: those at which decoding is said to begin and cannot."""
 
     track: TrackIndex
     described: int
     look: Misfits | None
     words: int
+    filled: bool
     dependent: Callable[[Bytes, Ints, Ints], Flags] | None
     numbering: Numbering | None
     pictures: Numbers
@@ -60,9 +67,9 @@ class _Kind(msgspec.Struct):
             look = anything if format.prefix and look else None
         numbering = Numbering.of(format) if look is nal_units else None
         dependent = codec.dependent if codec and look is codec.misfits else None
-        return cls(
-            track, described, look, words, dependent, numbering, Numbers.empty(len(track.sizes) if numbering else 0)
-        )
+        pictures = Numbers.empty(len(track.sizes) if numbering else 0)
+        filled = codec.filled if codec else False
+        return cls(track, described, look, words, filled, dependent, numbering, pictures)
 
     @property
     def format(self) -> Format:
@@ -96,10 +103,11 @@ class _Kind(msgspec.Struct):
         if self.words and len(zeros) >= self.words:
             span = self.words - 1
             runs = zeros[: len(zeros) - span][zeros[span:] - zeros[: len(zeros) - span] == span] * _WORD
-            hit = np.searchsorted(ends, runs, "right")
-            inside = hit < len(ends)
-            hit, runs = hit[inside], runs[inside]
-            self.holes += sorted(set(numbers[hit[begins[hit] <= runs]].tolist()))
+            if self.filled:
+                hit, last = np.searchsorted(begins, runs), runs + (self.words - 1) * _WORD
+            else:
+                hit, last = np.searchsorted(ends, runs, "right"), runs
+            self.holes += sorted(set(numbers[hit[np.append(begins, _FAR)[hit] <= last]].tolist()))
 
     def out_of_order(self, *, spliced: bool) -> list[int]:
         """The pictures before which others are missing, or that are out of order. Where one kind of number breaks all
@@ -164,9 +172,44 @@ def check_coded(read: ReadAt, tracks: Iterable[TrackIndex], account: Account, *,
             own = which[group] == index
             kinds[index].look_at(numbers[group[own]], data, begins[own], ends[own], zeros)
         at = until
+    kinds = [kind for kind in kinds if kind.count]
+    shown = any(kind.format.type == "video" for kind in kinds)
     for kind in kinds:
-        if kind.count:
-            _tell(kind, account, streamed=streamed)
+        needed = kind.format.type == "video" or not shown  # a film without its sound can still be used
+        _tell(kind, account, streamed=streamed, needed=needed)
+        _check_format(read, kind, account, needed=needed)
+
+
+def _check_format(read: ReadAt, kind: _Kind, account: Account, *, needed: bool) -> None:
+    """What a decoder must know of a format is there, and the first picture of a film is one that it can begin with."""
+    first, is_video = int(kind.numbers[0]), kind.format.type == "video"
+    if fault := fault_of(kind.format, _sample(read, kind.track, first)):
+        text = f"Nothing can decode its {'pictures' if is_video else 'sound'}: {fault}"
+        account.failed("configuration", "configuration", text, grave=needed)
+    elif is_video and not first:
+        _check_beginning(read, kind.track, account)
+
+
+def _sample(read: ReadAt, track: TrackIndex, number: int) -> bytes:
+    return read(int(track.offsets[number]), min(int(track.sizes[number]), _LARGEST_SAMPLE))
+
+
+def _check_beginning(read: ReadAt, track: TrackIndex, account: Account) -> None:
+    """A film begins with a picture that is made from no others, or nothing can show what comes before the first."""
+
+    def may_begin(number: int) -> bool:
+        return begins_alone(_sample(read, track, number), track.formats[int(track.described[number])]) is not False
+
+    if may_begin(0):
+        return
+    later = np.flatnonzero(track.sync)[:_MOST_BEGINNINGS].tolist()
+    first = next((number for number in later if number and may_begin(number)), None)
+    if first is None:
+        account.failed("picture-sync", "picture-sync", "Decoding cannot begin at any of its pictures", grave=True)
+        return
+    second = float(track.pts[first] - track.pts.min()) / track.format.timescale
+    text = f"Nothing can be decoded before picture {first:,}, at {at_second(second)}: it begins with others made from"
+    account.failed("picture-sync", "picture-sync", f"{text} pictures that are not there", at=0.0)
 
 
 def _joined(arrays: list[Ints]) -> Ints:
@@ -179,8 +222,8 @@ def _is_habit(kind: _Kind) -> bool:
     return kind.is_all_over(np.array(kind.wrong, np.int64)) and len(kind.wrong) < _NOT_ALL * kind.count
 
 
-def _tell(kind: _Kind, account: Account, *, streamed: bool) -> None:
-    """What was found, and whether the bytes are accounted for."""
+def _tell(kind: _Kind, account: Account, *, streamed: bool, needed: bool) -> None:
+    """What was found, and whether the bytes are accounted for. needed: there is nothing to play without it."""
     codec = codec_of(kind.format.codec)
     name = codec.words if codec else kind.format.codec
     one = {"video": "picture", "audio": "frame of sound"}.get(kind.format.type, "sample")
@@ -212,7 +255,7 @@ def _tell(kind: _Kind, account: Account, *, streamed: bool) -> None:
         does = "do not add up" if units else f"do not look like {name}"
         whose = f"The units of {len(kind.wrong):,}" if units else f"{len(kind.wrong):,}"
         text = f"{whose} of {kind.count:,} {what} {does}, the first is {one} {first:,}, at {at_second(second)}"
-        grave = units and (not streamed or share > _MOST_BAD)
+        grave = (units and (not streamed or share > _MOST_BAD)) or (needed and share > _MOST_OTHER)
         account.failed(code, code, text, grave=grave, at=second, offset=int(kind.track.offsets[first]))
     elif codec:
         how = "consist of whole units" if units else f"look like {name}"

@@ -16,7 +16,7 @@ from typing import BinaryIO, Protocol
 
 from mudlark.errors import FormatError
 from mudlark.guard import reading
-from mudlark.media.forms import PICTURES, PROMISED
+from mudlark.media.forms import CATEGORIES, PICTURES, PROMISED
 from mudlark.plain import open_plain
 from mudlark.text import counted
 from mudlark.verify import zipped
@@ -26,6 +26,7 @@ from mudlark.verify.forms.pictures import check_picture, check_svg
 from mudlark.verify.zipped import is_bomb
 
 _TEXTUAL = frozenset({"text", "html", "xml", "json", "unknown"})  # what comes in place of something that is gone
+_PLAYED = ("video", "audio")
 _A = {"gzip": "a gzip", "bzip2": "a bzip2", "xz": "an xz"}
 _MOST_MEMORY = 100_000_000  # bytes that unpacking may take
 _MOST_UNPACKED = 64 << 30  # bytes that are unpacked as a check
@@ -41,7 +42,8 @@ def check_content(path: Path, form: str, account: Account) -> list[tuple[str, in
         return _check_zip(path, account)
     if is_misnamed(path, form):
         text = f"{path.name} is named {path.suffix} but holds {'something else' if form == 'unknown' else form.upper()}"
-        account.failed("content", "misnamed", text)
+        played = any(CATEGORIES.get(one) in _PLAYED for one in _promised(path))
+        account.failed("content", "misnamed", text, grave=played and form != "unknown")
     elif form in PICTURES:
         check_picture(path, account)
     elif form == "pdf":
@@ -78,8 +80,13 @@ def _table_in_words(path: Path, form: str) -> str | None:
 
 def is_misnamed(path: Path, form: str) -> bool:
     """True if a text stands where the name promises something else: the page of an error, likely."""
-    promised = PROMISED.get(path.suffix.lower().lstrip("."))
-    return promised is not None and form not in promised and form in _TEXTUAL
+    promised = _promised(path)
+    return bool(promised) and form not in promised and form in _TEXTUAL
+
+
+def _promised(path: Path) -> frozenset[str]:
+    """The forms that a name promises; none if it promises nothing."""
+    return PROMISED.get(path.suffix.lower().lstrip("."), frozenset())
 
 
 def _check_packed(path: Path, form: str, account: Account) -> None:

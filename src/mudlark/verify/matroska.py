@@ -104,10 +104,11 @@ def _named_places(data: bytes, segment: Element) -> list[tuple[bytes, int]] | No
         return None
     found = []
     for seek in children(data, segment.content, head.content, head.end):
+        if seek.identifier != names.SEEK:
+            continue  # a check sum, or free space with what stood there before
         values = {
             one.identifier: data[one.content - segment.content : one.end - segment.content]
             for one in children(data, segment.content, seek.content, seek.end)
-            if seek.identifier == names.SEEK
         }
         identifier = values.get(names.SEEK_ID, b"")
         if identifier and len(identifier) <= 4 and names.SEEK_POSITION in values:

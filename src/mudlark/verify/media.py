@@ -31,6 +31,7 @@ from mudlark.verify.structure import check_structure
 from mudlark.verify.timeline import check_length, check_timeline
 
 _HEAD = 65536
+_WITHOUT_SIGN = ("unknown", "text")  # what a file of frames may seem to be that begins with something else
 _FORMS: dict[str, Callable[[Path, str, Account], Found]] = {
     **dict.fromkeys(("mp3", "adts", "ac3"), check_chain),
     "flac": lambda path, _, account: check_flac(path, account),
@@ -85,7 +86,9 @@ def form_of(path: Path) -> str:
     if not head:
         return "empty"
     named = sniff(head)
-    return sound_within(head) or named if named in ("unknown", *SYNTAXES) else named
+    if named in ("unknown", *SYNTAXES):
+        named = sound_within(head) or named
+    return "mp3" if named in _WITHOUT_SIGN and path.suffix.lower() == ".mp3" else named
 
 
 def check_file(

@@ -11,9 +11,9 @@ from mudlark.errors import FormatError
 from mudlark.media.movie import Movie, ReadAt, TrackIndex, reader_of
 from mudlark.media.mp4.boxes import Box, header
 from mudlark.media.mp4.fragments import read_movie
-from mudlark.media.mp4.read import LARGEST_INDEX, IndexedMovie, scan
+from mudlark.media.mp4.read import LARGEST_INDEX, IndexedMovie, parse_movie, scan
 from mudlark.media.mp4.sidx import read_index
-from mudlark.media.samples import Ints
+from mudlark.media.samples import Format, Ints
 from mudlark.verify.account import Account
 from mudlark.verify.coded import check_coded
 
@@ -51,6 +51,9 @@ def check_structure(path: Path, account: Account, *, streamed: bool = False) -> 
                 account.failed("boxes", "index-too-large", "The index is larger than a gigabyte", grave=True)
                 return None
             movie = read_movie(read, boxes, index)
+            if other := _other_index(read, indexes, movie):
+                text = f"A second index (moov) describes other tracks, from byte {other.start:,} on"
+                account.failed("boxes", "boxes", text, offset=other.start)
         except FormatError as problem:
             account.failed("boxes", "boxes", str(problem), grave=True)
             return None
@@ -61,6 +64,10 @@ def check_structure(path: Path, account: Account, *, streamed: bool = False) -> 
         if not any(len(track.sizes) for track in movie.tracks):
             account.failed("samples", "empty", "The index lists no picture and no sound", grave=True)
             return movie
+        numbers = [track.number for track in (*movie.tracks, *movie.others)]
+        if 0 in numbers or len(set(numbers)) < len(numbers):
+            text = "Its tracks are not told from each other: one has the number 0, or two have the same"
+            account.failed("boxes", "boxes", text)
         tracks = [track for track in (*movie.tracks, *movie.others) if len(track.sizes)]
         if _check_places(tracks, media, account):
             check_coded(read, tracks, account, streamed=streamed)
@@ -71,6 +78,22 @@ def check_structure(path: Path, account: Account, *, streamed: bool = False) -> 
         if fragments:
             _check_promises(read, boxes, movie, account)
     return movie
+
+
+def _other_index(read: ReadAt, indexes: list[Box], movie: Movie) -> Box | None:
+    """The first index behind that of the movie which describes other tracks, as where files were joined: no fragment
+    behind it can be read by the first. Raises Refused if one is of protected samples."""
+    for index in indexes[1:]:
+        if index.end - index.start > LARGEST_INDEX:
+            return index
+        again = parse_movie(read(index.start, index.end - index.start), index.start, fragments=True)
+        if _formats(again) != _formats(movie):
+            return index
+    return None
+
+
+def _formats(movie: Movie) -> dict[int, tuple[Format, ...]]:
+    return {track.number: track.formats for track in movie.tracks}
 
 
 def _check_promises(read: ReadAt, boxes: list[Box], movie: IndexedMovie, account: Account) -> None:

@@ -33,6 +33,9 @@ def check_timeline(
         _check_times(track, name, account, streamed=streamed)
     begins = [track.presented()[0] for track in tracks]
     ends = [track.presented()[1] for track in tracks]
+    for track, name, begin, end in zip(tracks, names, begins, ends, strict=True):
+        if begin == end and track.durations.any():
+            account.failed(f"{name.partition(' ')[0]}-times", "times", f"Its edit list presents nothing of the {name}")
     length = max(ends, default=0.0)
     if planned:
         check_length(length, planned, account, tolerance)

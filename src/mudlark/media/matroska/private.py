@@ -57,6 +57,8 @@ def _read_opus(format: Format, private: bytes) -> Format:
     if private[:8] == _OPUS_HEAD and len(private) >= 19:
         skip, rate, gain = private[10:12][::-1], private[12:16][::-1], private[16:18][::-1]
         config = bytes([0]) + private[9:10] + skip + rate + gain + private[18:]
+    elif private:
+        config = b""  # something else stands in its place, which no decoder takes
     return replace(format, config=config, timescale=opus.RATE, sample_rate=opus.RATE)
 
 

@@ -41,6 +41,10 @@ class IndexedMovie(Movie):
     fragments_last: int = 0
 
 
+# boxes that a file may begin with; the last three were seen before QuickTime's and others' own
+_FIRST = frozenset({"ftyp", "styp", "moov", "mdat", "free", "skip", "wide", "pnot", "uuid", "udta"})
+
+
 def scan(read: ReadAt, size: int) -> list[Box]:
     """The boxes at the top of a file of `size` bytes. The last one may reach past the end: its `end` shows it."""
     listed: list[Box] = []
@@ -49,7 +53,7 @@ def scan(read: ReadAt, size: int) -> list[Box]:
         box = header(read(at, 16), at, size)
         listed.append(box)
         at = box.end
-    if not listed or listed[0].kind not in ("ftyp", "styp", "moov", "mdat", "free", "skip", "wide"):
+    if not listed or listed[0].kind not in _FIRST:
         raise Mp4Error("This is not an MP4 file", 0)
     return listed
 

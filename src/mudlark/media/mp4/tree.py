@@ -53,10 +53,10 @@ class BoxTree:
         return int.from_bytes(part, "big")
 
     def movie_header(self, box: Box) -> tuple[int, int]:
-        """Timescale and duration of an mvhd or mdhd."""
-        if self.number(box, 0, 1):
-            return self.number(box, 20, 4), self.number(box, 24, 8)
-        return self.number(box, 12, 4), self.number(box, 16, 4)
+        """Timescale and duration of an mvhd or mdhd; 0 where it could not be determined (§8.2.2.3)."""
+        at, width = (20, 8) if self.number(box, 0, 1) else (12, 4)
+        duration = self.number(box, at + 4, width)
+        return self.number(box, at, 4), 0 if duration == (1 << 8 * width) - 1 else duration
 
     def handler(self, media: Box) -> str:
         """What kind of track it is (§8.4.3): vide, soun, and others."""

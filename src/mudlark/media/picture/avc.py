@@ -14,6 +14,7 @@ from mudlark.media.picture.nal import CLOCK, Dialect, PictureFacts, unescape
 from mudlark.media.samples import Bytes, Flags, Ints
 
 IDR, SEI, SPS, PPS, DELIMITER = 5, 6, 7, 8, 9
+SLICES = (1, 2, IDR)  # that begin a picture
 _RECOVERY_POINT, _MESSAGES = 6, 4  # the type of that message; how many of a unit are looked at
 _WITH_CHROMA_FIELDS = (100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135)
 _PIXEL_ASPECTS = (

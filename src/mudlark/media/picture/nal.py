@@ -5,13 +5,13 @@ between the two stands in a `Dialect`. Start codes become lengths in place where
 never copied here.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 import msgspec
 import numpy as np
 from msgspec.structs import replace
 
-from mudlark.media.picture.inband import put_before
+from mudlark.media.picture.inband import length_size, put_before
 from mudlark.media.samples import Bytes, Flags, Format, Ints, Samples
 
 CLOCK = 90_000  # ticks a second of the times given to NalStream
@@ -66,6 +66,16 @@ def unescape(unit: bytes) -> bytes:
     return unit.replace(b"\0\0\3", b"\0\0")
 
 
+def lengthened(data: bytes, size: int) -> Iterator[bytes]:
+    """The units that stand behind their lengths, which have `size` bytes each; the last one may be cut off."""
+    at = 0
+    while at + size < len(data):
+        length = int.from_bytes(data[at : at + size], "big")
+        if length:
+            yield data[at + size : at + size + length]
+        at += size + length
+
+
 def start_codes(stream: Bytes) -> Ints:
     """Positions of every 00 00 01 in the stream (Annex B §B.1)."""
     words = stream[: len(stream) // 2 * 2].view("<u2")
@@ -118,6 +128,15 @@ def nal_units(stream: Bytes) -> tuple[Ints, Ints]:
             ends[unit] = _last_of(stream, int(begins[unit]), int(ends[unit]))
     filled = ends > begins
     return begins[filled], ends[filled]
+
+
+def units_of(sample: bytes, format: Format) -> list[bytes]:
+    """The units of a sample of H.264 or HEVC: behind their lengths; behind start codes where there is no configuration,
+    as browsers record them."""
+    if format.config:
+        return list(lengthened(sample, length_size(format.codec, format.config)))
+    begins, ends = nal_units(np.frombuffer(sample, np.uint8))
+    return [sample[begin:end] for begin, end in zip(begins.tolist(), ends.tolist(), strict=True)]
 
 
 class HeldUnit(msgspec.Struct, frozen=True):

@@ -10,12 +10,12 @@ import numpy as np
 
 from mudlark.errors import FormatError
 from mudlark.media.bits import ManyBits
-from mudlark.media.picture.avc import IDR, SEI, SPS, AvcSequence, parse_sps
+from mudlark.media.picture.avc import IDR, SEI, SLICES, SPS, AvcSequence, parse_sps
 from mudlark.media.picture.inband import length_size, parameter_sets
+from mudlark.media.picture.nal import lengthened
 from mudlark.media.samples import Bytes, Flags, Format, Ints
 
-_SLICES = (1, 2, IDR)  # kinds of units in which the number stands
-_INTRA = (2, 4)  # kinds of slices that are made from no others (§7.4.3, table 7-6)
+INTRA = (2, 4)  # kinds of slices that are made from no others (§7.4.3, table 7-6)
 _MOST_UNITS = 64  # before the first slice of a picture
 _HEAD = 20  # bytes of a slice that are looked at
 _LATE = 8  # pictures at an end, some of which are shown behind others that were cut off
@@ -44,17 +44,11 @@ class Numbering(msgspec.Struct, frozen=True):
 
 def _sequences(format: Format) -> list[AvcSequence]:
     """The sequence parameter sets of a configuration; none if one is damaged."""
-    units, found = parameter_sets(format.codec, format.config), []
-    at = 0
+    units = lengthened(parameter_sets(format.codec, format.config), 4)
     try:
-        while at + 5 <= len(units):
-            unit = units[at + 4 : at + 4 + int.from_bytes(units[at : at + 4], "big")]
-            at += 4 + len(unit)
-            if unit and unit[0] & 31 == SPS:
-                found.append(parse_sps(unit))
+        return [parse_sps(unit) for unit in units if unit[0] & 31 == SPS]
     except FormatError:
         return []
-    return found
 
 
 class Numbers(msgspec.Struct, frozen=True):
@@ -150,13 +144,13 @@ def numbers_of(data: Bytes, begins: Ints, ends: Ints, format: Format, numbering:
         for byte in range(size):
             lengths = lengths << 8 | data[at + byte]
         kinds = data[at + size] & 31
-        slices = np.isin(kinds, _SLICES)
+        slices = np.isin(kinds, SLICES)
         own = active[slices]
         if len(own):
             heads = at[slices] + size
             anew = kinds[slices] == IDR
             kind, number, shown_at = _numbers_at(data, heads, anew, numbering)
-            dependent = ~np.isin(kind % 5, _INTRA) & ~announced[own]
+            dependent = ~np.isin(kind % 5, INTRA) & ~announced[own]
             found.put(own, Numbers(number, shown_at, data[heads] >> 5 & 3 != 0, anew, dependent))
         announced[active[kinds == SEI]] = True
         place[active] += size + lengths

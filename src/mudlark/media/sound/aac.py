@@ -10,6 +10,8 @@ from mudlark.media.sound.adts import RATES
 
 _CHANNELS = (0, 1, 2, 3, 4, 5, 6, 8)
 _SBR, _PS, _ESCAPE = 5, 29, 31
+NO_CHANNELS = "its configuration names no channels"
+_SHORT = 2  # bytes, behind which nothing can say which channels there are
 _GENERAL = frozenset({1, 2, 3, 4, 6, 7, 17, 19, 20, 21, 22, 23})  # objects with a GASpecificConfig (§4.4.1)
 _SYNC_SBR, _SYNC_PS = 0x2B7, 0x548  # §1.6.5.2: said behind the rest, so that old decoders pass over it
 _NAMES = {1: "AAC Main", 2: "AAC-LC", 3: "AAC SSR", 4: "AAC LTP", 23: "AAC-LD", 39: "AAC-ELD", 42: "xHE-AAC"}
@@ -37,7 +39,7 @@ def read_config(config: bytes, *, hints: Hints = "") -> AacConfig:
     """Read an AudioSpecificConfig. hints: those seen in the frames. Raises FormatError where it breaks off or says what
     is reserved."""
     bits = Bits(config)
-    kind, rate, number = _object(bits), _rate(bits), bits.take(4)
+    kind, rate, number = _begin(bits)
     bands, parametric = kind in (_SBR, _PS), kind == _PS
     heard = rate
     if bands:
@@ -56,6 +58,22 @@ def read_config(config: bytes, *, hints: Hints = "") -> AacConfig:
         bands, heard, parametric = True, 2 * rate, hints == "parametric" and number == 1
     channels = _CHANNELS[number] if number < len(_CHANNELS) else {11: 7, 12: 8, 14: 8}.get(number, 0)
     return AacConfig(kind, heard, 2 if parametric and channels == 1 else channels, bands, parametric)
+
+
+def fault(config: bytes) -> str:
+    """What is wrong with the beginning of an AudioSpecificConfig, in words; empty if a decoder can do with it. What
+    follows may be cut off: decoders take that."""
+    if not config:
+        return "its sound has no configuration"
+    kind, _, number = _begin(Bits(config))
+    if not kind:
+        return "its configuration is of no coding that there is"
+    return "" if number or len(config) > _SHORT else NO_CHANNELS
+
+
+def _begin(bits: Bits) -> tuple[int, int, int]:
+    """The kind of object, the rate, and the number of the channels' order."""
+    return _object(bits), _rate(bits), bits.take(4)
 
 
 def _object(bits: Bits) -> int:

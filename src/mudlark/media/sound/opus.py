@@ -33,6 +33,27 @@ def packet_duration(packet: bytes | memoryview) -> int:
     return DURATIONS[packet[0] >> 3] * count
 
 
+def fault(version: bytes, channels: bytes, mapping: bytes) -> str:
+    """What is wrong with the fields of an identification header (RFC 7845 §5.1), in words; empty if nothing is.
+    version, channels: a byte each. mapping: its family, and which channel is which."""
+    if not version or not channels or not mapping or version[0] >> 4:
+        return "the header of its opus stream is of no version that is known"
+    count, family = channels[0], mapping[0]
+    most = {0: 2, 1: 8}.get(family, 255)
+    if not 1 <= count <= most:
+        return f"its opus stream states {count} channels, of 1 to {most}"
+    if not family:
+        return ""
+    if len(mapping) < 3 + count:
+        return "the header of its opus stream does not say which channel is which"
+    streams, coupled = mapping[1], mapping[2]
+    if not streams or coupled > streams or streams + coupled > 255:
+        return f"its opus stream states {streams} streams, {coupled} of them of two channels"
+    if any(one != 255 and one >= streams + coupled for one in mapping[3 : 3 + count]):
+        return "the header of its opus stream names channels that are not there"
+    return ""
+
+
 def silence(duration: int = 960) -> bytes | None:
     """A packet in which nothing is heard. duration: samples of 48 kHz; None where no packet has so many."""
     if duration in (120, 240, 480):

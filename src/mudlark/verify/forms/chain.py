@@ -128,6 +128,9 @@ def check_chain(path: Path, form: str, account: Account, *, endless: bool = Fals
         except FormatError as problem:
             account.failed("content", "sound", f"The sound cannot be read: {problem.what}", grave=True)
             return Found()
+    if tagged and begin >= end:
+        account.failed("content", "empty", "The file holds no sound: a tag takes all of it", grave=True)
+        return Found()
     if chain.format is None or sum(length for *_, length in chain.holes) > (end - begin) // 2:
         if tagged or _is_free(head):  # which may be sound of a form that is not known here
             account.skipped("content", f"{path.name}: it holds no sound of a form that Mudlark looks into")
@@ -147,6 +150,8 @@ def check_chain(path: Path, form: str, account: Account, *, endless: bool = Fals
     length = chain.seconds
     if stated is not None:
         length -= chain.format.sample_duration / chain.format.sample_rate  # that frame is not heard
+        if chain.frames == 1:
+            account.failed("content", "empty", f"The file holds no frame of {name} that is heard", grave=True)
     return Found(length, [chain.format])
 
 

@@ -13,6 +13,7 @@ from mudlark.media.crc import crc32_forward, mirrored
 from mudlark.media.samples import Format
 from mudlark.verify.account import Account
 from mudlark.verify.forms.found import Found, at_second
+from mudlark.verify.forms.ogg_heads import Heads
 
 _PAGE = 27  # bytes of a page's header without its segment table
 _BEGIN, _END = 2, 4
@@ -23,11 +24,13 @@ _LATE = 10  # seconds from which a first page cannot hold all that is before it
 class _Logical(msgspec.Struct):
     """A stream. rate: ticks a second. skip: ticks before the first that is heard. first: of its first page of sound.
     begin, end: ticks. next: the number that its next page should have. size, aspect: of its pictures and their pixels;
-    frame: ticks of a picture, and shift: bits of a granule behind the number of the last picture that stands alone."""
+    frame: ticks of a picture, and shift: bits of a granule behind the number of the last picture that stands alone.
+    heads: its first packets."""
 
     codec: str
     rate: int
     channels: int
+    heads: Heads | None = None
     skip: int = 0
     first: int | None = None
     begin: int | None = None
@@ -86,6 +89,10 @@ def check_ogg(path: Path, account: Account, *, endless: bool = False) -> Found:
     if not logical:
         account.failed("content", "sound", "The Ogg file holds no stream", grave=True)
         return Found()
+    if fault := next((words for one in logical if one.heads and (words := one.heads.fault())), ""):
+        account.failed("content", "sound", f"Nothing can decode it: {fault}", grave=True)
+    elif not endless and all(one.rate and not one.seconds for one in logical if one.codec != "skeleton"):
+        account.failed("content", "empty", "The Ogg file holds no picture and no sound", grave=True)
     for code, text, at in seen.problems[:_MOST_TOLD]:
         account.failed("pages-of-ogg", code, text, offset=at)
     if len(seen.problems) > _MOST_TOLD:
@@ -131,14 +138,14 @@ def _walk(data: mmap.mmap, *, endless: bool) -> _Seen:
         if crc32_forward(page[:22], bytes(4), page[26:]) != mirrored(head[22:26]):
             text = f"The page at byte {at:,} ({at_second(seen.seconds)}) does not have its check sum"
             seen.problems.append(("check-sum", text, at))
-        _take(seen, at, head, page[_PAGE + head[26] :])
+        _take(seen, at, head, table, page[_PAGE + head[26] :])
         seen.pages += 1
         seen.bytes += length
         at += length
     return seen
 
 
-def _take(seen: _Seen, at: int, head: bytes, body: bytes) -> None:
+def _take(seen: _Seen, at: int, head: bytes, table: bytes, body: bytes) -> None:
     serial, number = int.from_bytes(head[14:18], "little"), int.from_bytes(head[18:22], "little")
     granule = int.from_bytes(head[6:14], "little", signed=True)
     if head[5] & _BEGIN:
@@ -147,6 +154,7 @@ def _take(seen: _Seen, at: int, head: bytes, body: bytes) -> None:
             seen.done += seen.logical.values()
             seen.logical.clear()
         seen.logical[serial] = _logical(body)
+        seen.logical[serial].heads = Heads(seen.logical[serial].codec)
     stream = seen.logical.get(serial)
     if stream is None:
         if not seen.endless:
@@ -157,6 +165,8 @@ def _take(seen: _Seen, at: int, head: bytes, body: bytes) -> None:
         text = f"Pages are missing before byte {at:,} ({at_second(seen.seconds)})"
         seen.problems.append(("gap", text, at))
     stream.next = number + 1 & 0xFFFFFFFF
+    if stream.heads and not stream.heads.complete:
+        stream.heads.take(table, body)
     if granule > 0 and stream.rate:
         granule = stream.ticks(granule)
         if stream.first is None:

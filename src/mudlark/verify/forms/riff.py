@@ -48,6 +48,8 @@ def check_riff(path: Path, account: Account) -> Found:
     per_second = sound.rate * sound.frame
     length = there / per_second
     form = Format("audio", sound.codec, sound.rate, b"", 1, channels=sound.channels, sample_rate=sound.rate)
+    if not there:
+        account.failed("content", "empty", f"The {name} file holds no sound", grave=True)
     if sound.open:
         account.failed("chunks", "cut-off", f"The length of the {name} file was never written; it was likely cut short")
     elif begin + stated > size:
