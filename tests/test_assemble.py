@@ -76,6 +76,22 @@ def test_a_segment_that_comes_twice_is_left_out_and_noted(tmp_path: Path) -> Non
     assert {loss.code for loss in made.losses} == {LossCode.REPEATED}
 
 
+def test_a_last_segment_is_short_where_the_film_ends_early(tmp_path: Path) -> None:
+    """Segments that are cut where pictures allow it last longer and shorter than the one length that is promised."""
+    segments: list[bytes | None] = [second(0), second(1), second(2)]
+    uneven = [Part(0, n, n * 1.8, 1.8, part.place) for n, part in enumerate(parts(tmp_path, [*segments]))]
+    for made, short in (
+        (uneven[:2], [1]),  # 2 of 3 seconds
+        ([Part(0, 0, 0.0, 0.4, uneven[0].place), Part(0, 1, 0.4, 1.6, uneven[1].place)], []),  # 2 of 2 seconds
+        (
+            [Part(0, 0, 0.0, 1.0, uneven[0].place), Part(0, 1, 1.0, 1.0, None), Part(0, 2, 2.0, 1.6, uneven[2].place)],
+            [2],
+        ),
+    ):
+        result = made_of(made, tmp_path / "f.mp4", 3.0)
+        assert [part.number for part, _ in result.short] == short
+
+
 def test_an_unreadable_segment_is_reported_and_the_others_are_kept(tmp_path: Path) -> None:
     segments: list[bytes | None] = [second(0), np.random.default_rng(1).bytes(20_000), second(2)]
     made = made_of(parts(tmp_path, segments), tmp_path / "f.mp4", 3.0)

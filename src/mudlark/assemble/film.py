@@ -241,7 +241,7 @@ class _Film:
         """Compare the last segment before an end, or before a hole, with what it promises."""
         if reading.part is not None and (lasts := reading.lasts()) is not None:
             rounded = _ROUNDED if reading.part.duration == int(reading.part.duration) else 0.0
-            if reading.part.duration - lasts > _SHORT + rounded:
+            if min(reading.part.duration - lasts, reading.ends_early()) > _SHORT + rounded:
                 self.result.short.append((reading.part, lasts))
         reading.part = None
 
@@ -284,6 +284,7 @@ class _Reading:
         self._offset: float | None = None
         self.part: Part | None = None
         self._spans: dict[int, list[float]] = {}  # of each track: when the part begins and ends, and its usual step
+        self._since = (0.0, 0.0)  # when the stretch begins, by its media and as promised
         self._decoded: dict[int, Ints] = {}  # of each track: when its last sample was, in ticks; shape (1,)
 
     @property
@@ -311,6 +312,7 @@ class _Reading:
         batch = reader.feed(data)
         self._readers[form], self._form, self._init, self._stretch = reader, form, part.init, part.stretch
         before, self._held = self._held, []
+        self._since = np.inf, part.begin
         self._begin(part)
         return before, self._ours(batch, part.offset)
 
@@ -323,6 +325,13 @@ class _Reading:
     def lasts(self) -> float | None:
         """Seconds that the part lasts, by the track that lasts longest; None if it gave nothing."""
         return max((end - begin for begin, end, _ in self._spans.values() if end >= begin), default=None)
+
+    def ends_early(self) -> float:
+        """Seconds by which the part ends before it is promised to, by all that came since the stretch began: segments
+        that are cut where pictures allow it are longer and shorter than their promises."""
+        end = max((end for _, end, _ in self._spans.values()), default=-np.inf)
+        since, promised = self._since
+        return self.part.begin + self.part.duration - promised - (end - since) if self.part else 0.0
 
     def flush(self) -> list[Samples]:
         """What was held back."""
@@ -354,6 +363,8 @@ class _Reading:
         scale = samples.format.timescale
         span = self._spans.setdefault(samples.track, [np.inf, -np.inf, 0.0])
         span[0] = min(span[0], int(samples.pts.min()) / scale)
+        if self._since[0] == np.inf or (self.part and self.part.begin == self._since[1]):
+            self._since = min(self._since[0], span[0]), self._since[1]
         before = self._decoded.get(samples.track, samples.dts[:0])
         steps = np.diff(np.append(before, samples.dts))
         if length := float(np.median(steps)) if len(steps) else samples.usual:

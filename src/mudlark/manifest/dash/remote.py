@@ -74,7 +74,7 @@ async def indexed(session: Session, file: IndexedFile) -> Sequence[Segment]:
     """The segments of a file that carries its own index; the whole file as one, if it carries none."""
     try:
         if file.index is not None:
-            data = await _part(session, file.resource, file.index.start, file.index.length)
+            data = await _part(session, file.resource, file.index.start, file.index.length, short=True)
             base = file.index.start
             if sniff(data) != "mp4":
                 return await _by_cues(session, file)
@@ -162,7 +162,7 @@ async def _by_cues(session: Session, file: IndexedFile) -> Sequence[Segment]:
     index = file.index
     needed = max(section.end if section else 0, index.end if index else 0)
     head, size = await _part_and_size(session, file.resource, 0, max(_HEAD, min(needed, _LARGEST_HEAD)))
-    cues = await _part(session, file.resource, index.start, index.length) if index else b""
+    cues = await _part(session, file.resource, index.start, index.length, short=True) if index else b""
     found = read_cues(head, cues, index.start if index else 0)
     if found is None or not found.places:
         return _whole(file)

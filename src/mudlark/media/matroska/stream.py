@@ -23,6 +23,7 @@ from mudlark.media.samples import Event, Format, Ints, Loss, LossCode, Samples, 
 
 _JITTER = 0.0021  # seconds by which times in thousandths may differ from those that the frames have
 _FIRST_SOUND = 2
+_HEADER = 12  # bytes of the longest header of an element; less of one is where a section was cut
 _LARGEST_FRAME = 1 << 26  # bytes of a frame that was packed
 
 
@@ -52,7 +53,7 @@ class ClusterReader:
         tracks: dict[int, Track] | None = None
         scale = self._scale
         at, end = 0, len(data)
-        while at < end:
+        while at < end and not (tracks and end - at < _HEADER):
             element = header(data, at, end)
             if element.identifier == names.SEGMENT:
                 at = element.content
