@@ -399,6 +399,16 @@ def test_a_film_in_ogg_tells_its_pictures(tmp_path: Path) -> None:
     assert (track.width, track.height, track.frame_rate, track.pixel_aspect) == (320, 180, 12.5, (4, 3))
 
 
+@pytest.mark.parametrize("form", ["PNG", "JPEG", "GIF", "WEBP", "BMP"])
+def test_what_stands_behind_a_picture_is_told_unless_it_is_known(tmp_path: Path, form: str) -> None:
+    kept = BytesIO()
+    Image.radial_gradient("L").convert("RGB").save(kept, form)
+    for behind, verdict in ((b"\0", "sound"), (b"\r\n", "sound"), (bytes(70_000), "sound"), (b"\n<p>", "flawed")):
+        assert look(tmp_path, kept.getvalue() + behind)[0].verdict == verdict
+    note = bytes(range(200)) + b"cbipcbbl"  # as programs that sort pictures leave it
+    assert look(tmp_path, kept.getvalue() + note)[0].verdict == ("sound" if form == "JPEG" else "flawed")
+
+
 def test_a_bmp_is_as_long_as_it_states(tmp_path: Path) -> None:
     kept = BytesIO()
     Image.radial_gradient("L").convert("RGB").save(kept, "BMP")

@@ -1,6 +1,7 @@
 """Films played in a real browser, and what they show measured: good, black, frozen, silent, with a hole."""
 
 import json
+from base64 import b64decode
 from collections.abc import Callable
 from itertools import pairwise
 from pathlib import Path
@@ -13,9 +14,10 @@ from mudlark.demo.site import DemoSite, media_folder
 from mudlark.media.index import movie_in
 from mudlark.media.movie import TrackIndex
 from mudlark.media.samples import Format
+from mudlark.media.sound.opus import audio_format
 from mudlark.playing.judge import judge_played
 from mudlark.playing.measure import Measured, measure_pictures, measure_sound
-from mudlark.playing.play import Played, stretches
+from mudlark.playing.play import Played, decoder_of, stretches
 from mudlark.playing.stage import packed
 from mudlark.verify.account import Account
 from tests.conftest import Ran
@@ -102,6 +104,20 @@ def test_stretches_of_a_long_film_reach_from_its_beginning_to_its_end_and_begin_
     whole = stretches(track(3600, 250), full=True)
     assert whole[0][0] == 0 and whole[-1][1] == 90_000 and sum(last - first for first, last in whole) == 90_000
     assert len(whole) > 10
+
+
+def test_decoders_are_told_what_stands_before_the_first_sample() -> None:
+    """As WebCodecs registers it: the headers of Vorbis, laced; the head of Opus where it says which channel is which."""
+
+    def told(codec: str, config: bytes, channels: int = 2) -> bytes:
+        given = decoder_of(Format("audio", codec, 48_000, config, channels=channels, sample_rate=48_000))
+        return b64decode(given["description"] or "")
+
+    assert told("vorbis", b"\2\1\1abc") == b"\2\1\1abc" and told("mp4a.6B", b"") == b""
+    assert told("opus", audio_format(2).config) == b""
+    surround = told("opus", audio_format(6).config, 6)
+    assert surround[:10] == b"OpusHead\1\6" and surround[18:] == bytes([1, 4, 2, 0, 4, 1, 2, 3, 5])
+    assert told("flac", bytes(4) + b"\0\0\0\x22") == b"fLaC\0\0\0\x22"
 
 
 def test_what_has_no_decoder_passes_nothing() -> None:

@@ -12,7 +12,7 @@ import numpy as np
 from mudlark.errors import FormatError
 from mudlark.media.mp4.boxes import header
 from mudlark.plain import read_plain
-from mudlark.verify.forms.jpeg import LARGEST, zeros_in
+from mudlark.verify.forms.jpeg import LARGEST, behind, zeros_in
 
 _ZEROS = 256  # bytes of zeros that no coded picture holds
 _CODED = frozenset({b"VP8 ", b"VP8L", b"ALPH", b"ANMF"})
@@ -34,8 +34,7 @@ def check_webp_parts(path: Path) -> str | None:
         at += 8 + size + size % 2
     if at != stated:
         raise FormatError("its chunks do not fill it", at)
-    behind = data[stated:]
-    return f"{len(behind):,} bytes stand behind its end" if any(behind) else None
+    return behind(data[stated:])
 
 
 def check_bmp_parts(path: Path) -> str | None:
@@ -46,8 +45,7 @@ def check_bmp_parts(path: Path) -> str | None:
         raise FormatError(
             f"it states {max(stated, begin):,} bytes and has {len(data):,}; it is likely cut short", len(data)
         )
-    behind = data[stated:] if stated > begin else b""
-    return f"{len(behind):,} bytes stand behind its end" if any(behind) else None
+    return behind(data[stated:]) if stated > begin else None
 
 
 def check_avif_parts(path: Path) -> str | None:

@@ -15,6 +15,9 @@ from mudlark.plain import read_plain
 LARGEST = 400_000_000  # bytes of a picture whose parts are looked at
 _ZEROS = 64  # bytes of zeros in coded data
 _SOI, _EOI, _SOS, _DHT = 0xD8, 0xD9, 0xDA, 0xC4
+_PADDING = b"\0\r\n"
+# what notes of programs that sort pictures, and of cameras, end with
+_NOTES, _LONGEST_NOTE = (b"AXS!", b"AXS*", b"\xa1\xb2\xc3\xd4", b"cbipcbbl", b"SEFT"), 16
 _ALONE = frozenset({0x01, *range(0xD0, 0xD8)})  # markers without a length (§B.1.1.3)
 _FRAMES = frozenset(range(0xC0, 0xD0)) - {0xC4, 0xC8, 0xCC}
 
@@ -119,14 +122,21 @@ def zeros_in(coded: Bytes, longest: int = _ZEROS) -> int | None:
 
 
 def _behind(data: Bytes, at: int) -> str | None:
-    """What stands behind the end: padding, the mark of the end once more, or another picture (as cameras put it), is
-    nothing wrong."""
+    """What stands behind the end: padding, the mark of the end once more, another picture or a film (as cameras put
+    it), or notes of programs that sort pictures, is nothing wrong."""
     rest = data[at:]
     if rest[:2].tobytes() == b"\xff\xd9":
         rest = rest[2:]
-    if not len(rest) or not rest.any() or rest[:2].tobytes() == b"\xff\xd8":
+    head, foot = rest[:8].tobytes(), rest[-_LONGEST_NOTE:].tobytes()
+    if head[:2] == b"\xff\xd8" or head[4:] == b"ftyp" or any(mark in foot for mark in _NOTES):
         return None
-    return f"{len(rest):,} bytes stand behind its end"
+    return behind(rest)
+
+
+def behind(rest: Bytes | bytes) -> str | None:
+    """What is wrong with the bytes behind the end of a picture, in words: nothing if they are zeros, or the line end
+    that a script left."""
+    return f"{len(rest):,} bytes stand behind its end" if bytes(rest).strip(_PADDING) else None
 
 
 def check_gif_parts(path: Path) -> str | None:
@@ -139,8 +149,7 @@ def check_gif_parts(path: Path) -> str | None:
         if kind == 0x3B:
             if not pictures:
                 return "it has no picture"
-            rest = data[at + 1 :]
-            return f"{len(rest):,} bytes stand behind its end" if rest.strip(b"\0") else None
+            return behind(data[at + 1 :])
         if kind == 0x21:
             at += 2
         elif kind == 0x2C and at + 10 <= len(data):

@@ -11,6 +11,7 @@ from typing import BinaryIO
 
 from mudlark.plain import open_plain
 from mudlark.verify.account import Account
+from mudlark.verify.forms.jpeg import LARGEST, behind
 
 _SIGNATURE = b"\x89PNG\r\n\x1a\n"
 _HEADER = struct.Struct(">IIBBBBB")  # §11.2.1
@@ -148,8 +149,8 @@ def _read(file: BinaryIO) -> str | None:
         raise _Odd("it has fewer pixels than its header says", at)
     if header[9] == 3 and not palette:
         raise _Odd("it has no palette, and needs one", at)
-    if file.read(1):
-        raise _Odd("something stands behind its end", at, grave=False)
+    if wrong := behind(file.read(LARGEST)):
+        raise _Odd(wrong, at, grave=False)
     width, height = struct.unpack_from(">II", header)
     return f"a PNG picture of {width}×{height}, every chunk with its checksum, every pixel there, and its end"
 
