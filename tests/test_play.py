@@ -107,7 +107,7 @@ def test_stretches_of_a_long_film_reach_from_its_beginning_to_its_end_and_begin_
 
 
 def test_decoders_are_told_what_stands_before_the_first_sample() -> None:
-    """As WebCodecs registers it: the headers of Vorbis, laced; the head of Opus where it says which channel is which."""
+    """As WebCodecs registers it: the headers of Vorbis, laced; the head of Opus that says which channel is which."""
 
     def told(codec: str, config: bytes, channels: int = 2) -> bytes:
         given = decoder_of(Format("audio", codec, 48_000, config, channels=channels, sample_rate=48_000))
