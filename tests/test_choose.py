@@ -133,6 +133,8 @@ def test_a_button_that_is_not_there_is_said_with_those_that_are(wanted: str) -> 
         (b"\0" * 0x8001 + b"CD001", "iso"),
         (b"\x1f\x8b\x08\0", "gzip"),
         (b"\0" * 257 + b"ustar", "tar"),
+        (b"a.txt".ljust(148, b"\0") + b"001357\0 ".ljust(364, b"\0"), "tar"),  # without a sign: its check sum
+        (b"a.txt".ljust(148, b"\0") + b"001356\0 ".ljust(364, b"\0"), "unknown"),
         (b"\0\0\0\x20ftypisom", "mp4"),
         (b"#EXTM3U\n", "hls"),
         (b"\xef\xbb\xbf#EXTM3U", "hls"),

@@ -58,11 +58,20 @@ def sniff(head: bytes) -> str:
         return "iso"
     if head[_DESCRIPTORS : _DESCRIPTORS + 5] in (b"BEA01", b"NSR02", b"NSR03"):
         return "udf"
-    if head[257:262] == b"ustar":
+    if head[257:262] == b"ustar" or _is_old_tar(head):
         return "tar"
     if head[:2] == b"MZ" and b"\0" in head[:64]:
         return "exe"
     return _sniff_text(head)
+
+
+def _is_old_tar(head: bytes) -> bool:
+    """True for a tar from before it had a sign: the check sum of its first header, which counts as blanks where it
+    stands itself, is there in octal digits."""
+    stated = head[148:156].strip(b" \0")
+    if len(head) < 512 or not stated.isdigit() or stated.strip(b"01234567") or not head[0]:
+        return False
+    return int(stated, 8) == sum(head[:148]) + 8 * ord(" ") + sum(head[156:512])
 
 
 def _picture_brand(head: bytes) -> str | None:

@@ -35,6 +35,7 @@ _MOST_TABLES = 1_000  # cross-reference sections, one for each time that a docum
 _TAIL = 2048  # bytes in which its end stands
 _MOST_UNPACKED = 1 << 30  # bytes of one stream
 _SOME = 1 << 20
+_FLUSHED = b"\0\0\xff\xff"  # an empty block (RFC 1951 §3.2.4), behind which a writer may go on
 _PACKED = frozenset({"/CCITTFaxDecode", "/JPXDecode", "/JBIG2Decode", "/LZWDecode"})  # none writes long runs of zeros
 _ZEROS = 1024
 _TWICE = "Multiple definitions in dictionary"  # as pypdf calls a key that is there twice
@@ -214,14 +215,15 @@ def _insist_on_stream(found: Any) -> None:
 
 
 def _unpack(raw: bytes) -> None:
-    """Packed data have their check sum (RFC 1950 §2.2); what ends without one is cut off."""
+    """Packed data have their check sum (RFC 1950 §2.2); what ends without one is cut off, unless it ends where a writer
+    flushed what it had, as forms are filled in."""
     unpacker, total, rest = zlib.decompressobj(), 0, raw
     while rest and not unpacker.eof:
         total += len(unpacker.decompress(rest, _SOME))
         if total > _MOST_UNPACKED:
             return  # made to be a burden, or a picture that is
         rest = unpacker.unconsumed_tail
-    if raw and not unpacker.eof:
+    if raw and not unpacker.eof and not raw.rstrip(b"\r\n").endswith(_FLUSHED):
         raise ValueError("its packed data are cut off")
 
 
