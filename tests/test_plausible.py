@@ -111,17 +111,30 @@ def test_how_an_encoder_ends_its_blocks_is_told_from_damage(tmp_path: Path, odd:
     assert account.verdict == verdict
 
 
-@pytest.mark.parametrize(("holes", "sound"), [([(100, 390)], True), ([(0, 300)], False), ([(390, 690)], False)])
+@pytest.mark.parametrize(
+    ("holes", "sound"),
+    [
+        ([(100, 500)], True),
+        ([(0, 300)], False),
+        ([(790, 1100)], False),
+        ([(100, 700)], False),  # as long as a sector
+        (
+            [(begin * 800 + 100, begin * 800 + 700) for begin in range(-5, 15)],
+            True,
+        ),  # all of them: its rate is constant
+    ],
+)
 def test_zeros_in_the_midst_of_opus_are_what_an_encoder_left(
     tmp_path: Path, holes: list[tuple[int, int]], sound: bool
 ) -> None:
     """RFC 6716 §5.1.5: between what is coded from the front of a frame and what from its back there may be zeros."""
-    frames = bytearray((b"\xfc" + bytes(range(1, 200)) * 3)[:400] * 20)
+    size = 800
+    frames = bytearray((b"\xfc" + bytes(range(1, 200)) * 5)[:size] * 20)
     for begin, end in holes:
-        frames[400 * 5 + begin : 400 * 5 + end] = bytes(end - begin)
+        frames[size * 5 + begin : size * 5 + end] = bytes(end - begin)
     times = np.arange(20) * 960
     samples = Samples(
-        1, audio_format(2), np.full(20, 400), times, times, np.ones(20, np.bool_), [memoryview(bytes(frames))]
+        1, audio_format(2), np.full(20, size), times, times, np.ones(20, np.bool_), [memoryview(bytes(frames))]
     )
     builder = Mp4Builder()
     body = b"".join(bytes(piece) for piece in builder.add([samples]))

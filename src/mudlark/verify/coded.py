@@ -28,6 +28,7 @@ _WINDOW = 8 << 20
 _WORD = 8  # bytes that are looked at as one
 _LARGEST_SAMPLE = 1 << 22  # bytes of one that is looked at by itself
 _MOST_BEGINNINGS = 1000  # pictures that are looked at for where decoding may begin
+_FILLING = 64  # words of zeros that an encoder hardly leaves in the midst of a sample, unless it does in all
 _FAR = 1 << 62  # behind every sample
 _ZEROS_OF_JPEG = 512  # bytes of zeros in a row that no picture holds
 _MOST_BAD = 0.1  # share of pictures of a stream that may have come damaged
@@ -38,9 +39,10 @@ _WITH_UNITS = ("avc1", "avc3", "hvc1", "hev1")  # where a sample that does not a
 
 class _Kind(msgspec.Struct):
     """Samples of one track that one of its formats describes, by its number. look: what finds those that do not look
-    like it. words: of zeros in a row that none holds, 0 for any number; filled: that none begins with. wrong, holes:
-    numbers of samples. numbering: of its pictures, None where they have none that proves anything; pictures: the
-    numbers that all samples of the track have by it. unfit: those at which decoding is said to begin and cannot."""
+    like it. words: of zeros in a row that none holds, 0 for any number; filled: that none begins with, as it may have
+    some in its midst. wrong, holes: numbers of samples; hollow: of those that have very many in their midst. numbering:
+    of its pictures, None where they have none that proves anything; pictures: the numbers that all samples of the track
+    have by it. unfit: those at which decoding is said to begin and cannot."""
 
     track: TrackIndex
     described: int
@@ -52,6 +54,7 @@ class _Kind(msgspec.Struct):
     pictures: Numbers
     count: int = 0
     bytes: int = 0
+    hollow: list[int] = msgspec.field(default_factory=list)
     wrong: list[int] = msgspec.field(default_factory=list)
     holes: list[int] = msgspec.field(default_factory=list)
     unfit: list[int] = msgspec.field(default_factory=list)
@@ -100,14 +103,14 @@ class _Kind(msgspec.Struct):
                 self.unfit += numbers[good][found.dependent & self.track.sync[numbers[good]]].tolist()
             elif self.dependent:
                 self.unfit += numbers[~wrong & self.track.sync[numbers] & self.dependent(data, begins, ends)].tolist()
-        if self.words and len(zeros) >= self.words:
-            span = self.words - 1
-            runs = zeros[: len(zeros) - span][zeros[span:] - zeros[: len(zeros) - span] == span] * _WORD
-            if self.filled:
-                hit, last = np.searchsorted(begins, runs), runs + (self.words - 1) * _WORD
-            else:
-                hit, last = np.searchsorted(ends, runs, "right"), runs
-            self.holes += sorted(set(numbers[hit[np.append(begins, _FAR)[hit] <= last]].tolist()))
+        if self.filled:
+            runs = _runs(zeros, self.words)
+            over = np.searchsorted(begins, runs)
+            self.holes += _met(numbers, begins, over, runs + (self.words - 1) * _WORD)
+        words, within = (_FILLING, self.hollow) if self.filled else (self.words, self.holes)
+        if words:
+            runs = _runs(zeros, words)
+            within += _met(numbers, begins, np.searchsorted(ends, runs, "right"), runs)
 
     def out_of_order(self, *, spliced: bool) -> list[int]:
         """The pictures before which others are missing, or that are out of order. Where one kind of number breaks all
@@ -126,6 +129,20 @@ class _Kind(msgspec.Struct):
     def second(self, number: int) -> float:
         """When a sample is shown or heard, in seconds from the first."""
         return float(self.track.pts[number] - self.track.pts.min()) / self.format.timescale
+
+
+def _runs(zeros: Ints, words: int) -> Ints:
+    """Where so many words of zeros in a row begin, in bytes. zeros: the words that are zero."""
+    span = words - 1
+    if len(zeros) <= span:
+        return zeros[:0]
+    begins: Ints = zeros[: len(zeros) - span][zeros[span:] - zeros[: len(zeros) - span] == span] * _WORD
+    return begins
+
+
+def _met(numbers: Ints, begins: Ints, samples: Ints, last: Ints) -> list[int]:
+    """The numbers of those samples, by their places among some, that begin at a byte or before it."""
+    return sorted(set(numbers[samples[np.append(begins, _FAR)[samples] <= last]].tolist()))
 
 
 def opened_film(read: Callable[[], AnyMovie], account: Account, parts: str) -> AnyMovie | None:
@@ -232,6 +249,8 @@ def _tell(kind: _Kind, account: Account, *, streamed: bool, needed: bool) -> Non
         account.leave_out(f"{kind.count:,} {what} of '{name}' ({kind.bytes:,} bytes), which no one looks into")
         return
     account.cover("samples", kind.bytes)
+    if kind.hollow and not kind.is_all_over(np.array(kind.hollow, np.int64)):
+        kind.holes += kind.hollow
     if kind.holes:
         first = min(kind.holes)
         second = kind.second(first)
