@@ -8,12 +8,13 @@ import pytest
 from mudlark.demo.streamed import MEDIA
 from mudlark.errors import Refused
 from mudlark.media.configuration import fault_of
+from mudlark.media.mp4.entries import descriptors_fit
 from mudlark.media.picture.beginning import begins_alone
 from mudlark.media.samples import Format
-from mudlark.media.sound import opus, vorbis
+from mudlark.media.sound import aac, opus, vorbis
 from mudlark.verify.account import Account
 from mudlark.verify.media import check_file
-from tests.bytes.fragmented import entry_of_avc, film
+from tests.bytes.fragmented import box, entry_of_avc, film, full
 
 _RECORDED = Path(__file__).parent / "recorded"
 
@@ -84,6 +85,78 @@ def test_decoders_take_a_configuration_of_aac_whose_end_is_cut_off() -> None:
     assert fault_of(Format("audio", "mp4a.40.2", 44_100, b"\x12\x00"), b"\xa0") == ""  # the sample says it (§4.5.2.1)
     assert fault_of(Format("audio", "mp4a.40.2", 44_100, b""), b"\x21")
     assert fault_of(Format("audio", "mp4a.6B", 44_100, b""), b"") == ""
+
+
+@pytest.mark.parametrize(
+    ("mark", "at", "flip"),
+    [
+        (b"avcC", 0, 2),  # the version of the record
+        (b"avcC", 7, 1),  # the length of a parameter set
+        (b"avcC", 12, 8),  # bits of the sequence parameter set, behind which it does not end where its fields do
+        (b"avcC", 14, 1),
+        (b"dref", 7, 2),  # ISO/IEC 14496-12 §8.7.2: as many references as there are
+        (b"stsd", 7, 2),
+        (b"mvhd", 52, 1),  # its matrix, as large as a wall
+        (b"mvhd", 49, 1),  # as nothing
+    ],
+)
+def test_a_flipped_bit_of_a_header_is_seen(tmp_path: Path, shop: bytes, mark: bytes, at: int, flip: int) -> None:
+    place = shop.index(mark, shop.index(b"moov")) + 4 + at
+    data = shop[:place] + bytes([shop[place] ^ flip]) + shop[place + 1 :]
+    assert problems(tmp_path, shop)[0] == "sound" and problems(tmp_path, data)[0] != "sound"
+
+
+def test_descriptors_lie_inside_of_each_other() -> None:
+    """ISO/IEC 14496-1 §7.2.6."""
+    inside = b"\5\2\x12\x10"
+    decoder = b"\4" + bytes([13 + len(inside), 0x40, 0x15]) + bytes(11) + inside
+    stream = b"\3" + bytes([3 + len(decoder)]) + bytes(3) + decoder
+    for esds, fits in (
+        (stream, True),
+        (stream.replace(b"\5\2", b"\5\x80\x80\2"), False),  # longer by two bytes
+        (stream.replace(b"\5\2", b"\5\3"), False),
+        (stream.replace(b"\4" + bytes([17]), b"\4" + bytes([18])), False),
+        (b"\6\2ab", True),
+    ):
+        assert descriptors_fit(bytes(8) + b"mp4a" + full(b"esds", esds)) is fits
+
+
+def test_media_in_another_file_are_not_there(tmp_path: Path, shop: bytes) -> None:
+    """ISO/IEC 14496-12 §8.7.2: without the flag a reference says where they stand."""
+    at = shop.index(b"url ", shop.index(b"dref"))
+    there = bytearray(shop)
+    there[at + 7] = 0  # which says nothing by itself
+    assert problems(tmp_path, bytes(there))[0] == "sound"
+    entry = entry_of_avc()
+    elsewhere = full(b"dref", (1).to_bytes(4, "big"), full(b"url ", b"media.mov\0"))
+    plain = film(1, entries=(entry,))
+    stbl = plain.index(b"stbl") - 4
+    with_references = plain[:stbl] + box(b"dinf", elsewhere) + plain[stbl:]
+    grown = len(box(b"dinf", elsewhere))
+    for name in (b"moov", b"trak", b"mdia", b"minf"):
+        place = with_references.index(name) - 4
+        size = int.from_bytes(with_references[place : place + 4], "big") + grown
+        with_references = with_references[:place] + size.to_bytes(4, "big") + with_references[place + 4 :]
+    assert problems(tmp_path, with_references) == ("broken", {"boxes"})
+
+
+def test_sound_has_the_rate_and_the_channels_that_it_says() -> None:
+    mono, stereo = b"\x12\x08", b"\x12\x10"  # 44,100 Hz
+    step = 1024 / 44_100
+    assert aac.oddity(stereo, step, b"\x21") == aac.oddity(mono, step, b"\x01") == aac.oddity(stereo, 0, b"\xde") == ""
+    assert aac.oddity(stereo, 2 * step, b"\x21") == ""  # of twice as many samples, made up from hints
+    assert aac.oddity(mono, step, b"\x21") and aac.oddity(stereo, step, b"\x01")
+    assert aac.oddity(b"\x11\x90", step, b"\x21") and aac.oddity(b"\x92\x10", step, b"\x21")
+
+
+def test_a_matroska_head_asks_for_what_a_reader_can_do(tmp_path: Path) -> None:
+    """RFC 8794 §11.2."""
+    data = (_RECORDED / "opus.webm").read_bytes()
+    end = data.index(b"\x18\x53\x80\x67")
+    for at in range(5, end):
+        verdict, _ = problems(tmp_path, data[:at] + bytes([data[at] ^ 0x20]) + data[at + 1 :])
+        versions = {data.index(mark) + 3 for mark in (b"\x42\x86\x81", b"\x42\x87\x81") if mark in data}
+        assert verdict != "sound" or at in versions, at
 
 
 def test_a_browser_records_h264_without_a_configuration(tmp_path: Path) -> None:

@@ -30,6 +30,11 @@ class Bits:
         """Bits that have not been read."""
         return self._left
 
+    @property
+    def rest(self) -> int:
+        """All of them, as an unsigned number."""
+        return self._value & ((1 << self._left) - 1)
+
     def flag(self) -> bool:
         """The next bit."""
         return bool(self.take(1))

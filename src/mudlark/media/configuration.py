@@ -2,7 +2,7 @@
 configuration nothing of a track can be decoded, however whole its samples are.
 
 Each look takes a format and its first sample, and says in words what is wrong: nothing if all is well, or if nothing is
-known of the codec.
+known of the codec. What is odd, and may be decoded all the same, is told apart from what cannot be.
 """
 
 from collections.abc import Callable, Sequence
@@ -10,12 +10,17 @@ from collections.abc import Callable, Sequence
 from mudlark.errors import FormatError
 from mudlark.media.bits import Bits
 from mudlark.media.codecs import codec_of
-from mudlark.media.picture import av1, avc, hevc
-from mudlark.media.picture.inband import parameter_sets
+from mudlark.media.mp4.entries import descriptors_fit
+from mudlark.media.picture import av1, avc, hevc, vp
+from mudlark.media.picture.inband import holds_sets, parameter_sets
 from mudlark.media.picture.nal import lengthened, unescape, units_of
 from mudlark.media.samples import Format
 from mudlark.media.sound import aac, opus, vorbis
 
+_WITH_AAC = ("mp4a.40", "mp4a.66", "mp4a.67", "mp4a.68")
+# times by which the picture may be larger than its container says, or smaller: VP8 and VP9 may grow on the way
+_MUCH, _MUCH_OF_VP = 2, 16
+_FINE = 8_000  # ticks a second, by which the length of a frame is known well enough
 _HEAD = 16  # bytes of a unit that are looked at
 _PROGRAM_CONFIG = 5  # an element of AAC that says which channels there are (ISO/IEC 14496-3 §4.4.1.1)
 
@@ -31,6 +36,65 @@ def fault_of(format: Format, sample: bytes) -> str:
         return look(format, b"" if format.prefix or format.deflated else sample)
     except (FormatError, IndexError) as problem:
         return f"its configuration cannot be read: {problem}"
+
+
+def oddity_of(format: Format, sample: bytes, step: float) -> str:
+    """What is odd about a configuration that can be read; empty if nothing is. Decoders may take it. sample: the first.
+    step: ticks that samples usually last."""
+    try:
+        if format.codec.startswith("avc"):
+            return _odd_avc(format)
+        if format.codec in ("vp08", "vp8") or format.codec.startswith("vp09"):
+            return _odd_size(format, *_size_of_vp(format, sample), _MUCH_OF_VP)
+        if format.codec.startswith(_WITH_AAC):
+            if not descriptors_fit(format.entry):
+                return "the descriptors of its sound are not as long as they say"
+            seconds = step / format.timescale if format.timescale >= _FINE else 0.0
+            return aac.oddity(format.config, seconds, b"" if format.prefix or format.deflated else sample)
+    except (FormatError, IndexError) as problem:
+        return f"its configuration cannot be read: {problem}"
+    return ""
+
+
+def _odd_size(format: Format, width: int, height: int, times: int) -> str:
+    """Where a picture is far larger or smaller than its container says. width, height: its own, 0 if not known."""
+    sizes = ((format.width, width), (format.height, height))
+    if width and height and any(max(pair) > times * min(pair) for pair in sizes):
+        return f"its picture has {width}×{height}, stated is {format.width}×{format.height}"
+    return ""
+
+
+def _size_of_vp(format: Format, sample: bytes) -> tuple[int, int]:
+    """The size of a key frame of VP8 (RFC 6386 §9.1) or VP9; zeros where it does not say."""
+    if format.prefix or format.deflated:
+        return 0, 0
+    if format.codec.startswith("vp09"):
+        picture = vp.read_vp9(sample)
+        return (picture.width, picture.height) if picture else (0, 0)
+    if sample[3:6] != b"\x9d\x01\x2a":
+        return 0, 0
+    return int.from_bytes(sample[6:8], "little") & 0x3FFF, int.from_bytes(sample[8:10], "little") & 0x3FFF
+
+
+def _odd_avc(format: Format) -> str:
+    """Parameter sets end where their fields do, the record holds as many as it says (ISO/IEC 14496-15 §5.3.3.1), and
+    the picture is about as large as its container says."""
+    if not format.config:
+        return ""
+    if format.config[0] != 1 or not holds_sets(format.config):
+        return "its configuration does not hold what it says it holds"
+    chroma = 1
+    for unit in _sets(format):
+        if unit[0] & 31 == avc.SPS:
+            sequence = avc.parse_sps(unit)
+            chroma = sequence.chroma_format
+            if odd := _odd_size(format, sequence.width, sequence.height, _MUCH):
+                return odd
+            if not avc.is_whole_sps(unit):
+                return "its sequence parameter set does not end where its fields do"
+        if unit[0] & 31 == avc.PPS and not avc.is_whole_pps(unit, chroma):
+            return "its picture parameter set does not end where its fields do"
+    return ""
 
 
 def _avc(format: Format, sample: bytes) -> str:
@@ -117,7 +181,7 @@ _LOOKS: dict[str, Callable[[Format, bytes], str]] = {
     "hvc1": _hevc,
     "hev1": _hevc,
     "av01": _av1,
-    **dict.fromkeys(("mp4a.40", "mp4a.66", "mp4a.67", "mp4a.68"), _aac),
+    **dict.fromkeys(_WITH_AAC, _aac),
     "opus": _opus,
     "vorbis": _vorbis,
     "flac": _flac,

@@ -13,7 +13,7 @@ import numpy as np
 
 from mudlark.errors import FormatError
 from mudlark.media.codecs import codec_of, misfits_of
-from mudlark.media.configuration import fault_of
+from mudlark.media.configuration import fault_of, oddity_of
 from mudlark.media.details import heed_hints
 from mudlark.media.movie import CutOff, Movie, ReadAt, TrackIndex
 from mudlark.media.picture.beginning import begins_alone
@@ -200,11 +200,19 @@ def check_coded(read: ReadAt, tracks: Iterable[TrackIndex], account: Account, *,
 def _check_format(read: ReadAt, kind: _Kind, account: Account, *, needed: bool) -> None:
     """What a decoder must know of a format is there, and the first picture of a film is one that it can begin with."""
     first, is_video = int(kind.numbers[0]), kind.format.type == "video"
-    if fault := fault_of(kind.format, _sample(read, kind.track, first)):
+    sample = _sample(read, kind.track, first)
+    if fault := fault_of(kind.format, sample):
         text = f"Nothing can decode its {'pictures' if is_video else 'sound'}: {fault}"
         account.failed("configuration", "configuration", text, grave=needed)
+    elif odd := oddity_of(kind.format, sample, _usual(kind.track.durations[kind.numbers])):
+        account.failed("configuration", "configuration", f"{odd[0].upper()}{odd[1:]}")
     elif is_video and not first:
         _check_beginning(read, kind.track, account)
+
+
+def _usual(durations: Ints) -> float:
+    """How long samples last that are not cut, as the last one may be."""
+    return float(np.quantile(durations, 0.75, method="higher"))
 
 
 def _sample(read: ReadAt, track: TrackIndex, number: int) -> bytes:

@@ -16,6 +16,17 @@ _BLOCK = 1 << 20
 _HEAD = 65536
 _CUES, _CLUSTER, _CRC = names.CUES.to_bytes(4, "big"), names.CLUSTER.to_bytes(4, "big"), b"\xbf\x84"
 _LARGEST_CUES, _LARGEST_CHECKED, _MOST_CUES = 1 << 26, 1 << 28, 2_000
+# what a reader must be able to do: its version, bytes of an identifier and of a size, the version of the document
+_ASKED = {
+    names.EBML_READ_VERSION: range(1, 2),
+    names.EBML_MAX_ID: range(4, 5),
+    names.EBML_MAX_SIZE: range(1, 9),
+    names.DOCTYPE_READ_VERSION: range(1, 5),
+}
+_IN_HEAD = frozenset(
+    {*_ASKED, names.EBML_VERSION, names.DOCTYPE, names.DOCTYPE_VERSION, names.DOCTYPE_EXTENSION}
+    | {names.VOID, names.CRC_32}
+)
 _LEAST = 12  # bytes of the shortest seek head
 
 
@@ -36,6 +47,28 @@ def _check_end(read: ReadAt, size: int, segment: Element, movie: Movie, account:
     else:
         account.cover("padding", size - segment.end)
     return size - segment.end
+
+
+def _check_head(read: ReadAt, size: int, segment: Element, account: Account) -> None:
+    """The EBML header asks for nothing that a reader cannot do (RFC 8794 §11.2, RFC 9559 §4)."""
+    if odd := _odd_head(read, size):
+        account.failed("boxes", "boxes", f"Its head {odd}")
+
+
+def _odd_head(read: ReadAt, size: int) -> str:
+    head = header(read(0, 16), 0, size)
+    data = read(0, min(head.end, _HEAD))
+    values = {}
+    for one in children(data, 0, head.content, min(head.end, _HEAD)):
+        values[one.identifier] = bytes(data[one.content : one.end])
+        if one.identifier not in _IN_HEAD:
+            return f"holds an element that nobody knows, at byte {one.start:,}"
+    if values.get(names.DOCTYPE, b"").rstrip(b"\0") not in (b"webm", b"matroska"):
+        return "names no kind of document that there is"
+    for identifier, known in _ASKED.items():
+        if identifier in values and (value := number_in(values[identifier])) not in known:
+            return f"asks for what no reader can do ({value:,}, where {known[0]} to {known[-1]} are known)"
+    return ""
 
 
 def _check_places(read: ReadAt, size: int, segment: Element, account: Account) -> None:
@@ -77,7 +110,7 @@ def _check_cues(read: ReadAt, size: int, place: int, account: Account) -> bool:
     return True
 
 
-def _check_sums(read: ReadAt, segment: Element, account: Account) -> None:
+def _check_sums(read: ReadAt, size: int, segment: Element, account: Account) -> None:
     """Elements that carry a check sum of what is inside (RFC 8794 §11.3.1) have it."""
     at, checked = segment.content, 0
     while at < segment.end:
@@ -143,6 +176,9 @@ def check_matroska(path: Path, account: Account, *, streamed: bool = False) -> M
             where = f"the first at byte {unread.first:,}"
             account.leave_out(f"{unread.count:,} elements ({unread.size:,} bytes) that Matroska does not know, {where}")
         account.cover("structure", size - frames - behind - unread.size)
-        _check_places(read, size, segment, account)
-        _check_sums(read, segment, account)
+        for check in (_check_head, _check_places, _check_sums):
+            try:
+                check(read, size, segment, account)
+            except FormatError as problem:
+                account.failed("promises", "boxes", str(problem), offset=problem.offset)
     return movie

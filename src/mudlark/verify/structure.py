@@ -64,6 +64,9 @@ def check_structure(path: Path, account: Account, *, streamed: bool = False) -> 
         if not any(len(track.sizes) for track in movie.tracks):
             account.failed("samples", "empty", "The index lists no picture and no sound", grave=True)
             return movie
+        if movie.is_bent:
+            text = "The matrix of its header shows the picture as nothing, far too small or large, or bent"
+            account.failed("boxes", "boxes", text)
         numbers = [track.number for track in (*movie.tracks, *movie.others)]
         if 0 in numbers or len(set(numbers)) < len(numbers):
             text = "Its tracks are not told from each other: one has the number 0, or two have the same"

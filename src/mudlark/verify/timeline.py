@@ -17,6 +17,7 @@ _DRIFT = 0.25  # seconds
 _HEARD = 0.1  # seconds of sound that lie over other sound, from which a listener could hear it
 _FEW = 10  # frames that are too few to tell
 _MOST_REORDERED = 32  # pictures; the standards allow 16 (H.264 A.3.1, H.265 A.4.2), which may be fields
+_STATED, _STATED_SHORT = 1.0, 0.25  # seconds by which a header may be wrong, of a short film a quarter of it
 _FINE = 8_000  # ticks a second
 _GAP = {"video": 0.5, "audio": 0.1}  # seconds; a sample that lasts longer than this and than its usual is a gap
 _NAMES = {"video": "picture", "audio": "sound"}
@@ -39,7 +40,7 @@ def check_timeline(
     length = max(ends, default=0.0)
     if planned:
         check_length(length, planned, account, tolerance)
-    elif movie.stated and abs(movie.stated - length) > 1.0:
+    elif movie.stated and abs(movie.stated - length) > min(_STATED, max(_STATED_SHORT, length / 4)):
         account.failed("duration", "duration", f"The header says {movie.stated:.2f} s, the samples last {length:.2f} s")
     elif movie.stated:
         account.passed("duration", f"{length:.2f} s by header and samples")

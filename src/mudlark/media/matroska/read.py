@@ -82,7 +82,7 @@ def read_matroska(read: ReadAt, size: int) -> Movie:
     for track in tracks.values():
         listed = movie.others if track.format.type == "text" else movie.tracks
         if track.number or track.sizes:
-            listed.append(_index(track, ticks, scale, read))
+            listed.append(_index(track, ticks, scale, read, duration))
     return movie
 
 
@@ -249,14 +249,15 @@ def _values(data: bytes | memoryview, base: int, entry: Element, depth: int = 0)
     return values
 
 
-def _index(track: Track, ticks: int, scale: int, read: ReadAt) -> TrackIndex:
+def _index(track: Track, ticks: int, scale: int, read: ReadAt, stated: float) -> TrackIndex:
+    """stated: ticks that the file is said to last."""
     sizes, times, sync = track.frames(scale)
     delay = round(track.delay / scale)
     pts = times - delay if delay else times
     # blocks stand in order of decoding, and state only when they are shown
     dts = pts if (pts[1:] >= pts[:-1]).all() else np.sort(pts)
     steps = np.diff(dts)
-    usual = int(np.median(steps)) if len(steps) else 0
+    usual = int(np.median(steps)) if len(steps) else max(0, round(stated) - int(pts.max(initial=0)))
     durations = np.append(steps, usual) if len(pts) else pts
     format = track.format
     if len(sizes) and not format.deflated:

@@ -16,6 +16,7 @@ from mudlark.media.samples import Format
 _OBJECT_TYPES = {0x40: "40", 0x66: "66", 0x67: "67", 0x68: "68", 0x69: "69", 0x6B: "6B", 0xA5: "A5", 0xA6: "A6"}
 _VIDEO_FIELDS, _AUDIO_FIELDS = 78, 28  # bytes of an entry before the boxes inside
 _VERSION_TWO = 36
+_NESTED = (3, 4, 5)  # descriptors: of a stream, of its decoder, of what that must know
 _LARGEST = 0xFFFF  # pixels of a side that an entry can state
 
 
@@ -152,12 +153,8 @@ def _descriptor_parts(esds: bytes) -> tuple[int, bytes]:
     """Object type and decoder-specific part of an ES descriptor, found by walking its nested tags (§7.2.6)."""
     at, end, object_type = 4, len(esds), 0
     while at + 2 <= end:
-        tag, at = esds[at], at + 1
-        size = 0
-        while at < end:
-            size, more, at = size << 7 | esds[at] & 0x7F, esds[at] & 0x80, at + 1
-            if not more:
-                break
+        tag = esds[at]
+        size, at = _size_of(esds, at + 1, end)
         if tag == 0x05:
             return object_type, esds[at : at + size]
         if tag == 0x03 and at + 3 <= end:
@@ -171,3 +168,36 @@ def _descriptor_parts(esds: bytes) -> tuple[int, bytes]:
         else:
             at += size
     return object_type, b""
+
+
+def _size_of(data: bytes, at: int, end: int) -> tuple[int, int]:
+    """The size of a descriptor (ISO/IEC 14496-1 §8.3.3), and the byte behind it."""
+    size = 0
+    while at < end:
+        size, more, at = size << 7 | data[at] & 0x7F, data[at] & 0x80, at + 1
+        if not more:
+            break
+    return size, at
+
+
+def descriptors_fit(entry: bytes) -> bool:
+    """True if the descriptors of a sample entry with sound lie inside of each other (ISO/IEC 14496-1 §7.2.6)."""
+    at = entry.find(b"esds")
+    if at < 4:
+        return True
+    place, end = at + 8, at - 4 + int.from_bytes(entry[at - 4 : at], "big")
+    for tag in _NESTED:
+        if place >= end or entry[place] != tag:
+            return place < end  # something else, which nobody here knows
+        size, place = _size_of(entry, place + 1, end)
+        if place + size > end:
+            return False
+        end = place + size
+        if tag == _NESTED[0]:
+            flags = entry[place + 2]
+            place += 3 + (2 if flags & 0x80 else 0) + (2 if flags & 0x20 else 0)
+            if flags & 0x40:
+                place += 1 + entry[place]
+        elif tag == _NESTED[1]:
+            place += 13
+    return True

@@ -8,9 +8,20 @@ from mudlark.media.mp4.boxes import box, full_box
 from mudlark.media.samples import Format, TrackLabel
 
 MOVIE_SCALE = 90_000  # ticks a second of the movie header and the edit lists
+_MOST_TIMES, _BENT = 16, 0.1  # as large as its pixels make it, and by how much of that it may be out of square
 UPRIGHT = b"".join(n.to_bytes(4, "big") for n in (0x10000, 0, 0, 0, 0x10000, 0, 0, 0, 0x40000000))
 _ENABLED, _IN_MOVIE = 1, 2
 _WIDEST = 0xFFFF_0000  # as a 16.16 number, whatever shape the pixels are said to have
+
+
+def is_odd(matrix: bytes) -> bool:
+    """True if a matrix (ISO/IEC 14496-12 §6.2.2) shows a picture as nothing, as far too small or too large, or bent;
+    of zeros it says nothing."""
+    values = [int.from_bytes(matrix[at : at + 4], "big", signed=True) for at in range(0, len(UPRIGHT), 4)]
+    a, b, u, c, d, v, _, _, w = values
+    area, bent = abs(a * d - b * c) / (1 << 32), abs(a * c + b * d) / (1 << 32)
+    good = 1 / _MOST_TIMES <= area <= _MOST_TIMES and bent <= _BENT * area
+    return any(matrix) and bool(u or v or not w or not good)
 
 
 def movie_header(duration: int, tracks: int) -> bytes:

@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from mudlark.media.movie import Edit, Movie, ReadAt, TrackIndex
 from mudlark.media.mp4.boxes import Box, Mp4Error, header
 from mudlark.media.mp4.entries import read_entry
-from mudlark.media.mp4.headers import UPRIGHT
+from mudlark.media.mp4.headers import UPRIGHT, is_odd
 from mudlark.media.mp4.tree import BoxTree
 from mudlark.media.samples import Format, Ints
 
@@ -33,12 +33,13 @@ class IndexedMovie(Movie):
     """A movie as its `moov` box describes it. timescale: ticks a second of its header.
 
     defaults: by track, of one that goes on in fragments; None if it does not. fragments_last: ticks that it is said to
-    last with all its fragments (mehd, §8.8.2), 0 if that is not said.
+    last with all its fragments (mehd, §8.8.2), 0 if that is not said. is_bent: its matrices show no picture as it is.
     """
 
     timescale: int = 0
     defaults: dict[int, Defaults] | None = None
     fragments_last: int = 0
+    is_bent: bool = False
 
 
 # boxes that a file may begin with; the last three were seen before QuickTime's and others' own
@@ -74,6 +75,7 @@ def parse_movie(
         if not timescale:
             raise Mp4Error("The film has a timescale of zero", boxes["mvhd"][0].start)
         movie = IndexedMovie(duration / timescale, [], timescale=timescale)
+        movie.is_bent = is_odd(reader.matrix(boxes["mvhd"][0], 28))
         if "mvex" in boxes:
             if not fragments:
                 raise Mp4Error("This is the index of a fragmented MP4, whose samples stand elsewhere", base)
@@ -105,6 +107,13 @@ class _Reader(BoxTree):
         there = np.frombuffer(self.data, width, count * columns, begin - self.base)
         return there.astype(np.int64).reshape(count, columns)
 
+    def matrix(self, box: Box, behind: int) -> bytes:
+        """How a movie or a track is shown; upright where that is not said. behind: bytes between it and the length of
+        an mvhd (§8.2.2.2) or tkhd (§8.3.2.2)."""
+        at = behind + (20 if self.number(box, 0, 1) else 8)
+        matrix = self.content(box)[at : at + len(UPRIGHT)]
+        return matrix if len(matrix) == len(UPRIGHT) else UPRIGHT
+
     def track(self, trak: Box, movie: IndexedMovie) -> None:
         media = self.one(trak, "mdia")
         handler = self.content(self.one(media, "hdlr"))
@@ -120,8 +129,12 @@ class _Reader(BoxTree):
         if "elng" in (inside := self.tree(media)):
             language = self.content(inside["elng"][0])[4:].split(b"\0")[0].decode("utf-8", "replace") or language
         tables = self.tree(self.one(media, "minf", "stbl"))
-        matrix = self.content(head)[52:88] if self.number(head, 0, 1) else self.content(head)[40:76]
-        turned = matrix if kind == "vide" and len(matrix) == len(UPRIGHT) and matrix != UPRIGHT else b""
+        for dinf in self.tree(self.one(media, "minf")).get("dinf", []):
+            for dref in self.tree(dinf).get("dref", []):
+                self.insist_on_own_media(dref)
+        matrix = self.matrix(head, 32)
+        turned = matrix if kind == "vide" and matrix != UPRIGHT else b""
+        movie.is_bent |= bool(turned) and is_odd(turned)
         formats = tuple(replace(one, matrix=turned) for one in self.formats(tables["stsd"][0], timescale, kind))
         sizes = self.sizes(tables)
         durations = self.spread(tables["stts"][0], len(sizes))

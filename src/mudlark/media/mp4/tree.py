@@ -67,9 +67,23 @@ class BoxTree:
         entries = list(children(self.data, self.base, stsd.content + 8, stsd.end))
         if not entries:
             raise Mp4Error("A track describes no format", stsd.start)
+        self.insist_on_count(stsd, entries)
         for entry in entries:
             insist_on_clear(entry.kind)
         return entries
+
+    def insist_on_count(self, box: Box, entries: list[Box]) -> None:
+        """A box holds as many others as it states (§8.5.2, §8.7.2)."""
+        if (count := self.number(box, 4, 4)) != len(entries):
+            raise Mp4Error(f"Box '{box.kind}' promises {count:,} entries and has {len(entries):,}", box.start)
+
+    def insist_on_own_media(self, dref: Box) -> None:
+        """The media stand in the file itself (§8.7.2): a reference has the flag for that, or leads nowhere else."""
+        entries = list(children(self.data, self.base, dref.content + 8, dref.end))
+        self.insist_on_count(dref, entries)
+        for entry in entries:
+            if not self.number(entry, 3, 1) & 1 and self.content(entry)[4:].strip(b"\0"):
+                raise Mp4Error("The media of a track stand in another file, which it refers to", entry.start)
 
 
 class Sketch(msgspec.Struct, frozen=True):

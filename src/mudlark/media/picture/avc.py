@@ -15,6 +15,7 @@ from mudlark.media.samples import Bytes, Flags, Ints
 
 IDR, SEI, SPS, PPS, DELIMITER = 5, 6, 7, 8, 9
 SLICES = (1, 2, IDR)  # that begin a picture
+_MOST_BUFFERS = 32  # §E.2.2
 _RECOVERY_POINT, _MESSAGES = 6, 4  # the type of that message; how many of a unit are looked at
 _WITH_CHROMA_FIELDS = (100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135)
 _PIXEL_ASPECTS = (
@@ -63,7 +64,55 @@ class AvcSequence(msgspec.Struct, frozen=True):
 
 def parse_sps(unit: bytes) -> AvcSequence:
     """Read a sequence parameter set, header byte included."""
+    return _sequence(Bits(unescape(unit)[1:]))
+
+
+def is_whole_sps(unit: bytes) -> bool:
+    """True if a sequence parameter set ends where its fields do: one in which a bit was changed hardly does."""
     bits = Bits(unescape(unit)[1:])
+    try:
+        _sequence(bits, whole=True)
+        return _is_trailing(bits)
+    except FormatError:
+        return False
+
+
+def is_whole_pps(unit: bytes, chroma_format: int) -> bool:
+    """The same of a picture parameter set (§7.3.2.2). chroma_format: of its sequence. True for slice groups, which are
+    not followed."""
+    bits = Bits(unescape(unit)[1:])
+    try:
+        bits.unsigned()
+        bits.unsigned()
+        bits.take(2)
+        if bits.unsigned():
+            return True
+        bits.unsigned()
+        bits.unsigned()
+        bits.take(3)
+        for _ in range(3):
+            bits.signed()
+        bits.take(3)
+        if _is_trailing(bits):
+            return True
+        large = bits.flag()
+        if bits.flag():
+            for index in range(6 + (6 if chroma_format == 3 else 2) * large):
+                if bits.flag():
+                    _skip_scaling_list(bits, 16 if index < 6 else 64)
+        bits.signed()
+        return _is_trailing(bits)
+    except FormatError:
+        return False
+
+
+def _is_trailing(bits: Bits) -> bool:
+    """True if a one and zeros are all that is left (§7.3.2.11); nothing is taken."""
+    return bits.left > 0 and bits.rest == 1 << bits.left - 1
+
+
+def _sequence(bits: Bits, *, whole: bool = False) -> AvcSequence:
+    """whole: what nobody asks for is read, too."""
     profile, constraints, level = bits.take(8), bits.take(8), bits.take(8)
     identifier = bits.unsigned()
     chroma, luma_depth, chroma_depth, separate = 1, 8, 8, False
@@ -100,7 +149,7 @@ def parse_sps(unit: bytes) -> AvcSequence:
     sampled = 0 if separate else chroma
     unit_x = 2 if sampled in (1, 2) else 1
     unit_y = (2 if sampled == 1 else 1) * (1 if frames_only else 2)
-    aspect, ticks = _usability(bits) if bits.flag() else ((1, 1), 0)
+    aspect, ticks = _usability(bits, whole=whole) if bits.flag() else ((1, 1), 0)
     width, height = columns * 16 - unit_x * (left + right), rows * 16 - unit_y * (top + bottom)
     if not 0 < width < 65536 or not 0 < height < 65536:
         raise FormatError(f"A sequence parameter set gives a picture of no possible size, {width}×{height}")
@@ -132,7 +181,7 @@ def _skip_scaling_list(bits: Bits, size: int) -> None:
         last = following or last
 
 
-def _usability(bits: Bits) -> tuple[tuple[int, int], int]:
+def _usability(bits: Bits, *, whole: bool) -> tuple[tuple[int, int], int]:
     """Pixel aspect and frame duration out of the usability information (Annex E §E.1.1)."""
     aspect = (1, 1)
     if bits.flag():
@@ -151,11 +200,33 @@ def _usability(bits: Bits) -> tuple[tuple[int, int], int]:
         bits.unsigned()
         bits.unsigned()
     ticks = 0
-    if bits.flag():
+    timed = bits.flag()
+    if timed:
         units, scale = bits.take(32), bits.take(32)
         if units and scale:
             ticks = round(2 * units * CLOCK / scale)
+    if whole:
+        bits.take(timed)
+        buffered = [bits.flag() and _skip_buffer(bits) for _ in range(2)]
+        bits.take(any(buffered))
+        bits.flag()
+        if bits.flag():
+            bits.flag()
+            for _ in range(6):
+                bits.unsigned()
     return (aspect if all(aspect) else (1, 1)), ticks
+
+
+def _skip_buffer(bits: Bits) -> bool:
+    """The parameters of a hypothetical decoder (§E.1.2)."""
+    count = bits.unsigned() + 1
+    bits.take(8)
+    for _ in range(min(count, _MOST_BUFFERS)):
+        bits.unsigned()
+        bits.unsigned()
+        bits.flag()
+    bits.take(20)
+    return True
 
 
 def label(config: bytes, kind: str) -> str:

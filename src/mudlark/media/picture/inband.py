@@ -35,6 +35,18 @@ def _avc_sets(config: bytes) -> list[bytes]:
     return units
 
 
+def holds_sets(config: bytes) -> bool:
+    """True if a configuration record of H.264 holds as many parameter sets as it says, each of them whole."""
+    at = 5
+    for mask in (31, 255):
+        if at >= len(config):
+            return False
+        count, at = config[at] & mask, at + 1
+        for _ in range(count):
+            at += 2 + int.from_bytes(config[at : at + 2], "big")
+    return at <= len(config)
+
+
 def _hevc_sets(config: bytes) -> list[bytes]:
     units, at = [], 23
     for _ in range(config[22] if len(config) > 22 else 0):

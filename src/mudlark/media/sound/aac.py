@@ -10,6 +10,10 @@ from mudlark.media.sound.adts import RATES
 
 _CHANNELS = (0, 1, 2, 3, 4, 5, 6, 8)
 _SBR, _PS, _ESCAPE = 5, 29, 31
+_RESERVED = frozenset({10, 11, 18, 28, 30})  # objects (§1.5.1.1, table 1.17)
+_LENGTHS, _NEAR = (1024, 960, 2048, 1920, 512, 480), 0.03  # samples of a frame, and the share by which it may differ
+_WITH_ELEMENTS = frozenset({1, 2, 3, 4, 5, 29})  # objects whose frames are elements, and these of elements (§4.5.2.1)
+_ALONE, _PAIR, _STEREO = 0, 1, 2
 NO_CHANNELS = "its configuration names no channels"
 _SHORT = 2  # bytes, behind which nothing can say which channels there are
 _GENERAL = frozenset({1, 2, 3, 4, 6, 7, 17, 19, 20, 21, 22, 23})  # objects with a GASpecificConfig (§4.4.1)
@@ -69,6 +73,21 @@ def fault(config: bytes) -> str:
     if not kind:
         return "its configuration is of no coding that there is"
     return "" if number or len(config) > _SHORT else NO_CHANNELS
+
+
+def oddity(config: bytes, step: float, frame: bytes) -> str:
+    """What is odd about a configuration whose frames last so many seconds, 0 if that is not known well; empty if
+    nothing is: they hold 1024 samples or 960 (§4.5.2.1.1), 512 or 480 of low delay, of the rate of the core, or twice
+    as many of another. frame: the first, which begins with a pair of channels if there is just one (§4.5.1.2)."""
+    kind, rate, number = _begin(Bits(config))
+    if kind in _RESERVED:
+        return f"its configuration is of a coding that there is not ({kind})"
+    first = frame[0] >> 5 if frame else None
+    if kind in _WITH_ELEMENTS and number and first in (_ALONE, _PAIR) and (first == _PAIR) != (number == _STEREO):
+        return "its configuration says other channels than its first frame holds"
+    if not rate or not step or any(abs(step * rate / count - 1) < _NEAR for count in _LENGTHS):
+        return ""
+    return f"its configuration says {rate:,} Hz, and its frames last {step * 1000:.1f} ms each"
 
 
 def _begin(bits: Bits) -> tuple[int, int, int]:
