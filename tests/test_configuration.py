@@ -265,6 +265,31 @@ def test_a_second_index_describes_the_same_tracks(tmp_path: Path) -> None:
         problems(tmp_path, plain + film(1, entries=(entry[:4] + b"encv" + entry[8:],)))
 
 
+@pytest.mark.parametrize(
+    ("scale", "shift", "size", "trex", "codes"),
+    [
+        (1000, 0, 0, 1, set()),
+        (100, 0, 0, 1, {"duration"}),
+        (1000, 3, 0, 1, {"boxes"}),  # it leads to where no box begins
+        (1000, 0, 90, 1, {"cut-off"}),
+        (0, 0, 0, 1, {"boxes"}),
+        (1000, 0, 0, 2, {"boxes"}),
+    ],
+)
+def test_what_a_segment_index_lists_is_there(
+    tmp_path: Path, scale: int, shift: int, size: int, trex: int, codes: set[str]
+) -> None:
+    """ISO/IEC 14496-12 §8.16.3, and §8.8.3 for the track that goes on in fragments."""
+    plain = changed(film(2, stated=8), b"trex", 4, trex.to_bytes(4, "big"))
+    first = plain.index(b"moof") - 4
+    second = plain.index(b"moof", first + 8) - 4
+    sizes = [second - first + shift, len(plain) - second - shift + size]
+    references = b"".join(one.to_bytes(4, "big") + (4000).to_bytes(4, "big") + b"\x90\0\0\0" for one in sizes)
+    times = (1).to_bytes(4, "big") + scale.to_bytes(4, "big") + bytes(8)
+    index = full(b"sidx", times, bytes(2), (2).to_bytes(2, "big"), references)
+    assert problems(tmp_path, plain[:first] + index + plain[first:])[1] == codes
+
+
 def test_lengths_that_could_not_be_determined_are_none(tmp_path: Path) -> None:
     """ISO/IEC 14496-12 §8.2.2.3: all ones."""
     plain = film(2, stated=8)

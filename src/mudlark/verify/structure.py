@@ -12,7 +12,7 @@ from mudlark.media.movie import Movie, ReadAt, TrackIndex, reader_of
 from mudlark.media.mp4.boxes import Box, header
 from mudlark.media.mp4.fragments import read_movie
 from mudlark.media.mp4.read import LARGEST_INDEX, IndexedMovie, parse_movie, scan
-from mudlark.media.mp4.sidx import read_index
+from mudlark.media.mp4.sidx import Reference, read_index
 from mudlark.media.samples import Format, Ints
 from mudlark.verify.account import Account
 from mudlark.verify.coded import check_coded
@@ -109,18 +109,43 @@ def _check_promises(read: ReadAt, boxes: list[Box], movie: IndexedMovie, account
         if abs(seconds - there) > _LENGTH:
             text = f"Its index states {seconds:.2f} s, and its fragments last {there:.2f} s"
             account.failed("promises", "duration", text, at=min(seconds, there))
-    size = boxes[-1].end
-    for place in (box for box in boxes if box.kind == "sidx"):
-        data = read(place.start, place.end - place.start)
-        references = read_index(data, header(data[:16], 0, len(data)), place.start)
-        bounded = bounded or bool(references)
-        if references and references[-1].start + references[-1].size > size:
-            missing = references[-1].start + references[-1].size - size
-            text = f"Its segment index lists {missing:,} bytes more than there are"
-            account.failed("promises", "cut-off", text, offset=size)
+    listed = [one for place in boxes if place.kind == "sidx" for one in _references(read, place, account)]
+    bounded = bounded or bool(listed)
+    _check_references(listed, boxes, movie, account)
+    if lost := [track.number for track in movie.tracks if track.number not in (movie.defaults or {})]:
+        text = f"Its index does not say that track {lost[0]} goes on in fragments (trex)"
+        account.failed("promises", "boxes", text)
     as_stated = movie.stated > 0 and abs(movie.stated - (movie.end or 0.0)) < _CLOSE
     if not bounded and not as_stated:
         account.leave_open("an MP4 of fragments that states neither its length nor its last one")
+
+
+def _references(read: ReadAt, place: Box, account: Account) -> list[Reference]:
+    data = read(place.start, place.end - place.start)
+    try:
+        return read_index(data, header(data[:16], 0, len(data)), place.start)
+    except FormatError as problem:
+        account.failed("promises", "boxes", str(problem), offset=place.start)
+        return []
+
+
+def _check_references(listed: list[Reference], boxes: list[Box], movie: IndexedMovie, account: Account) -> None:
+    """What segment indexes list is there: fragments begin where they say, and last as long together."""
+    if not listed:
+        return
+    size, begins = boxes[-1].end, {box.start for box in boxes}
+    if (missing := max(one.start + one.size for one in listed) - size) > 0:
+        text = f"Its segment index lists {missing:,} bytes more than there are"
+        account.failed("promises", "cut-off", text, offset=size)
+    elif wrong := next((one for one in listed if one.start not in begins and one.size), None):
+        text = f"Its segment index leads to byte {wrong.start:,}, where no box begins"
+        account.failed("promises", "boxes", text, offset=wrong.start)
+    seconds = max(one.begin + one.duration for one in listed) - min(one.begin for one in listed)
+    spans = [(track.format.timescale, track) for track in movie.tracks if len(track.sizes)]
+    there = [float((one.pts + one.durations).max() - one.pts.min()) / scale for scale, one in spans]
+    if there and min(abs(seconds - one) for one in there) > _LENGTH:
+        text = f"Its segment index lists {seconds:.2f} s, and its fragments last {max(there):.2f} s"
+        account.failed("promises", "duration", text, at=min(seconds, max(there)))
 
 
 def _check_places(tracks: list[TrackIndex], media: list[Box], account: Account) -> bool:
