@@ -96,6 +96,8 @@ def test_decoders_take_a_configuration_of_aac_whose_end_is_cut_off() -> None:
         (b"avcC", 14, 1),
         (b"dref", 7, 2),  # ISO/IEC 14496-12 §8.7.2: as many references as there are
         (b"stsd", 7, 2),
+        (b"mdhd", 0, 2),  # a version that is not known
+        (b"mdhd", 25, 1),  # how long its samples last
         (b"mvhd", 52, 1),  # its matrix, as large as a wall
         (b"mvhd", 49, 1),  # as nothing
     ],
@@ -288,6 +290,18 @@ def test_what_a_segment_index_lists_is_there(
     times = (1).to_bytes(4, "big") + scale.to_bytes(4, "big") + bytes(8)
     index = full(b"sidx", times, bytes(2), (2).to_bytes(2, "big"), references)
     assert problems(tmp_path, plain[:first] + index + plain[first:])[1] == codes
+
+
+def test_tracks_in_fragments_are_on_one_clock(tmp_path: Path) -> None:
+    """ISO/IEC 14496-12 §8.8.12: a picture whose fragments state that they are decoded minutes later."""
+    data = (_RECORDED / "vp9-opus.mp4").read_bytes()
+    assert problems(tmp_path, data) == ("sound", set())
+    assert problems(tmp_path, changed(data, b"tfdt", 6, b"\1"))[1] >= {"begins-apart", "ends-apart"}
+
+
+def test_pixels_are_about_as_wide_as_high(tmp_path: Path) -> None:
+    data = (_RECORDED / "vp9-opus.mp4").read_bytes()
+    assert problems(tmp_path, changed(data, b"pasp", 2, b"\1"))[1] == {"configuration"}
 
 
 def test_lengths_that_could_not_be_determined_are_none(tmp_path: Path) -> None:

@@ -361,6 +361,23 @@ def test_nothing_decodes_ogg_without_its_headers(tmp_path: Path) -> None:
     assert look(tmp_path, start + sounds.ogg_page(7, 1, 44_100, [long[1]], 4))[0].verdict == "broken"
 
 
+@pytest.mark.parametrize(
+    ("at", "value", "verdict"),
+    [
+        (22, 5, "flawed"),  # more channels than a frame can hold
+        (34, 24, "flawed"),  # more bits than its bytes have
+        (24, 44_100, "flawed"),  # a rate of other bytes a second
+        (28, 0, "sound"),  # of which nothing is said
+        (20, 0x5757, "unproven"),  # sound of a form that nobody knows
+    ],
+)
+def test_a_wav_does_not_contradict_itself(tmp_path: Path, at: int, value: int, verdict: str) -> None:
+    whole = sounds.wav(sounds.noise(4000))
+    size = 4 if at in (24, 28) else 2
+    data = whole[:at] + value.to_bytes(size, "little") + whole[at + size :]
+    assert (look(tmp_path, whole)[0].verdict, look(tmp_path, data)[0].verdict) == ("sound", verdict)
+
+
 def test_files_without_sound_are_none(tmp_path: Path) -> None:
     headers = sounds.ogg_pages(0)
     last = sounds.ogg_page(7, 2, 200, [b"\xf8\xff\xfe"], 4)  # less than what is skipped at the beginning

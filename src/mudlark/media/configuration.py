@@ -20,6 +20,7 @@ from mudlark.media.sound import aac, opus, vorbis
 _WITH_AAC = ("mp4a.40", "mp4a.66", "mp4a.67", "mp4a.68")
 # times by which the picture may be larger than its container says, or smaller: VP8 and VP9 may grow on the way
 _MUCH, _MUCH_OF_VP = 2, 16
+_LONGEST_PIXEL = 8  # times as wide as high, or as high as wide
 _FINE = 8_000  # ticks a second, by which the length of a frame is known well enough
 _HEAD = 16  # bytes of a unit that are looked at
 _PROGRAM_CONFIG = 5  # an element of AAC that says which channels there are (ISO/IEC 14496-3 §4.4.1.1)
@@ -41,6 +42,8 @@ def fault_of(format: Format, sample: bytes) -> str:
 def oddity_of(format: Format, sample: bytes, step: float) -> str:
     """What is odd about a configuration that can be read; empty if nothing is. Decoders may take it. sample: the first.
     step: ticks that samples usually last."""
+    if max(format.pixel_aspect) > _LONGEST_PIXEL * min(format.pixel_aspect):
+        return f"its pixels are stated as {format.pixel_aspect[0]} to {format.pixel_aspect[1]}"
     try:
         if format.codec.startswith("avc"):
             return _odd_avc(format)

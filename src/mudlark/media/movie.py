@@ -37,7 +37,7 @@ class TrackIndex(msgspec.Struct):
     sizes, offsets: bytes. dts, pts, durations: ticks. sync: decoding may begin there.
     delay: ticks for which nothing is presented before its first edit. edits: what is presented, in turn; all of it if
     there are none. language: BCP 47 or ISO 639, und where it is not stated. label: its name. default: played unless
-    another is chosen.
+    another is chosen. stated: ticks that all its samples are said to last, 0 if that is not said.
     """
 
     number: int
@@ -54,6 +54,7 @@ class TrackIndex(msgspec.Struct):
     language: str = "und"
     label: str = ""
     default: bool = True
+    stated: int = 0
 
     @property
     def format(self) -> Format:
@@ -61,11 +62,15 @@ class TrackIndex(msgspec.Struct):
         return self.formats[int(self.described[0]) if len(self.described) else 0]
 
     @property
+    def media_origin(self) -> int:
+        """The tick of its media at which its presentation begins, whether there are samples by then or not."""
+        return next((edit.media_time for edit in self.edits if edit.media_time is not None), 0)
+
+    @property
     def media_start(self) -> int:
         """The first tick of its media that is presented."""
-        stated = next((edit.media_time for edit in self.edits if edit.media_time is not None), None)
         first = int(self.pts.min()) if len(self.pts) else 0
-        return first if stated is None else max(first, stated)
+        return max(first, self.media_origin) if any(edit.media_time is not None for edit in self.edits) else first
 
     def presented(self) -> tuple[float, float]:
         """When this track begins and ends on the movie's clock, in seconds."""

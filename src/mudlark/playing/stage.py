@@ -53,7 +53,7 @@ def packed(path: Path, track: TrackIndex, first: int, last: int) -> bytes:
     """Samples as the page takes them: their number, times and durations in seconds, sizes, flags, and their bytes."""
     place, scale = slice(first, last), track.format.timescale
     sizes = track.sizes[place]
-    begin = track.media_start if track.edits or track.delay else 0
+    begin = track.media_start - track.delay if track.edits or track.delay else 0
     times = (track.pts[place] - begin) / scale
     head = struct.pack("<II", last - first, 0) + times.astype("<f8").tobytes()
     head += (track.durations[place] / scale).astype("<f8").tobytes() + sizes.astype("<u4").tobytes()

@@ -40,14 +40,24 @@ def check_timeline(
     length = max(ends, default=0.0)
     if planned:
         check_length(length, planned, account, tolerance)
-    elif movie.stated and abs(movie.stated - length) > min(_STATED, max(_STATED_SHORT, length / 4)):
+    elif movie.stated and _is_far(movie.stated, length):
         account.failed("duration", "duration", f"The header says {movie.stated:.2f} s, the samples last {length:.2f} s")
     elif movie.stated:
         account.passed("duration", f"{length:.2f} s by header and samples")
     else:
         account.passed("duration", f"{length:.2f} s by its samples; its header states no length")
+    for track, name in zip(tracks, names, strict=True):
+        stated, there = (ticks / track.format.timescale for ticks in (track.stated, int(track.durations.sum())))
+        if stated and _is_far(stated, there):
+            text = f"The header of the {name} says {stated:.2f} s, its samples last {there:.2f} s"
+            account.failed("duration", "duration", text)
     _check_together(tracks, names, ends, account)
     _check_beginnings(tracks, names, begins, account)
+
+
+def _is_far(stated: float, there: float) -> bool:
+    """True if a header is wrong about how long something lasts, in seconds."""
+    return abs(stated - there) > min(_STATED, max(_STATED_SHORT, there / 4))
 
 
 def check_length(length: float, planned: float, account: Account, tolerance: float = 0.0) -> None:

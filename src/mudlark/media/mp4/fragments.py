@@ -381,7 +381,16 @@ def read_fragmented(read: ReadAt, boxes: list[Box], index: Box) -> IndexedMovie:
         movie.stated = movie.fragments_last / movie.timescale
     movie.tracks = [_whole(track, listed.get(track.number, [])) for track in movie.tracks]
     movie.others = [_whole(track, listed.get(track.number, [])) for track in movie.others]
+    _set_delays([track for track in movie.tracks if len(track.pts)])
     return movie
+
+
+def _set_delays(tracks: list[TrackIndex]) -> None:
+    """Fragments state when they are shown (§8.8.12), on one clock for all tracks: one that begins later than the first
+    of them is presented later."""
+    begins = [(track.media_start - track.media_origin) / track.format.timescale for track in tracks]
+    for track, begin in zip(tracks, begins, strict=True):
+        track.delay += round((begin - min(begins)) * track.format.timescale)
 
 
 def _going_on(track: TrackIndex) -> tuple[Edit, ...]:
@@ -410,6 +419,8 @@ def _whole(track: TrackIndex, runs: list[_Run]) -> TrackIndex:
     return replace(
         track,
         edits=_going_on(track) if runs else track.edits,
+        # some state how long those of the index last, and browsers another clock's ticks: then it is less
+        stated=track.stated if not runs or track.stated > int(durations.sum()) else 0,
         sizes=sizes,
         offsets=offsets,
         dts=dts,

@@ -120,7 +120,7 @@ class _Reader(BoxTree):
         kind = handler[8:12].decode("latin-1")
         head, media_head = self.one(trak, "tkhd"), self.one(media, "mdhd")
         number = self.number(head, 20 if self.number(head, 0, 1) else 12, 4)
-        timescale, _ = self.movie_header(media_head)
+        timescale, stated = self.movie_header(media_head)
         if not timescale:
             raise Mp4Error("A track has a timescale of zero", media_head.start)
         code = self.number(media_head, 32 if self.number(media_head, 0, 1) else 20, 2)
@@ -168,6 +168,7 @@ class _Reader(BoxTree):
                 language,
                 label=handler[24:].split(b"\0")[0].decode("utf-8", "replace"),
                 default=bool(self.number(head, 3, 1) & 1),
+                stated=stated,
             )
         )
 

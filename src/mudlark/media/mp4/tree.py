@@ -54,6 +54,8 @@ class BoxTree:
 
     def movie_header(self, box: Box) -> tuple[int, int]:
         """Timescale and duration of an mvhd or mdhd; 0 where it could not be determined (§8.2.2.3)."""
+        if self.number(box, 0, 1) > 1:
+            raise Mp4Error(f"Box '{box.kind}' is of a version that is not known", box.start)
         at, width = (20, 8) if self.number(box, 0, 1) else (12, 4)
         duration = self.number(box, at + 4, width)
         return self.number(box, at, 4), 0 if duration == (1 << 8 * width) - 1 else duration

@@ -14,12 +14,15 @@ from mudlark.verify.forms.found import Found, at_second
 
 _OPEN = 0xFFFFFFFF  # a length that stands elsewhere, or was never written
 _MOST_CHUNKS = 100_000
+_PLAIN = frozenset({1, 3, 0xFFFE})  # whole numbers, real ones, and either with more said of them
+_KNOWN = frozenset({"wav-0002", "wav-0006", "wav-0007", "wav-0011"})  # coded, as many bytes each frame
+_LARGEST_SAMPLE = 8  # bytes
 
 
 class _Sound(msgspec.Struct):
     """rate, channels: of the sound. frame: bytes of a sample of all channels. sound: where it begins and how long it is
     said to be. frames: how many are stated apart from that. end: of the last chunk, as stated. open: a length was never
-    written."""
+    written. odd: what the description says against itself."""
 
     rate: int = 0
     channels: int = 0
@@ -29,6 +32,7 @@ class _Sound(msgspec.Struct):
     frames: int | None = None
     end: int = 0
     open: bool = False
+    odd: str = ""
     chunks: list[tuple[bytes, int, int]] = msgspec.field(default_factory=list)
 
 
@@ -50,6 +54,8 @@ def check_riff(path: Path, account: Account) -> Found:
     form = Format("audio", sound.codec, sound.rate, b"", 1, channels=sound.channels, sample_rate=sound.rate)
     if not there:
         account.failed("content", "empty", f"The {name} file holds no sound", grave=True)
+    if sound.odd:
+        account.failed("chunks", "sound", f"The {name} file contradicts itself: {sound.odd}")
     if sound.open:
         account.failed("chunks", "cut-off", f"The length of the {name} file was never written; it was likely cut short")
     elif begin + stated > size:
@@ -66,7 +72,10 @@ def check_riff(path: Path, account: Account) -> Found:
     else:
         text = f"{len(sound.chunks)} chunks of {name} fill the file; {length:.3f} s of sound, as many as it states"
         account.passed("frames", text, seconds=length)
-        account.cover("samples", there)
+        if sound.codec.startswith("wav-") and sound.codec not in _KNOWN:
+            account.leave_out(f"{there:,} bytes of sound of a form that no one looks into ({sound.codec})")
+        else:
+            account.cover("samples", there)
         account.cover("structure", size - there)
     return Found(length, [form])
 
@@ -89,7 +98,8 @@ def _read(file: BinaryIO, size: int, head: bytes, order: Literal["little", "big"
             kind = int.from_bytes(body[:2], order)
             sound.channels, sound.rate = int.from_bytes(body[2:4], order), int.from_bytes(body[4:8], order)
             sound.frame = int.from_bytes(body[12:14], order)
-            sound.codec = {1: "pcm", 3: "pcm", 0xFFFE: "pcm"}.get(kind, f"wav-{kind:04x}")
+            sound.codec = "pcm" if kind in _PLAIN else f"wav-{kind:04x}"
+            sound.odd = _contradiction(sound, int.from_bytes(body[8:12], order), int.from_bytes(body[14:16], order))
         elif name == b"COMM" and len(body) >= 18:
             _common(sound, body)
         elif name == b"data":
@@ -101,6 +111,19 @@ def _read(file: BinaryIO, size: int, head: bytes, order: Literal["little", "big"
         at += 8 + length + length % 2
         sound.end = at if at <= size or length % 2 == 0 else at - 1
     return sound
+
+
+def _contradiction(sound: _Sound, a_second: int, bits: int) -> str:
+    """What the description of plain sound says against itself, in words. a_second: bytes, 0 if that is not said. bits:
+    of a sample."""
+    if sound.codec != "pcm" or not sound.channels or not sound.frame:
+        return ""
+    sample, rest = divmod(sound.frame, sound.channels)
+    if rest or not (bits + 7) // 8 <= sample <= _LARGEST_SAMPLE or not bits:
+        return f"{sound.channels} channels of {bits} bits do not fill {sound.frame} bytes"
+    if a_second and a_second != sound.rate * sound.frame:
+        return f"{a_second:,} bytes a second are not {sound.rate:,} times {sound.frame}"
+    return ""
 
 
 def _common(sound: _Sound, body: bytes) -> None:
