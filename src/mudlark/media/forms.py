@@ -58,8 +58,8 @@ FORMS: dict[str, FileForm] = {
         player_type="video/mp4",
         covers="boxes; samples that its tables name and that look like their codec, no long run of zeros in them;"
         " free space. Media data that no table names, and tracks of what is not read, are said with their number",
-        promises="sizes of boxes; `mvhd`, `mehd`, `sidx`; each sample inside of the media data, none over another;"
-        " times rise, without gaps; picture and sound together",
+        promises="sizes of boxes; `mvhd`, `mdhd`, `mehd`, `sidx`; what decoders must know; each sample inside of the"
+        " media data, none over another; times rise, without gaps; picture and sound together",
         end=f"`moov` with all samples inside; in fragments `mehd`, `sidx` or `mfra`, else {FROM_OUTSIDE}",
     ),
     "matroska": FileForm(
@@ -74,7 +74,8 @@ FORMS: dict[str, FileForm] = {
         player_type="video/webm",
         covers="elements; frames that look like their codec, no long run of zeros in them; void elements. Tracks of"
         " what is not read are said with their number",
-        promises="sizes of the segment, clusters and blocks; the seek head, the cues, CRC-32; the duration; times rise,"
+        promises="sizes of the segment, clusters and blocks; the seek head, the cues, CRC-32; what decoders must know;"
+        " the duration; times rise,"
         " without gaps",
         end=f"the segment's size; of unknown size its duration, else {FROM_OUTSIDE}",
     ),
@@ -199,7 +200,8 @@ FORMS: dict[str, FileForm] = {
         pronom="fmt/944",
         player_type="audio/ogg",
         covers="pages from the first byte to the last",
-        promises="the check sum and the number of each page",
+        promises="the check sum and the number of each page; the headers that its streams begin with (Opus, Vorbis,"
+        " Theora)",
         end="the last page of each stream",
     ),
     "wav": FileForm(
