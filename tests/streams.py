@@ -32,8 +32,8 @@ SPS_UNIT, PPS_UNIT = _parameter_sets()
 
 
 def slice_unit(size: int, *, instant: bool = False, fill: int = 0x55) -> bytes:
-    """A slice of `size` bytes with nothing decodable inside."""
-    return bytes([0x65 if instant else 0x41, 0x88]) + bytes([fill]) * (size - 2)
+    """A slice of `size` bytes with nothing decodable inside but its kind and its parameter set, the first."""
+    return bytes([0x65 if instant else 0x41, 0x88, 0x84]) + bytes([fill]) * (size - 3)
 
 
 def access_unit(size: int, *, instant: bool = False, fill: int = 0x55) -> bytes:
@@ -57,11 +57,11 @@ def aac_frame(payload: bytes) -> bytes:
 
 
 def sounds(count: int, start: int = 0, per_unit: int = 4) -> list[Unit]:
-    """AAC frames, some to a unit."""
+    """AAC frames, each a pair of channels, some to a unit."""
     units = []
     for first in range(0, count, per_unit):
         data = b"".join(
-            aac_frame(bytes([n % 200 + 1]) * 89 + b"\7") for n in range(first, min(first + per_unit, count))
+            aac_frame(b"\x21" + bytes([n % 200 + 1]) * 88 + b"\7") for n in range(first, min(first + per_unit, count))
         )
         time = start + first * AUDIO_FRAME
         units.append(Unit(AUDIO_PID, data, time, time))
