@@ -41,7 +41,7 @@ def test_pictures_and_sound_come_out_with_their_times_and_bytes() -> None:
     expected = b"".join((500 + n).to_bytes(4, "big") + slice_unit(500 + n, instant=n == 0) for n in range(5))
     assert got.data[VIDEO] == expected
     assert got.dts[AUDIO] == [4800 + n * 1024 for n in range(10)]
-    assert got.data[AUDIO] == b"".join(bytes([n + 1]) * 89 + b"\7" for n in range(10))
+    assert got.data[AUDIO] == b"".join(b"\x21" + bytes([n + 1]) * 88 + b"\7" for n in range(10))
 
 
 def test_a_picture_that_goes_on_in_the_next_segment_stays_whole() -> None:
