@@ -513,3 +513,12 @@ def test_the_time_of_each_segment_of_packed_sound_counts() -> None:
         begins.append(int(samples.dts[0]) / samples.format.timescale - near / 90_000)
     lasts = 94 * 1024 / 48_000
     assert begins == pytest.approx([0.0, 6.0, 6.0 + lasts, 21.0], abs=0.001)
+
+
+def test_only_as_much_is_priming_as_a_decoder_needs() -> None:
+    """An edit list of which a bit was changed made seven minutes of sound unheard, and the film end before it began."""
+    format = opus.audio_format(2)
+    for begin, priming in ((-312, 312), (0, 0), (-48_000 * 400, 0)):
+        times = begin + np.arange(3) * 960
+        made = Samples(1, format, np.full(3, 10), times, times, np.ones(3, np.bool_), [memoryview(bytes(30))])
+        assert made.primed().format.priming == priming

@@ -23,6 +23,7 @@ Flags = npt.NDArray[np.bool_]
 Bytes = npt.NDArray[np.uint8]
 # of sound in fewer bands, or also in fewer channels, than are heard
 Hints = Literal["", "bands", "parametric"]
+_LONGEST_PRIMING = 10.0  # seconds
 
 
 class Format(msgspec.Struct, frozen=True, eq=False):
@@ -112,9 +113,11 @@ class Samples(msgspec.Struct):
         return int((self.pts + (self.usual if self.durations is None else self.durations)).max())
 
     def primed(self) -> "Samples":
-        """The same, where they are the first of their track: what is decoded before the time of zero is not heard."""
+        """The same, where they are the first of their track: what is decoded before the time of zero is not heard, as
+        far as that is no more than decoders need."""
         before = max(0, -int(self.pts.min())) if len(self) else 0
-        return replace(self, format=replace(self.format, priming=before)) if before else self
+        needed = 0 < before <= _LONGEST_PRIMING * self.format.timescale
+        return replace(self, format=replace(self.format, priming=before)) if needed else self
 
     def kept(self) -> "Samples":
         """The same with bytes of its own, which hold for good."""
