@@ -23,7 +23,7 @@ Flags = npt.NDArray[np.bool_]
 Bytes = npt.NDArray[np.uint8]
 # of sound in fewer bands, or also in fewer channels, than are heard
 Hints = Literal["", "bands", "parametric"]
-_LONGEST_PRIMING = 10.0  # seconds
+_LONGEST_PRIMING = 1.0  # seconds
 
 
 class Format(msgspec.Struct, frozen=True, eq=False):

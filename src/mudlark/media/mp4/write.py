@@ -166,9 +166,9 @@ class _Track:
         if shift:
             self.offsets = self.offsets + np.int32(shift)
         presented = self.dts + self.offsets
-        self.first = int(presented.min()) + self.format.priming  # what comes before is decoded, and not presented
-        presented += self.durations
-        self.last = int(presented.max())
+        self.last = int((presented + self.durations).max())
+        # what comes before is decoded, and not presented
+        self.first = min(int(presented.min()) + self.format.priming, self.last)
         # seconds on the common clock: a shift of all offsets is undone by the edit list, so it is not counted here
         self.begin = (self.first - shift) / self.format.timescale
         self.end = (self.last - shift) / self.format.timescale
