@@ -75,7 +75,7 @@ def test_samples_are_read_back_from_where_the_index_says() -> None:
     assert video.sync.tolist() == [True] + [False] * 59
     for place in (0, 17, 99):
         at = int(sound.offsets[place])
-        assert data[at : at + 90] == bytes([place % 200 + 1]) * 89 + b"\7"
+        assert data[at : at + 90] == b"\x21" + bytes([place % 200 + 1]) * 88 + b"\7"
     assert int(video.sizes[3]) == int.from_bytes(data[int(video.offsets[3]) :][:4], "big") + 4
 
 
