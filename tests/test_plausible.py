@@ -35,6 +35,17 @@ def misfits(codec: str, *samples: bytes, config: bytes = b"") -> list[bool]:
     return [bool(one) for one in look(*packed(*samples), Format("video", codec, 1000, config))]
 
 
+def judged(folder: Path, samples: Samples) -> Account:
+    """What is said of an MP4 with some samples of sound."""
+    builder = Mp4Builder()
+    body = b"".join(bytes(piece) for piece in builder.add([samples]))
+    path = folder / "sound.m4a"
+    path.write_bytes((builder.head(builder.room_needed()) or b"") + body)
+    account = Account()
+    check_file(path, None, account)
+    return account
+
+
 def test_units_fill_their_samples() -> None:
     good = b"\0\0\0\3abc\0\0\0\1x"
     assert misfits("avc1", good, b"\0\0\0\4abc\0\0\0\1x", bytes(4), bytes(2), b"\0\0\0\2abc", good, config=_AVC) == [
@@ -102,13 +113,7 @@ def test_how_an_encoder_ends_its_blocks_is_told_from_damage(tmp_path: Path, odd:
         np.ones(100, np.bool_),
         [memoryview(b"".join(frames))],
     )
-    builder = Mp4Builder()
-    body = b"".join(bytes(piece) for piece in builder.add([samples]))
-    path = tmp_path / "sound.m4a"
-    path.write_bytes((builder.head(builder.room_needed()) or b"") + body)
-    account = Account()
-    check_file(path, None, account)
-    assert account.verdict == verdict
+    assert judged(tmp_path, samples).verdict == verdict
 
 
 @pytest.mark.parametrize(
@@ -118,10 +123,7 @@ def test_how_an_encoder_ends_its_blocks_is_told_from_damage(tmp_path: Path, odd:
         ([(0, 300)], False),
         ([(790, 1100)], False),
         ([(100, 700)], False),  # as long as a sector
-        (
-            [(begin * 800 + 100, begin * 800 + 700) for begin in range(-5, 15)],
-            True,
-        ),  # all of them: its rate is constant
+        ([(at * 800 + 100, at * 800 + 700) for at in range(-5, 15)], True),  # in all: its rate is constant
     ],
 )
 def test_zeros_in_the_midst_of_opus_are_what_an_encoder_left(
@@ -136,12 +138,7 @@ def test_zeros_in_the_midst_of_opus_are_what_an_encoder_left(
     samples = Samples(
         1, audio_format(2), np.full(20, size), times, times, np.ones(20, np.bool_), [memoryview(bytes(frames))]
     )
-    builder = Mp4Builder()
-    body = b"".join(bytes(piece) for piece in builder.add([samples]))
-    path = tmp_path / "sound.m4a"
-    path.write_bytes((builder.head(builder.room_needed()) or b"") + body)
-    account = Account()
-    check_file(path, None, account)
+    account = judged(tmp_path, samples)
     assert (account.verdict == "sound") is sound and ({"zeros"} == {one.code for one in account.problems}) is not sound
 
 
