@@ -55,10 +55,10 @@ class Codec(CodecName, frozen=True):
     configuration and the kind of its sample entry. silence: a frame in which nothing is heard, of a format and the
     head of another frame; it gives None where none is known. extension: of a file that holds nothing else. zeros:
     bytes of zeros in a row that no sample of it holds; 0 where they may be any number. filled: its encoders may leave
-    any number of them in the midst of a sample, so that only those over its beginning are damage. lax: there are
-    writers whose samples do not look like it all the way through. reorders: pictures are decoded in another order than
-    they are shown in. varies: its frames may last differently. dependent: finds samples at which decoding cannot
-    begin; None where that is not easily seen.
+    more of them in the midst of a sample, so that so many are damage only over its beginning. lax: there are writers
+    whose samples do not look like it all the way through. reorders: pictures are decoded in another order than they
+    are shown in. varies: its frames may last differently. dependent: finds samples at which decoding cannot begin;
+    None where that is not easily seen.
     """
 
     entry: str

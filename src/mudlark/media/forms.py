@@ -75,8 +75,7 @@ FORMS: dict[str, FileForm] = {
         covers="elements; frames that look like their codec, no long run of zeros in them; void elements. Tracks of"
         " what is not read are said with their number",
         promises="sizes of the segment, clusters and blocks; the seek head, the cues, CRC-32; what decoders must know;"
-        " the duration; times rise,"
-        " without gaps",
+        " the duration; times rise, without gaps",
         end=f"the segment's size; of unknown size its duration, else {FROM_OUTSIDE}",
     ),
     "flv": FileForm(
@@ -213,8 +212,9 @@ FORMS: dict[str, FileForm] = {
         media_type="audio/vnd.wave",
         pronom="fmt/6",
         player_type="audio/wav",
-        covers="chunks from the first byte to the last; the sound itself, which is not coded, can be anything",
-        promises="sizes of the file, of its chunks and of the sound",
+        covers="chunks from the first byte to the last; the sound itself, which is not coded, can be anything. Codings"
+        " that are not known are said with their number",
+        promises="sizes of the file, of its chunks and of the sound; channels, bits and rate fit each other",
         end="the size that it states",
     ),
     "aiff": FileForm(

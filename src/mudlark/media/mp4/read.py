@@ -42,7 +42,7 @@ class IndexedMovie(Movie):
     is_bent: bool = False
 
 
-# boxes that a file may begin with; the last three were seen before QuickTime's and others' own
+# boxes that a file may begin with, old QuickTime's preview and the private ones of some writers among them
 _FIRST = frozenset({"ftyp", "styp", "moov", "mdat", "free", "skip", "wide", "pnot", "uuid", "udta"})
 
 
